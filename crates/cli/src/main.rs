@@ -1,0 +1,2 @@
+//! To come.
+fn main() {}

@@ -1,0 +1,236 @@
+//! Random lists and random frames for property tests. Addresses, ports and
+//! protocols come from small pools with the edges in them, so that packets and
+//! conditions meet often and at their borders.
+
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+use proptest::collection::vec;
+use proptest::prelude::*;
+use proptest::sample::select;
+
+use crate::brief::Brief;
+use crate::names::address::{AddressRange, AddressSet};
+use crate::names::traffic::{Term, Transport, keys_of};
+use crate::orders::{
+    Action, FoundationSwitches, Rule, RuleName, SourceCondition, Standing, TrafficCondition,
+};
+
+const PORTS: [u16; 10] = [0, 1, 22, 53, 68, 546, 7410, 7420, 7423, 65_535];
+const PROTOCOLS: [u8; 9] = [0, 1, 6, 17, 47, 58, 59, 132, 255];
+
+fn ipv4() -> impl Strategy<Value = Ipv4Addr> {
+    prop_oneof![
+        4 => (0u8..8).prop_map(|n| Ipv4Addr::new(198, 51, 100, n)),
+        2 => (0u8..4).prop_map(|n| Ipv4Addr::new(203, 0, 113, n)),
+        1 => select(vec![
+            Ipv4Addr::UNSPECIFIED,
+            Ipv4Addr::BROADCAST,
+            Ipv4Addr::LOCALHOST,
+            Ipv4Addr::new(126, 255, 255, 255),
+            Ipv4Addr::new(128, 0, 0, 0),
+        ]),
+    ]
+}
+
+fn ipv6() -> impl Strategy<Value = Ipv6Addr> {
+    let site = |high: u16, low: u16| Ipv6Addr::new(0x2001, 0xdb8, 0x51, high, 0, 0, 0, low);
+    prop_oneof![
+        4 => (0u16..3, 0u16..5).prop_map(move |(h, l)| site(h, l)),
+        1 => any::<u64>().prop_map(|n| Ipv6Addr::from(0x2001_0db8_0051_0000_u128 << 64 | u128::from(n))),
+        1 => select(vec![
+            Ipv6Addr::UNSPECIFIED,
+            Ipv6Addr::LOCALHOST,
+            Ipv6Addr::from(2u128),
+            Ipv6Addr::from(u128::MAX),
+            Ipv6Addr::from(u128::from(u64::MAX)),
+            Ipv6Addr::from(u128::from(u64::MAX) + 1),
+        ]),
+    ]
+}
+
+fn range() -> impl Strategy<Value = AddressRange> {
+    let ordered = |a: IpAddr, b: IpAddr| {
+        AddressRange::between(a.min(b), a.max(b)).unwrap_or(AddressRange::single(a))
+    };
+    prop_oneof![
+        ipv4().prop_map(|a| AddressRange::single(a.into())),
+        ipv6().prop_map(|a| AddressRange::single(a.into())),
+        (ipv4(), ipv4()).prop_map(move |(a, b)| ordered(a.into(), b.into())),
+        (ipv6(), ipv6()).prop_map(move |(a, b)| ordered(a.into(), b.into())),
+    ]
+}
+
+fn term() -> impl Strategy<Value = Term> {
+    let transport = || select(vec![Transport::Tcp, Transport::Udp]);
+    prop_oneof![
+        5 => (transport(), select(PORTS.to_vec())).prop_map(|(t, p)| Term::Ports(t, p, p)),
+        2 => (transport(), select(PORTS.to_vec()), select(PORTS.to_vec()))
+            .prop_map(|(t, a, b)| Term::Ports(t, a.min(b), a.max(b))),
+        1 => transport().prop_map(|t| Term::Ports(t, 0, u16::MAX)),
+        1 => Just(Term::Echo),
+        1 => Just(Term::Icmp),
+        1 => select(PROTOCOLS.to_vec()).prop_map(Term::Protocol),
+        1 => Just(Term::Any),
+    ]
+}
+
+fn action() -> impl Strategy<Value = Action> {
+    select(vec![Action::Allow, Action::Deny])
+}
+
+prop_compose! {
+    fn rule()(
+        action in action(),
+        terms in vec(term(), 1..4),
+        sources in proptest::option::of(vec(range(), 1..5)),
+        enabled in prop::bool::weighted(0.85),
+    ) -> (Action, Vec<Term>, Option<Vec<AddressRange>>, bool) {
+        (action, terms, sources, enabled)
+    }
+}
+
+/// A list of up to `most` rules.
+pub fn brief(most: usize) -> impl Strategy<Value = Brief> {
+    let standing = (action(), action(), action())
+        .prop_map(|(inbound, outbound, transit)| Standing { inbound, outbound, transit });
+    (standing, any::<bool>(), vec(rule(), 0..=most)).prop_map(
+        |(standing, address_assignment, rules)| Brief {
+            standing,
+            foundations: FoundationSwitches { address_assignment },
+            rules: rules.into_iter().enumerate().map(numbered).collect(),
+        },
+    )
+}
+
+fn numbered(
+    (at, (action, terms, sources, enabled)): (
+        usize,
+        (Action, Vec<Term>, Option<Vec<AddressRange>>, bool),
+    ),
+) -> Rule {
+    let name = RuleName::parse(&format!("rule-{at}"));
+    Rule {
+        name: name.unwrap_or_else(|why| unreachable!("{why}")),
+        note: None,
+        action,
+        traffic: TrafficCondition {
+            written: terms.iter().map(ToString::to_string).collect(),
+            keys: keys_of(&terms),
+        },
+        source: SourceCondition {
+            written: sources.iter().flatten().map(ToString::to_string).collect(),
+            addresses: sources.as_deref().map(AddressSet::from_ranges),
+        },
+        enabled,
+        line: at + 1,
+    }
+}
+
+/// What stands behind an IP header: a transport header, mostly sound.
+fn transport() -> impl Strategy<Value = (u8, Vec<u8>)> {
+    let ports = || (select(PORTS.to_vec()), select(PORTS.to_vec()));
+    let tcp =
+        (ports(), prop_oneof![4 => Just(0x02u8), 1 => any::<u8>()], select(vec![5u8, 5, 5, 4, 8]))
+            .prop_map(|((from, to), flags, offset)| {
+                let mut h = [from.to_be_bytes(), to.to_be_bytes()].concat();
+                h.extend([0, 0, 0, 1, 0, 0, 0, 0, offset << 4, flags, 0xff, 0xff, 0, 0, 0, 0]);
+                (6u8, h)
+            });
+    let udp = (ports(), select(vec![8u16, 8, 8, 7, 0])).prop_map(|((from, to), length)| {
+        let h = [from.to_be_bytes(), to.to_be_bytes(), length.to_be_bytes(), [0, 0]].concat();
+        (17u8, h)
+    });
+    let dhcp = select(vec![(67u16, 68u16), (547, 546), (68, 67)]).prop_map(|(from, to)| {
+        (17u8, [from.to_be_bytes(), to.to_be_bytes(), [0, 8], [0, 0]].concat())
+    });
+    let icmp = (
+        select(vec![1u8, 58]),
+        prop_oneof![select(vec![0u8, 8, 128, 129]), 0u8..=20, 125u8..=150],
+        0u8..3,
+    )
+        .prop_map(|(protocol, kind, code)| (protocol, vec![kind, code, 0, 0, 0x12, 0x34, 0, 1]));
+    let other = (select(PROTOCOLS.to_vec()), vec(any::<u8>(), 0..24));
+    prop_oneof![4 => tcp, 3 => udp, 1 => dhcp, 3 => icmp, 2 => other]
+}
+
+fn ipv4_frame() -> impl Strategy<Value = Vec<u8>> {
+    let fragment = prop_oneof![8 => Just(0u16), 1 => Just(0x2000u16), 1 => 1u16..0x2000];
+    let first_byte = prop_oneof![9 => Just(0x45u8), 1 => Just(0x46u8), 1 => any::<u8>()];
+    let length = prop_oneof![9 => Just(None), 1 => (0u16..80).prop_map(Some)];
+    (ipv4(), ipv4(), fragment, first_byte, length, transport()).prop_map(
+        |(source, destination, fragment, first, length, (protocol, payload))| {
+            let options = if first == 0x46 { 4 } else { 0 };
+            let length = length.unwrap_or(20 + options as u16 + payload.len() as u16);
+            let mut bytes = vec![first, 0];
+            bytes.extend(length.to_be_bytes());
+            bytes.extend([0, 1]);
+            bytes.extend(fragment.to_be_bytes());
+            bytes.extend([64, protocol, 0, 0]);
+            bytes.extend(source.octets());
+            bytes.extend(destination.octets());
+            bytes.extend(vec![1; options]);
+            bytes.extend(payload);
+            bytes
+        },
+    )
+}
+
+fn ipv6_frame() -> impl Strategy<Value = Vec<u8>> {
+    let extension = prop_oneof![
+        4 => (select(vec![0u8, 43, 60]), 0u8..3).prop_map(|(kind, n)| (kind, n, 8 * (usize::from(n) + 1))),
+        1 => (0u8..3).prop_map(|n| (51u8, n, (usize::from(n) + 2) * 4)),
+    ];
+    let fragment = proptest::option::weighted(0.15, select(vec![0u16, 1, 8, 0xfff8]));
+    let first_byte = prop_oneof![15 => Just(0x60u8), 1 => any::<u8>()];
+    let length = prop_oneof![9 => Just(None), 1 => (0u16..80).prop_map(Some)];
+    let extensions = prop_oneof![3 => Just(Vec::new()), 1 => vec(extension, 1..8)];
+    (ipv6(), ipv6(), first_byte, length, extensions, fragment, transport()).prop_map(
+        |(source, destination, first, length, extensions, fragment, (protocol, payload))| {
+            let mut chain: Vec<(u8, Vec<u8>)> = extensions
+                .into_iter()
+                .map(|(kind, n, bytes)| {
+                    let mut header = vec![0; bytes.max(8)];
+                    header[1] = n;
+                    (kind, header)
+                })
+                .collect();
+            if let Some(fragment) = fragment {
+                let offset = fragment.to_be_bytes();
+                chain.push((44, vec![0, 0, offset[0], offset[1], 0, 0, 0, 1]));
+            }
+            chain.push((protocol, payload));
+            for at in 0..chain.len() - 1 {
+                chain[at].1[0] = chain[at + 1].0;
+            }
+            let body: usize = chain.iter().map(|(_, bytes)| bytes.len()).sum();
+            let mut bytes = vec![first, 0, 0, 0];
+            bytes.extend(length.unwrap_or(body as u16).to_be_bytes());
+            bytes.extend([chain[0].0, 64]);
+            bytes.extend(source.octets());
+            bytes.extend(destination.octets());
+            bytes.extend(chain.into_iter().flat_map(|(_, bytes)| bytes));
+            bytes
+        },
+    )
+}
+
+/// An Ethernet frame to `to`: mostly IP, sometimes cut short.
+pub fn frame(to: [u8; 6]) -> impl Strategy<Value = Vec<u8>> {
+    let ip = prop_oneof![
+        5 => ipv4_frame().prop_map(|bytes| (0x0800u16, bytes)),
+        5 => ipv6_frame().prop_map(|bytes| (0x86dd, bytes)),
+        1 => vec(any::<u8>(), 20..60).prop_map(|bytes| (0x0806, bytes)),
+    ];
+    (ip, proptest::option::weighted(0.1, any::<prop::sample::Index>())).prop_map(
+        move |((ethertype, mut bytes), cut)| {
+            if let Some(cut) = cut {
+                bytes.truncate(cut.index(bytes.len()));
+            }
+            let mut frame = to.to_vec();
+            frame.extend([2, 0, 0, 0, 0, 0x99]);
+            frame.extend(ethertype.to_be_bytes());
+            frame.extend(bytes);
+            frame
+        },
+    )
+}

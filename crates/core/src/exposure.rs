@@ -1,0 +1,140 @@
+//! Whom a list lets in to a port: nobody, named groups, everyone. Worked out
+//! exactly, as sets of addresses.
+
+use serde::Serialize;
+
+use crate::brief::{Brief, RuleIndex};
+use crate::names::address::AddressSet;
+use crate::names::traffic::TrafficKey;
+use crate::orders::Action;
+
+/// Whom a list lets in to one port.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Exposure {
+    /// Every source that is let in.
+    pub allowed: AddressSet,
+    /// The allow rules that let somebody in, in order.
+    pub rules: Vec<RuleIndex>,
+    /// Whether the standing answer lets somebody in.
+    pub by_standing: bool,
+}
+
+/// How wide an exposure is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Breadth {
+    /// No source is let in.
+    Nobody,
+    /// Some sources.
+    Some,
+    /// All sources of both families.
+    Everyone,
+}
+
+impl Exposure {
+    /// Walks the list with the set of sources that nobody has spoken for yet.
+    pub fn of(brief: &Brief, key: TrafficKey) -> Self {
+        let mut open = AddressSet::full();
+        let mut exposure =
+            Self { allowed: AddressSet::empty(), rules: Vec::new(), by_standing: false };
+        for (index, rule) in brief.indexed() {
+            let about = rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key.0));
+            if !rule.enabled || !about || open.is_empty() {
+                continue;
+            }
+            let spoken_for = match &rule.source.addresses {
+                Some(set) => open.intersection(set),
+                None => open.clone(),
+            };
+            if spoken_for.is_empty() {
+                continue;
+            }
+            open = open.difference(&spoken_for);
+            if rule.action == Action::Allow {
+                exposure.allowed = exposure.allowed.union(&spoken_for);
+                exposure.rules.push(index);
+            }
+        }
+        if brief.standing.inbound == Action::Allow && !open.is_empty() {
+            exposure.by_standing = true;
+            exposure.allowed = exposure.allowed.union(&open);
+        }
+        exposure
+    }
+
+    /// Nobody, some or everyone.
+    pub fn breadth(&self) -> Breadth {
+        if self.allowed.is_empty() {
+            Breadth::Nobody
+        } else if self.allowed.is_full() {
+            Breadth::Everyone
+        } else {
+            Breadth::Some
+        }
+    }
+
+    /// In words, with the names that the orders use: `observatory, partner`,
+    /// `everyone`, `nobody`, `everyone but …`.
+    pub fn words(&self, brief: &Brief) -> String {
+        match self.breadth() {
+            Breadth::Nobody => "nobody".into(),
+            Breadth::Everyone => "everyone".into(),
+            Breadth::Some => {
+                let shut_out = AddressSet::full().difference(&self.allowed);
+                let mostly_open = self.by_standing || self.has_unlimited_rule(brief);
+                if mostly_open {
+                    let ranges = shut_out.ranges();
+                    let shown: Vec<String> =
+                        ranges.iter().take(3).map(ToString::to_string).collect();
+                    let more = if ranges.len() > 3 { ", …" } else { "" };
+                    return format!("everyone but {}{more}", shown.join(", "));
+                }
+                let mut names: Vec<&str> = Vec::new();
+                for rule in self.rules.iter().filter_map(|index| brief.rule(*index)) {
+                    for written in &rule.source.written {
+                        if !names.contains(&written.as_str()) {
+                            names.push(written);
+                        }
+                    }
+                }
+                names.join(", ")
+            }
+        }
+    }
+
+    fn has_unlimited_rule(&self, brief: &Brief) -> bool {
+        let rules = self.rules.iter().filter_map(|index| brief.rule(*index));
+        rules.into_iter().any(|rule| rule.source.addresses.is_none())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::names::traffic::Transport;
+    use crate::orders::read;
+
+    fn words(rules: &str, standing: &str) -> String {
+        let text = format!(
+            "version = 1\n[standing]\ninbound = \"{standing}\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
+             [addresses]\nobservatory = [\"198.51.100.0/24\", \"2001:db8:51::/48\"]\n{rules}"
+        );
+        let brief = Brief::of(&read(&text).unwrap());
+        Exposure::of(&brief, Transport::Tcp.key(22)).words(&brief)
+    }
+
+    #[test]
+    fn says_whom_a_list_lets_in() {
+        let allow = "[[rules]]\nname = \"a\"\naction = \"allow\"\ntraffic = \"ssh\"\n";
+        let deny = "[[rules]]\nname = \"d\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"203.0.113.0/24\"\n";
+        assert_eq!(words("", "deny"), "nobody");
+        assert_eq!(words("", "allow"), "everyone");
+        assert_eq!(words(allow, "deny"), "everyone");
+        assert_eq!(words(&format!("{allow}source = \"observatory\"\n"), "deny"), "observatory");
+        assert_eq!(words(&format!("{deny}{allow}"), "deny"), "everyone but 203.0.113.0/24");
+        assert_eq!(words(&format!("{allow}enabled = false\n"), "deny"), "nobody");
+        // The deny is wider than the allow behind it: that one never speaks.
+        let behind = format!("{deny}{allow}source = \"203.0.113.9\"\n");
+        assert_eq!(words(&behind, "deny"), "nobody");
+    }
+}

@@ -1,0 +1,117 @@
+//! What listens on a host, as data: read live or from a snapshot.
+
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+use serde::{Deserialize, Serialize};
+
+use crate::names::traffic::Transport;
+
+/// The program behind a socket.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Program {
+    /// Process id.
+    pub pid: u32,
+    /// Name of the program: the last part of its path, or what the kernel calls it.
+    pub name: String,
+    /// Path of the executable, where it can be read.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+}
+
+/// Who listens: the account always, the programs only where one may look.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Owner {
+    /// User id of the socket.
+    pub uid: u32,
+    /// Account name of that id, or the number.
+    pub account: String,
+    /// Everybody who holds the socket; empty when that is not visible.
+    pub programs: Vec<Program>,
+}
+
+/// One listening socket.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Listener {
+    /// TCP or UDP.
+    pub transport: Transport,
+    /// Port.
+    pub port: u16,
+    /// Local address; unspecified means all.
+    pub address: IpAddr,
+    /// An IPv6 socket that takes no IPv4.
+    #[serde(default)]
+    pub only_v6: bool,
+    /// The one interface it is bound to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
+    /// Connections waiting to be accepted, and room for them (TCP).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub queue: Option<(u32, u32)>,
+    /// Whose it is.
+    pub owner: Owner,
+}
+
+/// How far the local address of a listener reaches by itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Scope {
+    /// All addresses.
+    All,
+    /// One address that others can reach.
+    One,
+    /// Loopback only.
+    Loopback,
+}
+
+impl Listener {
+    /// All, one or loopback only.
+    pub fn scope(&self) -> Scope {
+        if self.address.is_unspecified() {
+            Scope::All
+        } else if self.address.is_loopback() {
+            Scope::Loopback
+        } else {
+            Scope::One
+        }
+    }
+
+    /// Whether a packet to this local address finds the socket.
+    pub fn takes(&self, address: IpAddr) -> bool {
+        match (self.address, address) {
+            (IpAddr::V4(Ipv4Addr::UNSPECIFIED), IpAddr::V4(_)) => true,
+            (IpAddr::V6(Ipv6Addr::UNSPECIFIED), IpAddr::V6(_)) => true,
+            (IpAddr::V6(Ipv6Addr::UNSPECIFIED), IpAddr::V4(_)) => !self.only_v6,
+            (one, address) => one == address,
+        }
+    }
+
+    /// The name of the program, or how the account is called.
+    pub fn program(&self) -> Option<&Program> {
+        self.owner.programs.first()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_dual_stack_listener_takes_both_families() {
+        let mut listener = Listener {
+            transport: Transport::Tcp,
+            port: 7410,
+            address: "::".parse().unwrap(),
+            only_v6: false,
+            device: None,
+            queue: None,
+            owner: Owner { uid: 0, account: "root".into(), programs: vec![] },
+        };
+        let four = "198.51.100.20".parse().unwrap();
+        assert!(listener.takes(four) && listener.takes("2001:db8:51::20".parse().unwrap()));
+        listener.only_v6 = true;
+        assert!(!listener.takes(four));
+        listener.address = "127.0.0.1".parse().unwrap();
+        assert!(!listener.takes(four));
+        assert_eq!(listener.scope(), Scope::Loopback);
+    }
+}

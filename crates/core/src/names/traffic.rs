@@ -1,0 +1,238 @@
+//! What a rule is about: `ssh`, `tcp/22`, `udp/7420-7423`, `tcp/*`,
+//! `icmp/echo`, `protocol/47`, `any`.
+//!
+//! Every term becomes ranges of [`TrafficKey`], one 24-bit number a packet:
+//! the protocol (RFC 8200 "next header" / IANA protocol numbers) in bits
+//! 16–23, and in bits 0–15 the destination port (TCP, UDP), ICMP type × 256 +
+//! code, or 0.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use super::spans::Spans;
+
+/// IANA protocol number of ICMP.
+pub const ICMP: u8 = 1;
+/// IANA protocol number of TCP.
+pub const TCP: u8 = 6;
+/// IANA protocol number of UDP.
+pub const UDP: u8 = 17;
+/// IANA protocol number of ICMPv6.
+pub const ICMPV6: u8 = 58;
+
+/// One number for what a packet is about; see the module's text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct TrafficKey(pub u32);
+
+impl TrafficKey {
+    /// From protocol number and the 16 bits below it.
+    pub const fn new(protocol: u8, low: u16) -> Self {
+        Self(((protocol as u32) << 16) | low as u32)
+    }
+
+    /// The protocol number.
+    pub const fn protocol(self) -> u8 {
+        (self.0 >> 16) as u8
+    }
+
+    /// Destination port, ICMP type × 256 + code, or 0.
+    pub const fn low(self) -> u16 {
+        self.0 as u16
+    }
+}
+
+impl fmt::Display for TrafficKey {
+    /// As orders write it: `tcp/22`, `icmp/echo`, `protocol/47`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match (self.protocol(), self.low()) {
+            (TCP, port) => write!(f, "tcp/{port}"),
+            (UDP, port) => write!(f, "udp/{port}"),
+            (ICMP, 0x0800) | (ICMPV6, 0x8000) => f.write_str("icmp/echo"),
+            (protocol, _) => write!(f, "protocol/{protocol}"),
+        }
+    }
+}
+
+/// A transport protocol with ports.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Transport {
+    /// RFC 9293.
+    Tcp,
+    /// RFC 768.
+    Udp,
+}
+
+impl Transport {
+    /// The IANA protocol number.
+    pub const fn protocol(self) -> u8 {
+        match self {
+            Self::Tcp => TCP,
+            Self::Udp => UDP,
+        }
+    }
+
+    /// The key of a packet to `port`.
+    pub const fn key(self, port: u16) -> TrafficKey {
+        TrafficKey::new(self.protocol(), port)
+    }
+}
+
+impl fmt::Display for Transport {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Tcp => "tcp",
+            Self::Udp => "udp",
+        })
+    }
+}
+
+/// One term of a traffic list, without service names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Term {
+    /// Everything.
+    Any,
+    /// A closed range of ports, first ≤ last.
+    Ports(Transport, u16, u16),
+    /// Echo requests of both families.
+    Echo,
+    /// ICMP and ICMPv6 whole.
+    Icmp,
+    /// A protocol by number.
+    Protocol(u8),
+}
+
+/// Why a text is not a traffic term.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum TermFault {
+    /// A port that is no number from 1 to 65535.
+    #[error("a port is a number from 1 to 65535")]
+    Port,
+    /// First port above last.
+    #[error("the first port of a range must not be above its last")]
+    Backwards,
+    /// A protocol that is no number from 0 to 255.
+    #[error("a protocol number is 0 to 255")]
+    ProtocolNumber,
+    /// Something else behind `icmp/`.
+    #[error("icmp knows `icmp/echo` and `icmp/*`")]
+    IcmpKind,
+    /// An unknown word before the slash.
+    #[error("the word before the slash is one of tcp, udp, icmp, protocol")]
+    UnknownKind,
+}
+
+impl Term {
+    /// Reads one term. `None` when the text has no slash and is not `any`: then
+    /// it is a service name, which the orders or the catalogue resolve.
+    ///
+    /// # Errors
+    /// Every [`TermFault`].
+    pub fn parse(text: &str) -> Option<Result<Self, TermFault>> {
+        if text == "any" {
+            return Some(Ok(Self::Any));
+        }
+        let (kind, rest) = text.split_once('/')?;
+        Some(match kind {
+            "tcp" => Self::ports(Transport::Tcp, rest),
+            "udp" => Self::ports(Transport::Udp, rest),
+            "icmp" => match rest {
+                "echo" => Ok(Self::Echo),
+                "*" => Ok(Self::Icmp),
+                _ => Err(TermFault::IcmpKind),
+            },
+            "protocol" => rest.parse().map(Self::Protocol).map_err(|_| TermFault::ProtocolNumber),
+            _ => Err(TermFault::UnknownKind),
+        })
+    }
+
+    fn ports(transport: Transport, text: &str) -> Result<Self, TermFault> {
+        if text == "*" {
+            return Ok(Self::Ports(transport, 0, u16::MAX));
+        }
+        let port = |t: &str| match t.trim().parse::<u16>() {
+            Ok(p) if p > 0 => Ok(p),
+            _ => Err(TermFault::Port),
+        };
+        let (first, last) = match text.split_once('-') {
+            Some((a, b)) => (port(a)?, port(b)?),
+            None => (port(text)?, port(text)?),
+        };
+        if first > last {
+            Err(TermFault::Backwards)
+        } else {
+            Ok(Self::Ports(transport, first, last))
+        }
+    }
+
+    /// The keys of this term; `None` for `any`, which is no condition at all.
+    pub fn keys(self) -> Option<Vec<(u32, u32)>> {
+        let whole = |p: u8| (TrafficKey::new(p, 0).0, TrafficKey::new(p, u16::MAX).0);
+        Some(match self {
+            Self::Any => return None,
+            Self::Ports(t, a, b) => vec![(t.key(a).0, t.key(b).0)],
+            Self::Echo => vec![
+                (TrafficKey::new(ICMP, 0x0800).0, TrafficKey::new(ICMP, 0x08ff).0),
+                (TrafficKey::new(ICMPV6, 0x8000).0, TrafficKey::new(ICMPV6, 0x80ff).0),
+            ],
+            Self::Icmp => vec![whole(ICMP), whole(ICMPV6)],
+            Self::Protocol(p) => vec![whole(p)],
+        })
+    }
+}
+
+impl fmt::Display for Term {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match *self {
+            Self::Any => f.write_str("any"),
+            Self::Ports(t, 0, u16::MAX) => write!(f, "{t}/*"),
+            Self::Ports(t, a, b) if a == b => write!(f, "{t}/{a}"),
+            Self::Ports(t, a, b) => write!(f, "{t}/{a}-{b}"),
+            Self::Echo => f.write_str("icmp/echo"),
+            Self::Icmp => f.write_str("icmp/*"),
+            Self::Protocol(p) => write!(f, "protocol/{p}"),
+        }
+    }
+}
+
+/// The keys of several terms; `None` when one of them is `any`.
+pub fn keys_of(terms: &[Term]) -> Option<Spans<u32>> {
+    let ranges: Option<Vec<_>> = terms.iter().map(|t| t.keys()).collect();
+    ranges.map(|r| Spans::from_ranges(r.into_iter().flatten()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_form_reads_and_prints_back() {
+        for text in
+            ["any", "tcp/22", "udp/7420-7423", "tcp/*", "icmp/echo", "icmp/*", "protocol/47"]
+        {
+            assert_eq!(Term::parse(text).unwrap().unwrap().to_string(), text);
+        }
+        assert!(Term::parse("ssh").is_none());
+    }
+
+    #[test]
+    fn faults_name_the_mend() {
+        let fault = |t: &str| Term::parse(t).unwrap().unwrap_err();
+        assert_eq!(fault("tcp/0"), TermFault::Port);
+        assert_eq!(fault("tcp/65536"), TermFault::Port);
+        assert_eq!(fault("udp/9-5"), TermFault::Backwards);
+        assert_eq!(fault("protocol/256"), TermFault::ProtocolNumber);
+        assert_eq!(fault("icmp/redirect"), TermFault::IcmpKind);
+        assert_eq!(fault("tpc/22"), TermFault::UnknownKind);
+    }
+
+    #[test]
+    fn keys_say_protocol_and_port() {
+        let keys = keys_of(&[Term::Ports(Transport::Tcp, 22, 22), Term::Echo]).unwrap();
+        assert!(keys.contains(Transport::Tcp.key(22).0));
+        assert!(!keys.contains(Transport::Udp.key(22).0));
+        assert!(keys.contains(TrafficKey::new(ICMPV6, 0x8000).0));
+        assert!(keys_of(&[Term::Any, Term::Icmp]).is_none());
+    }
+}

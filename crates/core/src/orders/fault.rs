@@ -1,0 +1,77 @@
+//! What is wrong with a policy file: where, what, and the mend.
+
+use std::fmt;
+use std::ops::Range;
+
+use serde::Serialize;
+
+/// A place in a text, both counted from 1; the column in characters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Place {
+    /// Line.
+    pub line: usize,
+    /// Column in characters.
+    pub column: usize,
+}
+
+impl Place {
+    /// The place of a byte offset in `text`.
+    pub fn of(text: &str, offset: usize) -> Self {
+        let before = text.get(..offset.min(text.len())).unwrap_or(text);
+        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+        Self {
+            line: before.matches('\n').count() + 1,
+            column: before[line_start..].chars().count() + 1,
+        }
+    }
+}
+
+/// One thing that is wrong.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Fault {
+    /// The key it is about, as a path: `rules[3].traffic`.
+    pub key: String,
+    /// What is wrong, one sentence without a full stop.
+    pub message: String,
+    /// How to mend it, one sentence.
+    pub mend: String,
+    /// Bytes of the text it is about.
+    pub span: Range<usize>,
+    /// Where that begins.
+    pub place: Place,
+}
+
+/// Everything that is wrong with one text, in the order of the text.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Faults(pub Vec<Fault>);
+
+impl fmt::Display for Faults {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (n, fault) in self.0.iter().enumerate() {
+            let separator = if n == 0 { "" } else { "\n" };
+            let Place { line, column } = fault.place;
+            write!(
+                f,
+                "{separator}{line}:{column}: {}: {}. {}",
+                fault.key, fault.message, fault.mend
+            )?;
+        }
+        Ok(())
+    }
+}
+
+impl std::error::Error for Faults {}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_count_characters_not_bytes() {
+        let text = "a = 1\nnote = \"Wärme\" x\n";
+        let at = text.find('x').unwrap();
+        assert_eq!(Place::of(text, at), Place { line: 2, column: 16 });
+        assert_eq!(Place::of(text, 0), Place { line: 1, column: 1 });
+        assert_eq!(Place::of(text, 10_000).line, 3);
+    }
+}

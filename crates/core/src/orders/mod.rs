@@ -1,0 +1,14 @@
+//! The policy file as typed data. [`read()`] turns text into [`Orders`] or into
+//! every fault of the text at once; nothing half read comes out.
+
+mod fault;
+mod model;
+mod read;
+mod resolve;
+
+pub use fault::{Fault, Faults, Place};
+pub use model::{
+    Action, FoundationSwitches, Orders, OrdersHash, Rule, RuleName, SourceCondition, Standing,
+    TrafficCondition,
+};
+pub use read::read;

@@ -1,0 +1,170 @@
+//! The types of a policy that has been read without a fault.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+
+use crate::names::address::AddressSet;
+use crate::names::spans::Spans;
+
+/// What a rule or a standing answer says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Action {
+    /// Let it pass.
+    Allow,
+    /// Drop it in silence.
+    Deny,
+}
+
+impl fmt::Display for Action {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Allow => "allow",
+            Self::Deny => "deny",
+        })
+    }
+}
+
+/// The answers for traffic that no rule speaks for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Standing {
+    /// To this host.
+    pub inbound: Action,
+    /// From this host.
+    pub outbound: Action,
+    /// Through this host.
+    pub transit: Action,
+}
+
+/// Foundations that orders can switch off.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct FoundationSwitches {
+    /// DHCP and DHCPv6 answers pass.
+    pub address_assignment: bool,
+}
+
+impl Default for FoundationSwitches {
+    fn default() -> Self {
+        Self { address_assignment: true }
+    }
+}
+
+/// A rule's name: unique, 1 to 64 characters, no white space, not only digits.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+pub struct RuleName(String);
+
+impl RuleName {
+    /// Reads a name.
+    ///
+    /// # Errors
+    /// A sentence that says what a name must be.
+    pub fn parse(text: &str) -> Result<Self, &'static str> {
+        if text.is_empty() || text.chars().count() > 64 {
+            Err("a rule's name has 1 to 64 characters")
+        } else if text.chars().any(|c| c.is_whitespace() || c.is_control()) {
+            Err("a rule's name has no spaces in it")
+        } else if text.chars().all(|c| c.is_ascii_digit()) {
+            Err("a rule's name is not only digits, since those mean a position")
+        } else {
+            Ok(Self(text.to_owned()))
+        }
+    }
+
+    /// The name.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for RuleName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+/// The traffic a rule is about, as written and as keys.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TrafficCondition {
+    /// As the orders write it.
+    pub written: Vec<String>,
+    /// [`crate::names::traffic::TrafficKey`] values; `None` is any.
+    pub keys: Option<Spans<u32>>,
+}
+
+/// The sources a rule is about, as written and as addresses.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SourceCondition {
+    /// As the orders write it; empty when the key is absent.
+    pub written: Vec<String>,
+    /// `None` is any.
+    pub addresses: Option<AddressSet>,
+}
+
+/// One rule; all of its conditions must hold.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Rule {
+    /// Unique and stable.
+    pub name: RuleName,
+    /// Why it is there.
+    pub note: Option<String>,
+    /// What it says.
+    pub action: Action,
+    /// What it is about.
+    pub traffic: TrafficCondition,
+    /// From whom.
+    pub source: SourceCondition,
+    /// A paused rule never speaks.
+    pub enabled: bool,
+    /// Line in the orders where the rule begins, from 1.
+    pub line: usize,
+}
+
+/// A policy without a fault.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Orders {
+    /// Answers for traffic that no rule speaks for.
+    pub standing: Standing,
+    /// Foundations that can be switched off.
+    pub foundations: FoundationSwitches,
+    /// Named groups of addresses, groups inside them resolved.
+    pub groups: BTreeMap<String, AddressSet>,
+    /// The rules in order.
+    pub rules: Vec<Rule>,
+}
+
+/// SHA-256 of the text of orders: which orders these are.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct OrdersHash([u8; 32]);
+
+impl OrdersHash {
+    /// The hash of a text.
+    pub fn of(text: &str) -> Self {
+        Self(Sha256::digest(text.as_bytes()).into())
+    }
+
+    /// The first twelve hex digits, enough for people.
+    pub fn short(&self) -> String {
+        self.to_string()[..12].to_owned()
+    }
+}
+
+impl fmt::Display for OrdersHash {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|b| write!(f, "{b:02x}"))
+    }
+}
+
+impl fmt::Debug for OrdersHash {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+impl Serialize for OrdersHash {
+    fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        s.collect_str(self)
+    }
+}

@@ -1,0 +1,610 @@
+//! Text → [`Orders`], or every fault at once.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::fault::{Fault, Faults, Place};
+use super::model::{
+    Action, FoundationSwitches, Orders, Rule, RuleName, SourceCondition, Standing, TrafficCondition,
+};
+use super::resolve::{Names, Text, Unresolved, nearest};
+use crate::names::address::AddressSet;
+use crate::names::traffic::{Term, keys_of};
+
+/// The version of the format that this code reads.
+const VERSION: &str = "1";
+
+/// Top-level keys, and whether this version puts them in force.
+const TABLES: &[(&str, bool)] = &[
+    ("version", true),
+    ("standing", true),
+    ("addresses", true),
+    ("services", true),
+    ("foundations", true),
+    ("rules", true),
+    ("hosts", false),
+    ("groups", false),
+    ("postures", false),
+    ("boot", false),
+    ("include", false),
+];
+
+/// Keys of a rule, and whether this version puts them in force.
+const RULE_KEYS: &[(&str, bool)] = &[
+    ("name", true),
+    ("note", true),
+    ("action", true),
+    ("direction", true),
+    ("traffic", true),
+    ("source", true),
+    ("enabled", true),
+    ("source_except", false),
+    ("destination", false),
+    ("interface", false),
+    ("family", false),
+    ("program", false),
+    ("at_most", false),
+    ("over", false),
+    ("log", false),
+    ("until", false),
+    ("group", false),
+    ("hosts", false),
+    ("postures", false),
+];
+
+/// Reads orders.
+///
+/// # Errors
+/// Every [`Fault`] of the text, in its order.
+pub fn read(text: &str) -> Result<Orders, Faults> {
+    let (root, syntax) = DeTable::parse_recoverable(text);
+    let mut reader = Reader { text, faults: Vec::new() };
+    for error in &syntax {
+        let span = error.span().unwrap_or(0..0);
+        reader.fault(
+            "file",
+            span,
+            format!("not TOML: {}", error.message()),
+            "Mend the line; strings stand in double quotes, keys once in a table.",
+        );
+    }
+    let orders = reader.orders(root.get_ref());
+    reader.faults.sort_by_key(|f| f.span.start);
+    reader.faults.dedup();
+    match (orders, reader.faults.is_empty()) {
+        (Some(orders), true) => Ok(orders),
+        _ => Err(Faults(reader.faults)),
+    }
+}
+
+/// What rules can name.
+struct Known<'n> {
+    names: &'n Names,
+    groups: &'n BTreeMap<String, AddressSet>,
+}
+
+struct Reader<'t> {
+    text: &'t str,
+    faults: Vec<Fault>,
+}
+
+type Value<'t> = Spanned<DeValue<'t>>;
+
+impl<'t> Reader<'t> {
+    fn fault(
+        &mut self,
+        key: impl Into<String>,
+        span: Range<usize>,
+        message: impl Into<String>,
+        mend: impl Into<String>,
+    ) {
+        let place = Place::of(self.text, span.start);
+        let (key, message, mend) = (key.into(), message.into(), mend.into());
+        self.faults.push(Fault { key, message, mend, span, place });
+    }
+
+    fn unresolved(&mut self, key: &str, u: Unresolved) {
+        self.fault(key, u.span, u.message, u.mend);
+    }
+
+    /// Faults for keys that do not exist, or that this version does not put in force.
+    fn check_keys(&mut self, table: &DeTable<'_>, within: &str, known: &[(&str, bool)]) {
+        for key in table.keys() {
+            let name: &str = key.get_ref();
+            let path = if within.is_empty() { name.to_owned() } else { format!("{within}.{name}") };
+            match known.iter().find(|(k, _)| *k == name) {
+                Some((_, true)) => {}
+                Some((_, false)) => self.fault(
+                    path,
+                    key.span(),
+                    format!("`{name}` cannot be put in force by this version"),
+                    "Take it out: nothing that orders say is silently left out.",
+                ),
+                None => {
+                    let usable = known.iter().filter(|(_, ready)| *ready).map(|(k, _)| *k);
+                    let mend = match nearest(name, usable.clone()) {
+                        Some(near) => format!("Did you mean `{near}`?"),
+                        None => format!("Known here: {}.", usable.collect::<Vec<_>>().join(", ")),
+                    };
+                    self.fault(path, key.span(), format!("unknown key `{name}`"), mend);
+                }
+            }
+        }
+    }
+
+    fn table<'v>(&mut self, key: &str, value: &'v Value<'t>) -> Option<&'v DeTable<'t>> {
+        let table = value.get_ref().as_table();
+        if table.is_none() {
+            self.wrong_type(key, value, "a table");
+        }
+        table
+    }
+
+    fn wrong_type(&mut self, key: &str, value: &Value<'_>, wanted: &str) {
+        let is = match value.get_ref() {
+            DeValue::String(_) => "a string",
+            DeValue::Integer(_) | DeValue::Float(_) => "a number",
+            DeValue::Boolean(_) => "true or false",
+            DeValue::Datetime(_) => "a date",
+            DeValue::Array(_) => "a list",
+            DeValue::Table(_) => "a table",
+        };
+        let message = format!("`{}` is {is}, not {wanted}", leaf(key));
+        self.fault(key, value.span(), message, format!("Write {wanted}."));
+    }
+
+    fn string(&mut self, key: &str, value: &Value<'_>) -> Option<Text> {
+        match value.get_ref().as_str() {
+            Some(text) => Some(Text { text: text.to_owned(), span: value.span() }),
+            None => {
+                self.wrong_type(key, value, "a string in double quotes");
+                None
+            }
+        }
+    }
+
+    fn boolean(&mut self, key: &str, value: &Value<'_>) -> Option<bool> {
+        let read = value.get_ref().as_bool();
+        if read.is_none() {
+            self.wrong_type(key, value, "true or false");
+        }
+        read
+    }
+
+    /// One string or a list of strings; an empty list is a fault.
+    fn strings(&mut self, key: &str, value: &Value<'_>) -> Vec<Text> {
+        match value.get_ref() {
+            DeValue::String(_) => self.string(key, value).into_iter().collect(),
+            DeValue::Array(list) => {
+                if list.is_empty() {
+                    self.fault(
+                        key,
+                        value.span(),
+                        format!("`{}` is an empty list, which would match nothing", leaf(key)),
+                        "Name something, or take the key out.",
+                    );
+                }
+                list.iter().filter_map(|item| self.string(key, item)).collect()
+            }
+            _ => {
+                self.wrong_type(key, value, "a string or a list of strings");
+                Vec::new()
+            }
+        }
+    }
+
+    fn action(&mut self, key: &str, value: &Value<'_>) -> Option<Action> {
+        let written = self.string(key, value)?;
+        match written.text.as_str() {
+            "allow" => Some(Action::Allow),
+            "deny" => Some(Action::Deny),
+            "refuse" => {
+                self.fault(
+                    key,
+                    written.span,
+                    "`refuse` cannot be put in force by this version",
+                    "Write `deny`: the same, but silent.",
+                );
+                None
+            }
+            other => {
+                let mend = match nearest(other, ["allow", "deny"].into_iter()) {
+                    Some(near) => format!("Did you mean `{near}`?"),
+                    None => "Write `allow` or `deny`.".to_owned(),
+                };
+                self.fault(key, written.span, format!("`{other}` is no answer"), mend);
+                None
+            }
+        }
+    }
+
+    fn orders(&mut self, root: &DeTable<'t>) -> Option<Orders> {
+        self.check_keys(root, "", TABLES);
+        self.version(root);
+        let standing = self.standing(root);
+        let foundations = self.foundations(root);
+        let names = self.names(root);
+        let groups = self.groups(&names);
+        let known = Known { names: &names, groups: &groups };
+        let rules = self.rules(root, &known);
+        Some(Orders { standing: standing?, foundations: foundations?, groups, rules: rules? })
+    }
+
+    fn version(&mut self, root: &DeTable<'_>) {
+        match root.get("version") {
+            None => self.fault(
+                "version",
+                0..0,
+                "`version` is missing",
+                format!("Write `version = {VERSION}` in the first line."),
+            ),
+            Some(value) => {
+                let right = value.get_ref().as_integer().is_some_and(|i| i.as_str() == VERSION);
+                if !right {
+                    self.fault(
+                        "version",
+                        value.span(),
+                        "these orders are of a version that this program does not read",
+                        format!(
+                            "Write `version = {VERSION}`, or use the program they were written for."
+                        ),
+                    );
+                }
+            }
+        }
+    }
+
+    fn standing(&mut self, root: &DeTable<'t>) -> Option<Standing> {
+        let Some(value) = root.get("standing") else {
+            self.fault(
+                "standing",
+                0..0,
+                "the standing answers are missing",
+                "Write [standing] with inbound, outbound and transit, each \"allow\" or \"deny\".",
+            );
+            return None;
+        };
+        let table = self.table("standing", value)?;
+        self.check_keys(
+            table,
+            "standing",
+            &[("inbound", true), ("outbound", true), ("transit", true)],
+        );
+        let mut answer = |direction: &str| {
+            let key = format!("standing.{direction}");
+            match table.get(direction) {
+                Some(value) => self.action(&key, value),
+                None => {
+                    self.fault(
+                        &key,
+                        value.span(),
+                        format!("the standing answer `{direction}` is missing"),
+                        format!("Write it out: `{direction} = \"allow\"` or `\"deny\"`."),
+                    );
+                    None
+                }
+            }
+        };
+        let (inbound, outbound, transit) =
+            (answer("inbound"), answer("outbound"), answer("transit"));
+        Some(Standing { inbound: inbound?, outbound: outbound?, transit: transit? })
+    }
+
+    fn foundations(&mut self, root: &DeTable<'t>) -> Option<FoundationSwitches> {
+        let mut switches = FoundationSwitches::default();
+        if let Some(value) = root.get("foundations") {
+            let table = self.table("foundations", value)?;
+            self.check_keys(table, "foundations", &[("address_assignment", true)]);
+            if let Some(value) = table.get("address_assignment") {
+                switches.address_assignment =
+                    self.boolean("foundations.address_assignment", value)?;
+            }
+        }
+        Some(switches)
+    }
+
+    fn names(&mut self, root: &DeTable<'t>) -> Names {
+        let mut names = Names::default();
+        if let Some(table) = root.get("services").and_then(|v| self.table("services", v)) {
+            for (key, value) in table.iter() {
+                let path = format!("services.{}", key.get_ref());
+                self.check_name(&path, key);
+                let mut terms: Vec<Term> = Vec::new();
+                for written in self.strings(&path, value) {
+                    if written.text == "any" || !written.text.contains('/') {
+                        self.fault(
+                            &path,
+                            written.span,
+                            format!(
+                                "a service is made of ports and protocols, not of `{}`",
+                                written.text
+                            ),
+                            "Write it like `tcp/7410` or `udp/7420-7423`.",
+                        );
+                        continue;
+                    }
+                    match names.terms(&written) {
+                        Ok(t) => terms.extend(t),
+                        Err(u) => self.unresolved(&path, u),
+                    }
+                }
+                names.services.insert(key.get_ref().to_string(), terms);
+            }
+        }
+        if let Some(table) = root.get("addresses").and_then(|v| self.table("addresses", v)) {
+            for (key, value) in table.iter() {
+                let path = format!("addresses.{}", key.get_ref());
+                self.check_name(&path, key);
+                let members = self.strings(&path, value);
+                names.groups.insert(key.get_ref().to_string(), members);
+            }
+        }
+        names
+    }
+
+    fn check_name<S: AsRef<str>>(&mut self, path: &str, key: &Spanned<S>) {
+        let name = key.get_ref().as_ref();
+        let odd = name.is_empty()
+            || name == "any"
+            || name.contains(['/', ':', '#', '*', ','])
+            || name.contains(char::is_whitespace)
+            || name.starts_with(|c: char| c.is_ascii_digit());
+        if odd {
+            self.fault(
+                path,
+                key.span(),
+                format!("`{name}` cannot be a name"),
+                "A name begins with a letter and has no spaces, slashes, colons or commas; `any` is taken.",
+            );
+        }
+    }
+
+    fn groups(&mut self, names: &Names) -> BTreeMap<String, AddressSet> {
+        let mut groups = BTreeMap::new();
+        for (name, members) in &names.groups {
+            let path = format!("addresses.{name}");
+            let mut all = AddressSet::empty();
+            for member in members {
+                match names.addresses(member) {
+                    Ok(set) => all = all.union(&set.unwrap_or_else(AddressSet::full)),
+                    Err(u) => self.unresolved(&path, u),
+                }
+            }
+            groups.insert(name.clone(), all);
+        }
+        groups
+    }
+
+    fn rules(&mut self, root: &DeTable<'t>, known: &Known<'_>) -> Option<Vec<Rule>> {
+        let Some(value) = root.get("rules") else { return Some(Vec::new()) };
+        let DeValue::Array(list) = value.get_ref() else {
+            self.wrong_type("rules", value, "a list of tables, each under [[rules]]");
+            return None;
+        };
+        let mut seen: BTreeMap<RuleName, usize> = BTreeMap::new();
+        let mut rules = Some(Vec::with_capacity(list.len()));
+        let mut lines = LineCounter { text: self.text, offset: 0, line: 1 };
+        for (at, value) in list.iter().enumerate() {
+            let path = format!("rules[{}]", at + 1);
+            let line = lines.line_of(value.span().start);
+            let rule = self
+                .table(&path, value)
+                .and_then(|table| self.rule(&path, value.span(), table, known, line, &mut seen));
+            rules = match (rules, rule) {
+                (Some(mut rules), Some(rule)) => {
+                    rules.push(rule);
+                    Some(rules)
+                }
+                _ => None,
+            };
+        }
+        rules
+    }
+
+    fn rule(
+        &mut self,
+        path: &str,
+        span: Range<usize>,
+        table: &DeTable<'t>,
+        known: &Known<'_>,
+        line: usize,
+        seen: &mut BTreeMap<RuleName, usize>,
+    ) -> Option<Rule> {
+        if table.is_empty() {
+            self.fault(
+                path,
+                span,
+                "an empty rule",
+                "Give it a name, an action and traffic, or take it out.",
+            );
+            return None;
+        }
+        self.check_keys(table, path, RULE_KEYS);
+        let name = self.rule_name(path, &span, table, line, seen);
+        // Messages name the rule by its name where it has one.
+        let path = name.as_ref().map_or_else(|| path.to_owned(), |n| format!("{path} ({n})"));
+        let key = |k: &str| format!("{path}.{k}");
+        let action = match table.get("action") {
+            Some(value) => self.action(&key("action"), value),
+            None => {
+                self.missing(&key("action"), &span, "`action = \"allow\"` or `\"deny\"`");
+                None
+            }
+        };
+        let direction = table.get("direction").map(|v| self.direction(&key("direction"), v));
+        let traffic = match table.get("traffic") {
+            Some(value) => self.traffic(&key("traffic"), value, known.names),
+            None => {
+                self.missing(
+                    &key("traffic"),
+                    &span,
+                    "what it is about, such as `traffic = [\"ssh\"]`, or `\"any\"`",
+                );
+                None
+            }
+        };
+        let source = match table.get("source") {
+            Some(value) => self.source(&key("source"), value, known),
+            None => Some(SourceCondition { written: Vec::new(), addresses: None }),
+        };
+        let note = match table.get("note") {
+            Some(value) => Some(self.string(&key("note"), value)?.text),
+            None => None,
+        };
+        let enabled = match table.get("enabled") {
+            Some(value) => self.boolean(&key("enabled"), value),
+            None => Some(true),
+        };
+        if direction == Some(None) {
+            return None;
+        }
+        Some(Rule {
+            name: name?,
+            note,
+            action: action?,
+            traffic: traffic?,
+            source: source?,
+            enabled: enabled?,
+            line,
+        })
+    }
+
+    fn missing(&mut self, key: &str, span: &Range<usize>, wanted: &str) {
+        let last = leaf(key);
+        self.fault(
+            key,
+            span.clone(),
+            format!("the rule has no `{last}`"),
+            format!("Write {wanted}."),
+        );
+    }
+
+    fn rule_name(
+        &mut self,
+        path: &str,
+        span: &Range<usize>,
+        table: &DeTable<'t>,
+        line: usize,
+        seen: &mut BTreeMap<RuleName, usize>,
+    ) -> Option<RuleName> {
+        let key = format!("{path}.name");
+        let Some(value) = table.get("name") else {
+            self.missing(&key, span, "a name that commands and logs can use");
+            return None;
+        };
+        let written = self.string(&key, value)?;
+        let name = match RuleName::parse(&written.text) {
+            Ok(name) => name,
+            Err(why) => {
+                self.fault(&key, written.span, why, "Write it like `shell-from-the-observatory`.");
+                return None;
+            }
+        };
+        if let Some(first) = seen.get(&name) {
+            let message =
+                format!("two rules are called `{name}`; the first begins in line {first}");
+            self.fault(&key, written.span, message, "Give one of them another name.");
+        } else {
+            seen.insert(name.clone(), line);
+        }
+        Some(name)
+    }
+
+    fn direction(&mut self, key: &str, value: &Value<'_>) -> Option<()> {
+        let written = self.string(key, value)?;
+        match written.text.as_str() {
+            "inbound" => Some(()),
+            "outbound" | "transit" => {
+                self.fault(
+                    key,
+                    written.span,
+                    format!("rules for `{}` cannot be put in force by this version", written.text),
+                    "Take the rule out, or make it inbound.",
+                );
+                None
+            }
+            other => {
+                self.fault(
+                    key,
+                    written.span,
+                    format!("`{other}` is no direction"),
+                    "Write `inbound`, or take the key out: it means the same.",
+                );
+                None
+            }
+        }
+    }
+
+    fn traffic(&mut self, key: &str, value: &Value<'_>, names: &Names) -> Option<TrafficCondition> {
+        let written = self.strings(key, value);
+        let mut terms = Vec::new();
+        let mut whole = !written.is_empty();
+        for text in &written {
+            match names.terms(text) {
+                Ok(t) => terms.extend(t),
+                Err(u) => {
+                    self.unresolved(key, u);
+                    whole = false;
+                }
+            }
+        }
+        whole.then(|| TrafficCondition {
+            keys: keys_of(&terms),
+            written: written.into_iter().map(|w| w.text).collect(),
+        })
+    }
+
+    fn source(
+        &mut self,
+        key: &str,
+        value: &Value<'_>,
+        known: &Known<'_>,
+    ) -> Option<SourceCondition> {
+        let written = self.strings(key, value);
+        let mut all = Some(AddressSet::empty());
+        let mut whole = !written.is_empty();
+        for text in &written {
+            // A group is resolved once, and a fault inside it told once, where it stands.
+            if let Some(set) = known.groups.get(&text.text) {
+                all = all.map(|all| all.union(set));
+                continue;
+            }
+            match known.names.addresses(text) {
+                Ok(set) => all = all.zip(set).map(|(all, set)| all.union(&set)),
+                Err(u) => {
+                    self.unresolved(key, u);
+                    whole = false;
+                }
+            }
+        }
+        whole.then(|| SourceCondition {
+            written: written.into_iter().map(|w| w.text).collect(),
+            addresses: all,
+        })
+    }
+}
+
+/// The last part of a key's path.
+fn leaf(path: &str) -> &str {
+    path.rsplit('.').next().unwrap_or(path)
+}
+
+/// Counts lines forward only, so that ten thousand rules cost one pass.
+struct LineCounter<'t> {
+    text: &'t str,
+    offset: usize,
+    line: usize,
+}
+
+impl LineCounter<'_> {
+    fn line_of(&mut self, offset: usize) -> usize {
+        if let Some(between) = self.text.get(self.offset..offset) {
+            self.line += between.matches('\n').count();
+            self.offset = offset;
+        }
+        self.line
+    }
+}

@@ -1,0 +1,173 @@
+//! Names to what they stand for: services to traffic terms, groups to
+//! addresses. Works on texts with their spans; says what it cannot resolve.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use crate::names::address::{AddressFault, AddressRange, AddressSet};
+use crate::names::services;
+use crate::names::traffic::{Term, TermFault};
+
+/// A text of the orders and where it stands.
+#[derive(Clone, Debug)]
+pub(super) struct Text {
+    pub(super) text: String,
+    pub(super) span: Range<usize>,
+}
+
+/// Why a text could not be resolved: the sentence and the mend.
+pub(super) struct Unresolved {
+    pub(super) span: Range<usize>,
+    pub(super) message: String,
+    pub(super) mend: String,
+}
+
+/// The name out of `names` that `text` was probably meant to be.
+pub(super) fn nearest<'n>(text: &str, names: impl Iterator<Item = &'n str>) -> Option<&'n str> {
+    names
+        .map(|name| (strsim::damerau_levenshtein(text, name), name))
+        .filter(|(distance, name)| *distance <= 2.min(name.len() / 2).max(1))
+        .min()
+        .map(|(_, name)| name)
+}
+
+fn did_you_mean<'n>(text: &str, names: impl Iterator<Item = &'n str>, otherwise: &str) -> String {
+    match nearest(text, names) {
+        Some(name) => format!("Did you mean `{name}`?"),
+        None => otherwise.to_owned(),
+    }
+}
+
+/// The names that orders define for themselves.
+#[derive(Default)]
+pub(super) struct Names {
+    pub(super) services: BTreeMap<String, Vec<Term>>,
+    pub(super) groups: BTreeMap<String, Vec<Text>>,
+}
+
+impl Names {
+    /// The terms of one text of a traffic list.
+    pub(super) fn terms(&self, written: &Text) -> Result<Vec<Term>, Unresolved> {
+        let text = written.text.as_str();
+        match Term::parse(text) {
+            Some(Ok(term)) => Ok(vec![term]),
+            Some(Err(fault)) => Err(Unresolved {
+                span: written.span.clone(),
+                message: format!("`{text}` is no traffic: {fault}"),
+                mend: term_mend(text, &fault),
+            }),
+            None => self
+                .services
+                .get(text)
+                .cloned()
+                .or_else(|| services::find(text).map(|s| s.terms.to_vec()))
+                .ok_or_else(|| {
+                    let own = self.services.keys().map(String::as_str);
+                    let known = services::CATALOGUE.iter().map(|s| s.name);
+                    Unresolved {
+                        span: written.span.clone(),
+                        message: format!("no service is called `{text}`"),
+                        mend: did_you_mean(
+                            text,
+                            own.chain(known),
+                            "Write a port such as `tcp/7410`, or define the name under [services].",
+                        ),
+                    }
+                }),
+        }
+    }
+
+    /// The addresses of one text of a source list; `None` is any.
+    pub(super) fn addresses(&self, written: &Text) -> Result<Option<AddressSet>, Unresolved> {
+        if written.text == "any" {
+            return Ok(None);
+        }
+        let mut ranges = Vec::new();
+        self.collect(written, &mut Vec::new(), &mut ranges)?;
+        Ok(Some(AddressSet::from_ranges(&ranges)))
+    }
+
+    fn collect(
+        &self,
+        written: &Text,
+        path: &mut Vec<String>,
+        ranges: &mut Vec<AddressRange>,
+    ) -> Result<(), Unresolved> {
+        let text = written.text.as_str();
+        let unresolved = |message: String, mend: String| Unresolved {
+            span: written.span.clone(),
+            message,
+            mend,
+        };
+        if let Some(members) = self.groups.get(text) {
+            if path.iter().any(|p| p == text) {
+                return Err(unresolved(
+                    format!("the group `{text}` contains itself ({} → {text})", path.join(" → ")),
+                    "Take one of the groups out of the circle.".into(),
+                ));
+            }
+            path.push(text.to_owned());
+            for member in members {
+                self.collect(member, path, ranges)?;
+            }
+            path.pop();
+            return Ok(());
+        }
+        match AddressRange::parse(text) {
+            Ok(range) => {
+                ranges.push(range);
+                Ok(())
+            }
+            Err(AddressFault::Unreadable) if !looks_like_address(text) => Err(unresolved(
+                format!("no group of addresses is called `{text}`"),
+                did_you_mean(
+                    text,
+                    self.groups.keys().map(String::as_str),
+                    "Define it under [addresses], or write an address, a prefix or a first-last range.",
+                ),
+            )),
+            Err(fault) => Err(unresolved(format!("`{text}`: {fault}"), address_mend(&fault))),
+        }
+    }
+}
+
+fn looks_like_address(text: &str) -> bool {
+    text.contains([':', '/']) || text.starts_with(|c: char| c.is_ascii_digit())
+}
+
+fn address_mend(fault: &AddressFault) -> String {
+    match fault {
+        AddressFault::HostBits { network } => {
+            format!("Write `{network}` for the network, or the address alone.")
+        }
+        AddressFault::MixedFamilies { .. } => "Write one range for each family.".into(),
+        AddressFault::Backwards => "Swap the two addresses.".into(),
+        AddressFault::PrefixLength { .. } => "Mend the number behind the slash.".into(),
+        AddressFault::Unreadable => {
+            "Write it like `198.51.100.7`, `2001:db8:51::/48` or `198.51.100.7-198.51.100.20`."
+                .into()
+        }
+    }
+}
+
+fn term_mend(text: &str, fault: &TermFault) -> String {
+    match fault {
+        TermFault::Port => {
+            "Write a port such as `tcp/22`, a range `tcp/7420-7423`, or `tcp/*` for all.".into()
+        }
+        TermFault::Backwards => "Swap the two ports.".into(),
+        TermFault::ProtocolNumber => "Write it like `protocol/47`.".into(),
+        TermFault::IcmpKind => {
+            "Write `icmp/echo` for echo requests, or `icmp/*` for all of ICMP.".into()
+        }
+        TermFault::UnknownKind => {
+            let (kind, rest) = text.split_once('/').unwrap_or((text, ""));
+            match nearest(kind, ["tcp", "udp", "icmp", "protocol"].into_iter()) {
+                Some(kind) => format!("Did you mean `{kind}/{rest}`?"),
+                None => {
+                    "Write it like `tcp/22`, `udp/7420-7423`, `icmp/echo` or `protocol/47`.".into()
+                }
+            }
+        }
+    }
+}

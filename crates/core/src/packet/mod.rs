@@ -1,0 +1,158 @@
+//! A packet as the decision sees it: [`Facts`], and the way from bytes to
+//! them. The kernel's program reads the same bytes in the same order.
+
+mod parse;
+
+use std::net::IpAddr;
+
+use serde::Serialize;
+
+use crate::names::address::Family;
+use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, UDP};
+
+pub use parse::{parse_ethernet, parse_ip};
+
+/// Index of an interface as the kernel counts them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(transparent)]
+pub struct InterfaceIndex(pub u32);
+
+impl InterfaceIndex {
+    /// The loopback interface has index 1 in every network namespace.
+    pub const LOOPBACK: Self = Self(1);
+}
+
+/// TCP flags, RFC 9293 section 3.1.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct TcpFlags(pub u8);
+
+impl TcpFlags {
+    /// No more data from sender.
+    pub const FIN: u8 = 0x01;
+    /// Synchronise sequence numbers.
+    pub const SYN: u8 = 0x02;
+    /// Reset the connection.
+    pub const RST: u8 = 0x04;
+    /// The acknowledgement field is significant.
+    pub const ACK: u8 = 0x10;
+
+    /// A request for a new connection: SYN without ACK and RST.
+    pub fn is_pure_syn(self) -> bool {
+        self.0 & (Self::SYN | Self::ACK | Self::RST) == Self::SYN
+    }
+
+    /// Combinations that no TCP sends: none of SYN, ACK, RST; SYN with FIN;
+    /// SYN with RST (RFC 9293 section 3.10.7).
+    pub fn are_impossible(self) -> bool {
+        let f = self.0;
+        f & (Self::SYN | Self::ACK | Self::RST) == 0
+            || f & Self::SYN != 0 && f & (Self::FIN | Self::RST) != 0
+    }
+}
+
+/// What stands behind the IP header.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Payload {
+    /// A fragment that is not the first: no transport header in it.
+    LaterFragment,
+    /// Truncated, with wrong lengths or with impossible flags.
+    Malformed,
+    /// RFC 9293.
+    Tcp {
+        /// Source port.
+        from: u16,
+        /// Destination port.
+        to: u16,
+        /// Flags.
+        flags: TcpFlags,
+    },
+    /// RFC 768.
+    Udp {
+        /// Source port.
+        from: u16,
+        /// Destination port.
+        to: u16,
+    },
+    /// ICMP in IPv4 (RFC 792) or ICMPv6 in IPv6 (RFC 4443).
+    Icmp {
+        /// Type.
+        kind: u8,
+        /// Code.
+        code: u8,
+        /// Bytes 4 and 5: the identifier of an echo.
+        id: u16,
+    },
+    /// Any other protocol.
+    Other {
+        /// IANA protocol number.
+        protocol: u8,
+    },
+}
+
+/// An IP packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct IpPacket {
+    /// Source address; same family as the destination.
+    pub source: IpAddr,
+    /// Destination address.
+    pub destination: IpAddr,
+    /// What it carries.
+    pub payload: Payload,
+}
+
+impl IpPacket {
+    /// The family of the packet.
+    pub fn family(&self) -> Family {
+        Family::of(self.source)
+    }
+
+    /// The key that traffic conditions look at; `None` where there is no
+    /// transport header to look at.
+    pub fn key(&self) -> Option<TrafficKey> {
+        Some(match self.payload {
+            Payload::LaterFragment | Payload::Malformed => return None,
+            Payload::Tcp { to, .. } => TrafficKey::new(TCP, to),
+            Payload::Udp { to, .. } => TrafficKey::new(UDP, to),
+            Payload::Icmp { kind, code, .. } => {
+                let protocol = if self.family() == Family::V4 { ICMP } else { ICMPV6 };
+                TrafficKey::new(protocol, u16::from_be_bytes([kind, code]))
+            }
+            Payload::Other { protocol } => TrafficKey::new(protocol, 0),
+        })
+    }
+}
+
+/// The bytes of one packet, read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Packet {
+    /// Neither IPv4 nor IPv6: none of Tipstaff's business.
+    NotIp,
+    /// An IP header that cannot be read.
+    Malformed,
+    /// A readable IP header.
+    Ip(IpPacket),
+}
+
+/// To this host, or through it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Direction {
+    /// Addressed to this host.
+    Inbound,
+    /// To be forwarded by this host.
+    Transit,
+}
+
+/// Everything that a decision looks at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Facts {
+    /// Where it arrived.
+    pub interface: InterfaceIndex,
+    /// To this host or through it.
+    pub direction: Direction,
+    /// Whether this host knows a connection or flow that it belongs to
+    /// (sockets for TCP, [`crate::flows`] for everything else).
+    pub belongs: bool,
+    /// The packet.
+    pub packet: Packet,
+}

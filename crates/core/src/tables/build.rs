@@ -1,0 +1,203 @@
+//! List → blob. One sweep over the boundaries of each dimension keeps the row
+//! of the moment; equal rows share a class.
+
+use std::collections::HashMap;
+
+use super::layout::{
+    ALIGNMENT, DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, Layout, Level, MAGIC, MOST_BYTES, MOST_RULES,
+};
+use super::{Slot, Tables, TooLarge};
+use crate::brief::Brief;
+use crate::names::spans::{Point, Spans};
+use crate::orders::Action;
+
+impl Tables {
+    /// Builds the tables of a list.
+    ///
+    /// # Errors
+    /// [`TooLarge`] when the list goes beyond the bounds in [`super::layout`].
+    pub fn build(brief: &Brief) -> Result<Self, TooLarge> {
+        let rules = brief.rules.len();
+        if rules > MOST_RULES {
+            return Err(TooLarge::Rules { rules, most: MOST_RULES });
+        }
+        let words = match rules.div_ceil(64).max(1) {
+            1 => 1,
+            several => several.next_multiple_of(8),
+        };
+        let mut blob = Blob { bytes: Vec::new() };
+        blob.bytes.extend(MAGIC);
+        blob.align();
+        debug_assert_eq!(blob.bytes.len(), DE_BRUIJN_OFFSET as usize);
+        blob.bytes.extend(de_bruijn_bytes());
+
+        let enabled = || brief.rules.iter().map(|r| r.enabled);
+        let traffic = brief.rules.iter().map(|r| r.traffic.keys.as_ref());
+        let four = brief.rules.iter().map(|r| r.source.addresses.as_ref().map(|a| &a.v4));
+        let six = brief.rules.iter().map(|r| r.source.addresses.as_ref().map(|a| &a.v6));
+        let traffic = blob.dimension("traffic", words, enabled().zip(traffic))?;
+        let source4 = blob.dimension("source (IPv4)", words, enabled().zip(four))?;
+        let source6 = blob.dimension("source (IPv6)", words, enabled().zip(six))?;
+
+        let verdicts_offset = blob.align();
+        blob.bytes.extend(brief.rules.iter().map(|r| u8::from(r.action == Action::Allow)));
+        let size = blob.align();
+        if blob.bytes.len() > MOST_BYTES {
+            return Err(TooLarge::Bytes { bytes: blob.bytes.len(), most: MOST_BYTES });
+        }
+        let layout = Layout {
+            rules: rules as u32,
+            words: words as u32,
+            traffic,
+            source4,
+            source6,
+            verdicts_offset,
+            size,
+        };
+        Ok(Self { bytes: blob.bytes, layout })
+    }
+}
+
+fn de_bruijn_bytes() -> [u8; 64] {
+    let mut table = [0; 64];
+    for i in 0..64u8 {
+        table[(DE_BRUIJN.wrapping_shl(u32::from(i)) >> 58) as usize] = i;
+    }
+    table
+}
+
+struct Blob {
+    bytes: Vec<u8>,
+}
+
+impl Blob {
+    /// Pads to the next section and says where that is.
+    fn align(&mut self) -> u32 {
+        self.bytes.resize(self.bytes.len().next_multiple_of(ALIGNMENT), 0);
+        self.bytes.len() as u32
+    }
+
+    fn dimension<'s, T: Slot + 's>(
+        &mut self,
+        name: &'static str,
+        words: usize,
+        conditions: impl Iterator<Item = (bool, Option<&'s Spans<T>>)>,
+    ) -> Result<Dimension, TooLarge> {
+        let swept = sweep(words, conditions);
+        if swept.rows.len() > usize::from(u16::MAX) {
+            return Err(TooLarge::Classes { dimension: name, classes: swept.rows.len() });
+        }
+        if self.bytes.len() + swept.rows.len() * words * 8 > MOST_BYTES {
+            let bytes = self.bytes.len() + swept.rows.len() * words * 8;
+            return Err(TooLarge::Bytes { bytes, most: MOST_BYTES });
+        }
+        let fanout = match swept.boundaries.len() {
+            0..=64 => swept.boundaries.len().next_power_of_two().max(2),
+            65..=262_144 => 64,
+            _ => 16,
+        };
+        let mut dimension = Dimension {
+            width: T::WIDTH,
+            fanout: fanout as u32,
+            levels: Vec::new(),
+            classes_offset: 0,
+            classes: swept.rows.len() as u32,
+            rows_offset: 0,
+        };
+        if swept.rows.len() > 1 {
+            self.levels(&mut dimension, &swept.boundaries, fanout);
+            dimension.classes_offset = self.align();
+            let last = swept.classes.last().copied().unwrap_or_default();
+            let padding = swept.classes.len().next_multiple_of(fanout) - swept.classes.len();
+            let padded = swept.classes.iter().copied().chain(std::iter::repeat_n(last, padding));
+            self.bytes.extend(padded.flat_map(u16::to_ne_bytes));
+        }
+        dimension.rows_offset = self.align();
+        self.bytes.extend(swept.rows.iter().flatten().flat_map(|word| word.to_ne_bytes()));
+        Ok(dimension)
+    }
+
+    fn levels<T: Slot>(&mut self, dimension: &mut Dimension, boundaries: &[T], fanout: usize) {
+        let mut levels = vec![boundaries.to_vec()];
+        while let Some(top) = levels.last()
+            && top.len() > fanout
+        {
+            let above: Vec<T> = top.iter().copied().step_by(fanout).collect();
+            levels.push(above);
+        }
+        for mut keys in levels.into_iter().rev() {
+            keys.resize(keys.len().next_multiple_of(fanout), T::GREATEST);
+            let offset = self.align();
+            keys.iter().for_each(|key| key.write(&mut self.bytes));
+            dimension.levels.push(Level { offset, nodes: (keys.len() / fanout) as u32 });
+        }
+    }
+}
+
+struct Swept<T> {
+    boundaries: Vec<T>,
+    /// One a boundary.
+    classes: Vec<u16>,
+    rows: Vec<Vec<u64>>,
+}
+
+/// Walks over all boundaries, keeping the row of the moment.
+fn sweep<'s, T: Point + 's>(
+    words: usize,
+    conditions: impl Iterator<Item = (bool, Option<&'s Spans<T>>)>,
+) -> Swept<T> {
+    let mut row = vec![0u64; words];
+    let mut events: Vec<(T, u32)> = Vec::new();
+    for (rule, (enabled, condition)) in conditions.enumerate() {
+        match (enabled, condition) {
+            (false, _) => {}
+            (true, None) => row[rule / 64] |= 1 << (rule % 64),
+            (true, Some(spans)) => {
+                for &(first, last) in spans.ranges() {
+                    events.push((first, rule as u32));
+                    events.extend(last.next().map(|behind| (behind, rule as u32)));
+                }
+            }
+        }
+    }
+    events.sort_unstable();
+
+    // A row's fingerprint changes by one XOR a toggle, so that finding its
+    // class costs no walk over the row; equality is checked on a hit.
+    let mut print = 0u64;
+    let mut by_print: HashMap<u64, Vec<u16>> = HashMap::new();
+    let mut swept = Swept { boundaries: Vec::new(), classes: Vec::new(), rows: Vec::new() };
+    let mut position = T::LEAST;
+    let mut events = events.into_iter().peekable();
+    loop {
+        while let Some((_, rule)) = events.next_if(|(at, _)| *at == position) {
+            row[rule as usize / 64] ^= 1 << (rule % 64);
+            print ^= scatter(u64::from(rule) + 1);
+        }
+        let known = by_print.entry(print).or_default();
+        let class = known.iter().copied().find(|class| swept.rows[usize::from(*class)] == row);
+        let class = class.unwrap_or_else(|| {
+            // Beyond 65,535 classes the caller refuses; the numbers no longer matter then.
+            let class = swept.rows.len().min(usize::from(u16::MAX)) as u16;
+            swept.rows.push(row.clone());
+            known.push(class);
+            class
+        });
+        if swept.classes.last() != Some(&class) {
+            swept.boundaries.push(position);
+            swept.classes.push(class);
+        }
+        match events.peek() {
+            Some((at, _)) if swept.rows.len() <= usize::from(u16::MAX) => position = *at,
+            _ => return swept,
+        }
+    }
+}
+
+/// The splitmix64 finaliser: spreads small numbers over 64 bits.
+fn scatter(n: u64) -> u64 {
+    let mut z = n.wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    z ^ (z >> 31)
+}

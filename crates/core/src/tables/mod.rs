@@ -1,0 +1,162 @@
+//! A list of rules as one flat blob of bytes, and its user-space executor.
+//!
+//! Each dimension maps a packet's value to a *class* by a search in sorted
+//! boundaries; each class has a *row* of bits, one a rule; the rows are ANDed
+//! and the lowest set bit is the rule. The kernel's program reads the same
+//! bytes in the same way ([`layout`]).
+
+mod build;
+pub mod layout;
+
+use std::net::IpAddr;
+
+use crate::brief::{Brief, RuleIndex};
+use crate::decide::{Decision, decide_with};
+use crate::names::spans::Point;
+use crate::names::traffic::TrafficKey;
+use crate::packet::Facts;
+use layout::{Dimension, KeyWidth, Layout};
+
+/// Why a list has no tables.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum TooLarge {
+    /// Too many rules.
+    #[error(
+        "{rules} rules are more than the {most} that fit; gather addresses into groups and ports into lists"
+    )]
+    Rules {
+        /// Rules of the list.
+        rules: usize,
+        /// The bound.
+        most: usize,
+    },
+    /// Too many different rows.
+    #[error(
+        "the rules divide {dimension} into more than 65,535 kinds ({classes}); use fewer, wider ranges"
+    )]
+    Classes {
+        /// Which dimension.
+        dimension: &'static str,
+        /// How many kinds were counted before giving up.
+        classes: usize,
+    },
+    /// Too many bytes.
+    #[error("the tables would take {} MiB, more than the {} MiB that fit; use fewer rules or wider ranges", bytes >> 20, most >> 20)]
+    Bytes {
+        /// Bytes of the tables.
+        bytes: usize,
+        /// The bound.
+        most: usize,
+    },
+}
+
+/// A key that can stand in a slot of the blob.
+trait Slot: Point {
+    const WIDTH: KeyWidth;
+    fn write(self, bytes: &mut Vec<u8>);
+    fn read(bytes: &[u8], at: usize) -> Option<Self>;
+}
+
+impl Slot for u32 {
+    const WIDTH: KeyWidth = KeyWidth::Bits32;
+    fn write(self, bytes: &mut Vec<u8>) {
+        bytes.extend(self.to_ne_bytes());
+    }
+    #[inline]
+    fn read(bytes: &[u8], at: usize) -> Option<Self> {
+        bytes.get(at..at + 4)?.try_into().ok().map(Self::from_ne_bytes)
+    }
+}
+
+impl Slot for u128 {
+    const WIDTH: KeyWidth = KeyWidth::Bits128;
+    fn write(self, bytes: &mut Vec<u8>) {
+        bytes.extend(((self >> 64) as u64).to_ne_bytes());
+        bytes.extend((self as u64).to_ne_bytes());
+    }
+    #[inline]
+    fn read(bytes: &[u8], at: usize) -> Option<Self> {
+        let (high, low) = (word(bytes, at)?, word(bytes, at + 8)?);
+        Some(Self::from(high) << 64 | Self::from(low))
+    }
+}
+
+#[inline]
+fn word(bytes: &[u8], at: usize) -> Option<u64> {
+    bytes.get(at..at + 8)?.try_into().ok().map(u64::from_ne_bytes)
+}
+
+/// The blob and where everything stands in it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Tables {
+    bytes: Vec<u8>,
+    layout: Layout,
+}
+
+impl Tables {
+    /// The bytes that go into the kernel.
+    pub fn bytes(&self) -> &[u8] {
+        &self.bytes
+    }
+
+    /// Where everything stands.
+    pub fn layout(&self) -> &Layout {
+        &self.layout
+    }
+
+    /// The first rule that holds for this traffic from this source.
+    #[inline]
+    pub fn first(&self, key: TrafficKey, source: IpAddr) -> Option<RuleIndex> {
+        let traffic = self.row(&self.layout.traffic, key.0)?;
+        let source = match source {
+            IpAddr::V4(a) => self.row(&self.layout.source4, u32::from(a))?,
+            IpAddr::V6(a) => self.row(&self.layout.source6, u128::from(a))?,
+        };
+        let pairs = traffic.chunks_exact(8).zip(source.chunks_exact(8));
+        for (at, (a, b)) in pairs.enumerate() {
+            let both = word(a, 0)? & word(b, 0)?;
+            if both != 0 {
+                return Some(RuleIndex(at as u32 * 64 + both.trailing_zeros()));
+            }
+        }
+        None
+    }
+
+    /// Decides one packet. `brief` is the list that the tables were built of.
+    pub fn decide(&self, brief: &Brief, facts: &Facts) -> Decision {
+        decide_with(brief, facts, |key, source| self.first(key, source))
+    }
+
+    /// The row of bits for a key; `None` only if the blob were unsound.
+    #[inline]
+    fn row<T: Slot>(&self, dimension: &Dimension, key: T) -> Option<&[u8]> {
+        let class = self.class(dimension, key)?;
+        let length = self.layout.row_bytes() as usize;
+        let at = dimension.rows_offset as usize + class * length;
+        self.bytes.get(at..at + length)
+    }
+
+    #[inline]
+    fn class<T: Slot>(&self, dimension: &Dimension, key: T) -> Option<usize> {
+        if dimension.levels.is_empty() {
+            return Some(0);
+        }
+        let (fanout, width) = (dimension.fanout as usize, T::WIDTH.bytes() as usize);
+        let mut index = 0;
+        for level in &dimension.levels {
+            // Padding in the level above leads the greatest key behind the last node.
+            let node = index.min(level.nodes as usize - 1);
+            let mut slot = node * fanout;
+            let mut step = fanout / 2;
+            while step > 0 {
+                let boundary = T::read(&self.bytes, level.offset as usize + (slot + step) * width)?;
+                slot += if boundary <= key { step } else { 0 };
+                step /= 2;
+            }
+            index = slot;
+        }
+        let at = dimension.classes_offset as usize + index * 2;
+        let class = self.bytes.get(at..at + 2)?.try_into().ok().map(u16::from_ne_bytes)?;
+        Some(usize::from(class))
+    }
+}

@@ -1,0 +1,141 @@
+//! Reading orders: what sound text means, and every fault of an unsound one.
+
+use tipstaff_core::orders::{Action, read};
+
+const HEAD: &str =
+    "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+
+#[test]
+fn sound_orders_mean_what_they_say() {
+    let text = format!(
+        r#"{HEAD}
+[addresses]
+observatory = ["198.51.100.0/24", "2001:db8:51::/48"]
+friends = ["observatory", "203.0.113.9"]
+[services]
+dome-control = "tcp/7410"
+ssh = "tcp/2222"
+[[rules]]
+name = "shell"
+note = "Desks and the archive"
+action = "allow"
+direction = "inbound"
+traffic = ["ssh", "dome-control"]
+source = "friends"
+[[rules]]
+name = "everything-else"
+action = "deny"
+traffic = "any"
+enabled = false
+"#
+    );
+    let orders = read(&text).unwrap();
+    assert_eq!(orders.standing.inbound, Action::Deny);
+    let [shell, rest] = orders.rules.as_slice() else { panic!("two rules") };
+    assert_eq!(shell.traffic.written, ["ssh", "dome-control"]);
+    let keys = shell.traffic.keys.as_ref().unwrap();
+    // The orders' own ssh overrides the catalogue's.
+    assert!(keys.contains(0x06_08ae) && keys.contains(0x06_1cf2) && !keys.contains(0x06_0016));
+    let sources = shell.source.addresses.as_ref().unwrap();
+    for friend in ["198.51.100.255", "2001:db8:51:ffff::1", "203.0.113.9"] {
+        assert!(sources.contains(friend.parse().unwrap()), "{friend}");
+    }
+    assert!(!sources.contains("203.0.113.10".parse().unwrap()));
+    assert_eq!((rest.traffic.keys.as_ref(), rest.enabled, rest.line), (None, false, 20));
+}
+
+/// Faults as `line:column: key: message. mend`, one a line.
+fn faults(text: &str) -> String {
+    read(text).expect_err("unsound").to_string()
+}
+
+#[test]
+fn every_fault_of_a_text_is_told_at_once() {
+    let text = format!(
+        r#"{HEAD}
+[addresses]
+observatory = ["198.51.100.0/24", "198.51.100.9-2001:db8:51::1", "198.51.100.7/24"]
+dome = ["mast"]
+mast = ["dome"]
+empty = []
+"2nd" = "192.0.2.1"
+[services]
+dome-control = ["tcp/74100", "ssh"]
+[[rules]]
+name = "shell"
+action = "alow"
+traffic = ["shs", "tpc/22", "udp/9-5"]
+source = ["observatroy", "203.0.113.300"]
+[[rules]]
+name = "shell"
+action = "allow"
+traffic = []
+colour = "green"
+trafic = "ssh"
+[[rules]]
+[[rules]]
+name = "7"
+enabled = "yes"
+direction = "outbound"
+at_most = "6 per minute"
+[[rules]]
+name = "refused"
+action = "refuse"
+traffic = "any"
+note = 5
+"#
+    );
+    insta::assert_snapshot!(faults(&text));
+}
+
+#[test]
+fn what_is_missing_is_named() {
+    insta::assert_snapshot!(faults("[standing]\ninbound = \"deny\"\n"));
+    insta::assert_snapshot!(faults("version = 2\nrules = 3\n[postures]\n"));
+}
+
+#[test]
+fn text_that_is_no_toml_is_a_fault_with_a_place() {
+    insta::assert_snapshot!(faults(&format!(
+        "{HEAD}[[rules]]\nname = shell\naction = \"allow\"\naction = \"deny\"\n"
+    )));
+}
+
+#[test]
+fn no_text_makes_the_reader_panic() {
+    use proptest::prelude::*;
+    let words = prop::sample::select(vec![
+        "[standing]",
+        "[[rules]]",
+        "[addresses]",
+        "version",
+        "name",
+        "traffic",
+        "source",
+        "=",
+        "\n",
+        "\"ssh\"",
+        "[",
+        "]",
+        "1",
+        "true",
+        "\"198.51.100.0/24\"",
+        "{",
+        "}",
+        ",",
+        "\"",
+        "é",
+        ".",
+        "inbound",
+        "\"deny\"",
+    ]);
+    proptest!(ProptestConfig::with_cases(2000), |(words in prop::collection::vec(words, 0..40))| {
+        let text = words.join(" ");
+        if let Err(faults) = read(&text) {
+            prop_assert!(!faults.0.is_empty());
+            for fault in faults.0 {
+                prop_assert!(fault.span.start <= text.len() && !fault.mend.is_empty());
+            }
+        }
+    });
+}
