@@ -84,7 +84,7 @@ prop_compose! {
         terms in vec(term(), 1..4),
         sources in proptest::option::of(vec(range(), 1..5)),
         enabled in prop::bool::weighted(0.85),
-    ) -> (Action, Vec<Term>, Option<Vec<AddressRange>>, bool) {
+    ) -> Conditions {
         (action, terms, sources, enabled)
     }
 }
@@ -102,12 +102,9 @@ pub fn brief(most: usize) -> impl Strategy<Value = Brief> {
     )
 }
 
-fn numbered(
-    (at, (action, terms, sources, enabled)): (
-        usize,
-        (Action, Vec<Term>, Option<Vec<AddressRange>>, bool),
-    ),
-) -> Rule {
+type Conditions = (Action, Vec<Term>, Option<Vec<AddressRange>>, bool);
+
+fn numbered((at, (action, terms, sources, enabled)): (usize, Conditions)) -> Rule {
     let name = RuleName::parse(&format!("rule-{at}"));
     Rule {
         name: name.unwrap_or_else(|why| unreachable!("{why}")),

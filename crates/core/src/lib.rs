@@ -22,6 +22,7 @@ pub mod decide;
 pub mod exposure;
 pub mod flows;
 pub mod foundations;
+pub mod interface;
 pub mod listener;
 pub mod names;
 pub mod orders;

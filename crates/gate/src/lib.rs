@@ -1,1 +1,169 @@
-//! To come.
+//! The tables in force. [`Gate`] has two implementations: [`kernel`], Tipstaff's
+//! own filter in the Linux kernel, and [`simulated`], the same tables with
+//! packets and time passed in.
+
+pub mod kernel;
+pub mod simulated;
+
+use std::io;
+
+use serde::{Deserialize, Serialize};
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decide::{Decision, Speaker};
+use tipstaff_core::interface::Interface;
+use tipstaff_core::orders::OrdersHash;
+use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::tables::TooLarge;
+
+/// Orders on their way into force, read without a fault.
+#[derive(Clone, Debug)]
+pub struct Posting<'o> {
+    /// The list and the standing answers.
+    pub brief: &'o Brief,
+    /// What the orders were read from, kept with the revision.
+    pub record: Record,
+}
+
+/// What is kept with a revision, so that the kernel itself can say which
+/// orders are in force.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Record {
+    /// The whole text of the orders.
+    pub orders: String,
+    /// Where it was read from.
+    pub path: String,
+    /// When it was put in force, seconds since 1970-01-01 UTC.
+    pub posted_at: i64,
+    /// Account that did it.
+    pub posted_by: String,
+}
+
+impl Record {
+    /// Which orders these are.
+    pub fn hash(&self) -> OrdersHash {
+        OrdersHash::of(&self.orders)
+    }
+}
+
+/// What is in force.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct InForce {
+    /// The orders and when they were put in force.
+    pub record: Record,
+    /// Interfaces with an outer gate.
+    pub guarded: Vec<InterfaceIndex>,
+    /// Whether answers to what this host sends are remembered.
+    pub remembers: bool,
+}
+
+/// What a post did.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Posted {
+    /// Interfaces that have an outer gate now.
+    pub guarded: Vec<String>,
+    /// Interfaces that vanished while the gate was put up.
+    pub vanished: Vec<String>,
+    /// Whether other orders were in force before.
+    pub replaced: bool,
+}
+
+/// Packets and bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Tally {
+    /// Packets that were decided.
+    pub packets: u64,
+    /// Their bytes, link header included.
+    pub bytes: u64,
+}
+
+/// What went wrong. Whatever it is, the orders that were in force before still are.
+#[derive(Debug, thiserror::Error)]
+pub enum GateError {
+    /// Not root.
+    #[error("only root may touch the gate")]
+    NotRoot,
+    /// Linux before 6.6.
+    #[error("this kernel is {release}; the gate needs Linux 6.6 or newer")]
+    KernelTooOld {
+        /// What uname says.
+        release: String,
+    },
+    /// No cgroup v2.
+    #[error("no cgroup v2 is mounted, and the gate needs one to remember what this host sends")]
+    NoCgroup2,
+    /// bpf(2) is refused, even to root.
+    #[error("the kernel refuses {doing}: {source}")]
+    Refused {
+        /// What was tried.
+        doing: &'static str,
+        /// What the kernel said.
+        source: io::Error,
+    },
+    /// The verifier did not accept a program.
+    #[error("the kernel's verifier refuses the filter ({source}); its last words:\n{log}")]
+    Verifier {
+        /// What the kernel said.
+        source: io::Error,
+        /// The end of its log.
+        log: String,
+    },
+    /// Too many rules or ranges.
+    #[error(transparent)]
+    TooLarge(#[from] TooLarge),
+    /// Anything else of the system.
+    #[error("{doing}: {source}")]
+    System {
+        /// What was tried.
+        doing: String,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// Nothing to ask.
+    #[error("no orders are in force")]
+    NothingInForce,
+    /// The orders in force were written by another version.
+    #[error("the orders in force cannot be read: {0}")]
+    UnreadableRecord(String),
+    /// A test stopped the work here, as kill -9 would.
+    #[error("stopped at {0}")]
+    Stopped(&'static str),
+}
+
+/// Something that holds orders in force.
+pub trait Gate {
+    /// Puts orders in force, all at once: before it returns without error the
+    /// old ones hold, afterwards the new ones, never a mixture.
+    ///
+    /// # Errors
+    /// [`GateError`]; then nothing has changed.
+    fn post(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+    ) -> Result<Posted, GateError>;
+
+    /// Takes the gate down and leaves nothing behind. `false`: there was nothing.
+    ///
+    /// # Errors
+    /// [`GateError`]; a second try goes on where this one stopped.
+    fn withdraw(&mut self) -> Result<bool, GateError>;
+
+    /// What is in force; `None` when nothing is.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    fn in_force(&self) -> Result<Option<InForce>, GateError>;
+
+    /// Packets and bytes by speaker. Empty when nothing is in force.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    fn tallies(&self) -> Result<Vec<(Speaker, Tally)>, GateError>;
+
+    /// What the orders in force say of an Ethernet frame that arrives on an
+    /// interface, without traffic and without a trace in the tallies.
+    ///
+    /// # Errors
+    /// [`GateError::NothingInForce`] among others.
+    fn ask(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError>;
+}

@@ -1,1 +1,12 @@
-//! To come.
+//! What is on a machine: listeners and their programs, interfaces, routes;
+//! read live, or from a stored [`snapshot::Snapshot`] of a machine.
+#![forbid(unsafe_code)]
+
+pub mod interfaces;
+pub mod lab;
+pub mod listeners;
+pub mod namespace;
+mod netlink;
+mod owners;
+pub mod routes;
+pub mod snapshot;

@@ -10,7 +10,7 @@ use serde::Serialize;
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, UDP};
 
-pub use parse::{parse_ethernet, parse_ip};
+pub use parse::{MOST_EXTENSION_HEADERS, parse_ethernet, parse_ip};
 
 /// Index of an interface as the kernel counts them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]

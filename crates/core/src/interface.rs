@@ -1,0 +1,36 @@
+//! A host's interfaces, as data.
+
+use std::net::IpAddr;
+
+use serde::{Deserialize, Serialize};
+
+/// One interface.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Interface {
+    /// The kernel's index; 1 is loopback.
+    pub index: u32,
+    /// Its name.
+    pub name: String,
+    /// Hardware address, where it has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hardware: Option<[u8; 6]>,
+    /// Whether it is up.
+    pub up: bool,
+    /// Own addresses with their prefix lengths.
+    pub addresses: Vec<(IpAddr, u8)>,
+}
+
+impl Interface {
+    /// Whether this is the loopback interface.
+    pub fn is_loopback(&self) -> bool {
+        self.index == 1
+    }
+
+    /// Addresses of the family that are not link-local, first the one to show.
+    pub fn addresses_of(&self, six: bool) -> impl Iterator<Item = IpAddr> {
+        self.addresses.iter().map(|(address, _)| *address).filter(move |address| match address {
+            IpAddr::V4(_) => !six,
+            IpAddr::V6(a) => six && !a.is_unicast_link_local(),
+        })
+    }
+}

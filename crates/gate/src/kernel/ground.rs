@@ -1,0 +1,69 @@
+//! Whether this machine can carry the gate.
+
+use std::fs::File;
+
+use crate::GateError;
+use crate::kernel::system;
+
+/// The oldest kernel: tcx links came with 6.6.
+pub const MIN_KERNEL: (u32, u32) = (6, 6);
+
+/// Checks root, kernel and control groups.
+///
+/// # Errors
+/// The first thing that is missing.
+pub fn check_ground() -> Result<(), GateError> {
+    check_root()?;
+    let name = nix::sys::utsname::uname().map_err(|e| system("uname")(e.into()))?;
+    let release = name.release().to_string_lossy().into_owned();
+    if version_of(&release) < Some(MIN_KERNEL) {
+        return Err(GateError::KernelTooOld { release });
+    }
+    cgroup_root().map(drop)
+}
+
+pub fn check_root() -> Result<(), GateError> {
+    if nix::unistd::geteuid().is_root() { Ok(()) } else { Err(GateError::NotRoot) }
+}
+
+fn version_of(release: &str) -> Option<(u32, u32)> {
+    let mut parts = release.split(|c: char| !c.is_ascii_digit());
+    Some((parts.next()?.parse().ok()?, parts.next()?.parse().ok()?))
+}
+
+/// The directory where cgroup v2 is mounted.
+pub fn cgroup_root() -> Result<File, GateError> {
+    let mounts =
+        std::fs::read_to_string("/proc/self/mounts").map_err(system("/proc/self/mounts"))?;
+    let path = cgroup2_mount(&mounts).ok_or(GateError::NoCgroup2)?;
+    File::open(path).map_err(system(format!("opening {path}")))
+}
+
+fn cgroup2_mount(mounts: &str) -> Option<&str> {
+    mounts.lines().find_map(|line| {
+        let mut fields = line.split(' ');
+        let (_, path, kind) = (fields.next()?, fields.next()?, fields.next()?);
+        (kind == "cgroup2").then_some(path)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn releases_compare_as_numbers() {
+        assert_eq!(version_of("6.18.44-demo"), Some((6, 18)));
+        assert!(version_of("6.18.0") > Some(MIN_KERNEL));
+        assert!(version_of("6.5.13-1") < Some(MIN_KERNEL));
+        assert!(version_of("nonsense") < Some(MIN_KERNEL));
+    }
+
+    #[test]
+    fn cgroup_v2_is_found_wherever_it_is_mounted() {
+        let mounts = "cgroup /sys/fs/cgroup/cpu cgroup rw 0 0\n\
+                      cgroup2 /sys/fs/cgroup/unified cgroup2 rw 0 0\n";
+        assert_eq!(cgroup2_mount(mounts), Some("/sys/fs/cgroup/unified"));
+        assert_eq!(cgroup2_mount("proc /proc proc rw 0 0\n"), None);
+    }
+}

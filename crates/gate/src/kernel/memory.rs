@@ -1,0 +1,95 @@
+//! The egress side of the inner gate: remembers what this host sends over
+//! UDP, as an echo request, or in a protocol without ports, so that answers
+//! come back in ([`tipstaff_core::flows`]). It never drops anything.
+
+use std::os::fd::BorrowedFd;
+
+use tipstaff_core::names::address::Family;
+use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
+
+use super::assembler::{
+    Assembler, If, Label, Misfit, R0, R1, R2, R3, R4, R6, R7, R9, STACK, Width,
+};
+use super::reading::{
+    Ways, at, destination_offset, family_jumps, flow_remote, helper, ip_header, skb,
+    transport_header,
+};
+
+/// The program's code. `cookie` is the network namespace it acts on: in every
+/// other one it does nothing.
+///
+/// # Errors
+/// [`Misfit`] if the code does not fit together.
+pub fn program(flows: BorrowedFd<'_>, cookie: u64) -> Result<Vec<u8>, Misfit> {
+    let mut a = Assembler::default();
+    let pass = a.label();
+    let (four, six) = (a.label(), a.label());
+    a.copy(R6, R1);
+    a.load(Width::W, R2, R6, skb::INTERFACE);
+    a.jump_if(If::Eq, R2, 1, pass);
+    a.call(helper::NAMESPACE_COOKIE);
+    a.value64(R1, cookie);
+    a.jump_if_reg(If::Ne, R0, R1, pass);
+    family_jumps(&mut a, four, six);
+    a.jump(pass);
+    for (label, family) in [(four, Family::V4), (six, Family::V6)] {
+        a.place(label);
+        remember(&mut a, family, flows, pass);
+    }
+    a.place(pass);
+    a.mov(R0, 1);
+    a.exit();
+    a.finish()
+}
+
+fn remember(a: &mut Assembler, family: Family, flows: BorrowedFd<'_>, pass: Label) {
+    let ways = Ways { malformed: pass, later_fragment: pass, loopback: None };
+    let (icmp, request) = match family {
+        Family::V4 => (ICMP, 8),
+        Family::V6 => (ICMPV6, 128),
+    };
+    ip_header(a, family, ways);
+    let (udp, echo, note) = (a.label(), a.label(), a.label());
+    a.jump_if(If::Eq, R9, i32::from(TCP), pass);
+    a.store_value(Width::D, STACK, at::FLOW + 16, 0);
+    a.store(Width::B, STACK, at::FLOW + 20, R9);
+    a.jump_if(If::Eq, R9, i32::from(UDP), udp);
+    a.jump_if(If::Eq, R9, i32::from(icmp), echo);
+    a.jump(note);
+
+    a.place(udp);
+    transport_header(a, 8, ways);
+    a.load(Width::H, R1, STACK, at::TRANSPORT + 2);
+    a.store(Width::H, STACK, at::FLOW + 16, R1);
+    a.load(Width::H, R1, STACK, at::TRANSPORT);
+    a.store(Width::H, STACK, at::FLOW + 18, R1);
+    a.jump(note);
+
+    a.place(echo);
+    transport_header(a, 8, ways);
+    a.load(Width::B, R1, STACK, at::TRANSPORT);
+    a.jump_if(If::Ne, R1, request, pass);
+    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+    a.store(Width::H, STACK, at::FLOW + 16, R1);
+
+    a.place(note);
+    flow_remote(a, family, destination_offset(family));
+    a.call(helper::TIME);
+    a.copy(R7, R0);
+    // Renewing in place is several times cheaper than inserting anew.
+    let insert = a.label();
+    a.map(R1, flows);
+    a.stack(R2, at::FLOW);
+    a.call(helper::MAP_LOOKUP);
+    a.jump_if(If::Eq, R0, 0, insert);
+    a.store(Width::D, R0, 0, R7);
+    a.jump(pass);
+    a.place(insert);
+    a.store(Width::D, STACK, at::NOW, R7);
+    a.map(R1, flows);
+    a.stack(R2, at::FLOW);
+    a.stack(R3, at::NOW);
+    a.mov(R4, 0);
+    a.call(helper::MAP_UPDATE);
+    a.jump(pass);
+}

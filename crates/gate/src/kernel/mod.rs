@@ -1,0 +1,292 @@
+//! The gate in the Linux kernel.
+//!
+//! Every interface of the namespace carries a link to one small *dispatcher*
+//! program, which jumps to whatever program stands in a one-entry program
+//! array, *the slot*. A revision is one program with its maps. To post is to
+//! load a new program and write it into the slot: one update, in force on all
+//! interfaces at once, or not at all. Everything that outlives the process is
+//! pinned in an own bpffs, in a folder for the namespace:
+//!
+//! `slot` · `flows` (what this host sent) · `inner` (the link that remembers
+//! it) · `outer-N` (the link on interface N).
+//!
+//! What is in force is read back from the slot itself: its program, its maps,
+//! and in one of them the record of the orders.
+
+pub mod assembler;
+mod ground;
+mod memory;
+mod pins;
+pub mod reading;
+mod revision;
+pub mod sys;
+mod verdict;
+
+use std::fs::File;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::{Path, PathBuf};
+
+use tipstaff_core::decide::{Decision, Speaker};
+use tipstaff_core::interface::Interface;
+use tipstaff_core::packet::InterfaceIndex;
+
+use crate::{Gate, GateError, InForce, Posted, Posting, Tally};
+pub use ground::{MIN_KERNEL, check_ground};
+use pins::Pins;
+use revision::Revision;
+use sys::{Attach, ProgramKind};
+
+/// Called before each step that changes something; `Break` stops there as
+/// kill -9 would.
+pub type StepHook = Box<dyn FnMut(&'static str) -> std::ops::ControlFlow<()>>;
+
+/// The gate of the network namespace that the calling thread is in.
+pub struct KernelGate {
+    run_dir: PathBuf,
+    cookie: u64,
+    hook: Option<StepHook>,
+}
+
+pub(crate) fn system(doing: impl Into<String>) -> impl FnOnce(io::Error) -> GateError {
+    let doing = doing.into();
+    move |source| GateError::System { doing, source }
+}
+
+/// As [`system`], but a refusal has a name of its own.
+fn bpf(doing: &'static str) -> impl FnOnce(io::Error) -> GateError {
+    move |source| match source.kind() {
+        io::ErrorKind::PermissionDenied => GateError::Refused { doing, source },
+        _ => GateError::System { doing: doing.to_owned(), source },
+    }
+}
+
+fn load(kind: ProgramKind, name: &str, code: &[u8]) -> Result<OwnedFd, GateError> {
+    sys::program_load(kind, name, code).map_err(|e| match e.error.kind() {
+        io::ErrorKind::PermissionDenied if e.log.is_empty() => {
+            GateError::Refused { doing: "to load a program with bpf(2)", source: e.error }
+        }
+        _ => GateError::Verifier { source: e.error, log: e.log },
+    })
+}
+
+fn misfit(misfit: assembler::Misfit) -> GateError {
+    GateError::System { doing: "assembling the filter".into(), source: io::Error::other(misfit) }
+}
+
+impl KernelGate {
+    /// The gate of the calling thread's network namespace; pins go below
+    /// `run_dir`, usually `/run/tipstaff`.
+    ///
+    /// # Errors
+    /// [`GateError::System`] when the namespace cannot be named.
+    pub fn new(run_dir: &Path) -> Result<Self, GateError> {
+        let cookie =
+            sys::namespace_cookie().map_err(system("asking which network namespace this is"))?;
+        Ok(Self { run_dir: run_dir.to_owned(), cookie, hook: None })
+    }
+
+    /// Installs a hook that is asked before each step.
+    #[must_use]
+    pub fn with_hook(mut self, hook: StepHook) -> Self {
+        self.hook = Some(hook);
+        self
+    }
+
+    fn step(&mut self, name: &'static str) -> Result<(), GateError> {
+        let stop = self.hook.as_mut().is_some_and(|hook| hook(name).is_break());
+        if stop { Err(GateError::Stopped(name)) } else { Ok(()) }
+    }
+
+    fn pins(&self) -> Pins {
+        Pins::new(&self.run_dir, self.cookie)
+    }
+
+    /// Holds the lock until the file is dropped; a second command waits.
+    fn lock(&self) -> Result<nix::fcntl::Flock<File>, GateError> {
+        let path = self.run_dir.join("lock");
+        let open = || {
+            std::fs::create_dir_all(&self.run_dir)?;
+            let file = File::options().create(true).truncate(false).write(true).open(&path)?;
+            nix::fcntl::Flock::lock(file, nix::fcntl::FlockArg::LockExclusive)
+                .map_err(|(_, errno)| io::Error::from(errno))
+        };
+        open().map_err(system(format!("locking {}", path.display())))
+    }
+
+    fn revision(&self) -> Result<Option<Revision>, GateError> {
+        match self.pins().slot()? {
+            Some(slot) => Revision::in_slot(slot.as_fd()),
+            None => Ok(None),
+        }
+    }
+
+    /// The links are there before anything is in force; on an error those that
+    /// this post made are taken away again.
+    fn put_up(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+    ) -> Result<Posted, GateError> {
+        let pins = self.pins();
+        self.step("mount")?;
+        pins.prepare()?;
+        let mut made: Vec<PathBuf> = Vec::new();
+        let result = self.put_up_with(&pins, posting, interfaces, &mut made);
+        if !matches!(result, Ok(_) | Err(GateError::Stopped(_))) {
+            made.iter().rev().for_each(|path| pins.discard(path));
+            pins.tidy();
+        }
+        result
+    }
+
+    fn put_up_with(
+        &mut self,
+        pins: &Pins,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+        made: &mut Vec<PathBuf>,
+    ) -> Result<Posted, GateError> {
+        self.step("slot")?;
+        let slot = pins.slot_or_new(made)?;
+        self.step("flows")?;
+        let flows = pins.flows_or_new(made)?;
+        let before = Revision::in_slot(slot.as_fd())?;
+
+        self.step("load")?;
+        let revision = Revision::load(posting, flows.as_fd())?;
+        if let Some(before) = &before {
+            revision.take_over_tallies(before)?;
+        }
+
+        self.step("inner")?;
+        if !pins.has_inner() {
+            let code = memory::program(flows.as_fd(), self.cookie).map_err(misfit)?;
+            let program = load(ProgramKind::CgroupSkb, "ts_memory", &code)?;
+            let cgroup = ground::cgroup_root()?;
+            let link = sys::link_cgroup(program.as_fd(), cgroup.as_fd(), Attach::CgroupEgress)
+                .map_err(bpf("to attach to the control group"))?;
+            pins.keep_inner(link.as_fd(), made)?;
+        }
+
+        let dispatcher = {
+            let code = verdict::dispatcher(slot.as_fd()).map_err(misfit)?;
+            load(ProgramKind::SchedCls, "ts_dispatch", &code)?
+        };
+        let mut posted =
+            Posted { guarded: Vec::new(), vanished: Vec::new(), replaced: before.is_some() };
+        for interface in interfaces {
+            self.step("outer")?;
+            let attached = pins.guards(InterfaceIndex(interface.index))
+                || match sys::link_interface(
+                    dispatcher.as_fd(),
+                    interface.index,
+                    Attach::TcxIngress,
+                ) {
+                    Ok(link) => {
+                        pins.keep_outer(link.as_fd(), InterfaceIndex(interface.index), made)?;
+                        true
+                    }
+                    Err(e) if e.raw_os_error() == Some(libc::ENODEV) => false,
+                    Err(e) => return Err(bpf("to attach to an interface")(e)),
+                };
+            let list = if attached { &mut posted.guarded } else { &mut posted.vanished };
+            list.push(interface.name.clone());
+        }
+
+        self.step("swap")?;
+        revision.enter(slot.as_fd())?;
+        // In force. What remains is tidying, and its failure changes nothing.
+        pins.forget_vanished(interfaces);
+        Ok(posted)
+    }
+}
+
+impl Gate for KernelGate {
+    fn post(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+    ) -> Result<Posted, GateError> {
+        check_ground()?;
+        let _lock = self.lock()?;
+        self.put_up(posting, interfaces)
+    }
+
+    fn withdraw(&mut self) -> Result<bool, GateError> {
+        ground::check_root()?;
+        if !self.run_dir.exists() {
+            return Ok(false);
+        }
+        let lock = self.lock()?;
+        let pins = self.pins();
+        let was_in_force = self.revision()?.is_some();
+        let had_leftovers = pins.exist();
+        if had_leftovers {
+            self.step("open")?;
+            if let Some(slot) = pins.slot()? {
+                Revision::leave(slot.as_fd())?;
+            }
+            for path in pins.all()? {
+                self.step("unpin")?;
+                pins.discard(&path);
+            }
+        }
+        self.step("tidy")?;
+        pins.tidy();
+        drop(lock);
+        pins.remove_run_dir();
+        Ok(was_in_force || had_leftovers)
+    }
+
+    fn in_force(&self) -> Result<Option<InForce>, GateError> {
+        if !self.run_dir.exists() {
+            return Ok(None);
+        }
+        ground::check_root()?;
+        let pins = self.pins();
+        let Some(revision) = self.revision()? else { return Ok(None) };
+        Ok(Some(InForce {
+            record: revision.record()?,
+            guarded: pins.guarded()?,
+            remembers: pins.has_inner(),
+        }))
+    }
+
+    fn tallies(&self) -> Result<Vec<(Speaker, Tally)>, GateError> {
+        self.revision()?.map_or(Ok(Vec::new()), |revision| revision.tallies())
+    }
+
+    fn ask(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError> {
+        let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
+        Ok(revision.ask(interface, frame, 1)?.0)
+    }
+}
+
+impl KernelGate {
+    /// As [`Gate::ask`], many frames in one go.
+    ///
+    /// # Errors
+    /// As [`Gate::ask`].
+    pub fn ask_all(
+        &self,
+        questions: &[(InterfaceIndex, Vec<u8>)],
+    ) -> Result<Vec<Decision>, GateError> {
+        let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
+        questions.iter().map(|(i, frame)| Ok(revision.ask(*i, frame, 1)?.0)).collect()
+    }
+
+    /// Mean duration of the verdict on a frame, over `repeat` runs.
+    ///
+    /// # Errors
+    /// As [`Gate::ask`].
+    pub fn time(
+        &self,
+        interface: InterfaceIndex,
+        frame: &[u8],
+        repeat: u32,
+    ) -> Result<std::time::Duration, GateError> {
+        let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
+        Ok(revision.ask(interface, frame, repeat)?.1)
+    }
+}

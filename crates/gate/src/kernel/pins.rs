@@ -1,0 +1,213 @@
+//! What outlives the process: pins in an own bpffs, one folder a namespace.
+
+use std::fs;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::{Path, PathBuf};
+
+use nix::mount::{MntFlags, MsFlags};
+use tipstaff_core::flows::CAPACITY;
+use tipstaff_core::interface::Interface;
+use tipstaff_core::packet::InterfaceIndex;
+
+use super::reading::FLOW_BYTES;
+use super::sys::{self, MapKind};
+use super::{bpf, system};
+use crate::GateError;
+
+/// `BPF_FS_MAGIC` of `include/uapi/linux/magic.h`.
+const BPF_FS_MAGIC: u32 = 0xcafe_4a11;
+
+pub(super) struct Pins {
+    run_dir: PathBuf,
+    mount: PathBuf,
+    folder: PathBuf,
+}
+
+impl Pins {
+    pub(super) fn new(run_dir: &Path, cookie: u64) -> Self {
+        let mount = run_dir.join("bpf");
+        let folder = mount.join(format!("ns-{cookie}"));
+        Self { run_dir: run_dir.to_owned(), mount, folder }
+    }
+
+    fn is_mounted(&self) -> bool {
+        nix::sys::statfs::statfs(&self.mount)
+            .is_ok_and(|s| s.filesystem_type().0 as u32 == BPF_FS_MAGIC)
+    }
+
+    /// Mounts the bpffs where it is not, and makes the folder.
+    pub(super) fn prepare(&self) -> Result<(), GateError> {
+        let at = |path: &Path| system(format!("making {}", path.display()));
+        fs::create_dir_all(&self.mount).map_err(at(&self.mount))?;
+        if !self.is_mounted() {
+            let flags = MsFlags::MS_NOSUID | MsFlags::MS_NODEV | MsFlags::MS_NOEXEC;
+            nix::mount::mount(Some("tipstaff"), &self.mount, Some("bpf"), flags, Some("mode=0700"))
+                .map_err(|e| bpf("to mount a bpffs")(e.into()))?;
+        }
+        fs::create_dir_all(&self.folder).map_err(at(&self.folder))
+    }
+
+    pub(super) fn exist(&self) -> bool {
+        self.folder.exists()
+    }
+
+    /// Opens a pin; `None` when it is not there.
+    fn open(&self, name: &str) -> Result<Option<OwnedFd>, GateError> {
+        let path = self.folder.join(name);
+        match sys::pinned(&path) {
+            Ok(fd) => Ok(Some(fd)),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(bpf("to open what the gate has pinned")(e)),
+        }
+    }
+
+    fn keep(
+        &self,
+        object: BorrowedFd<'_>,
+        name: &str,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<(), GateError> {
+        let path = self.folder.join(name);
+        sys::pin(object, &path).map_err(bpf("to pin the gate"))?;
+        made.push(path);
+        Ok(())
+    }
+
+    pub(super) fn slot(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("slot")
+    }
+
+    pub(super) fn slot_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        if let Some(slot) = self.slot()? {
+            return Ok(slot);
+        }
+        let slot = sys::map_create(MapKind::ProgramArray, "ts_slot", 4, 4, 1)
+            .map_err(bpf("to make a map with bpf(2)"))?;
+        self.keep(slot.as_fd(), "slot", made)?;
+        Ok(slot)
+    }
+
+    pub(super) fn flows_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        if let Some(flows) = self.open("flows")? {
+            return Ok(flows);
+        }
+        let flows = sys::map_create(MapKind::LruHash, "ts_flows", FLOW_BYTES, 8, CAPACITY as u32)
+            .map_err(bpf("to make a map with bpf(2)"))?;
+        self.keep(flows.as_fd(), "flows", made)?;
+        Ok(flows)
+    }
+
+    pub(super) fn has_inner(&self) -> bool {
+        self.folder.join("inner").exists()
+    }
+
+    pub(super) fn keep_inner(
+        &self,
+        link: BorrowedFd<'_>,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<(), GateError> {
+        self.keep(link, "inner", made)
+    }
+
+    fn outer(interface: InterfaceIndex) -> String {
+        format!("outer-{}", interface.0)
+    }
+
+    /// Whether the interface has its link, and it is still that interface.
+    pub(super) fn guards(&self, interface: InterfaceIndex) -> bool {
+        let name = Self::outer(interface);
+        let attached = self
+            .open(&name)
+            .ok()
+            .flatten()
+            .and_then(|link| sys::link_info(link.as_fd()).ok())
+            .is_some_and(|info| info.interface == interface.0);
+        if !attached && self.folder.join(&name).exists() {
+            self.discard(&self.folder.join(name));
+        }
+        attached
+    }
+
+    pub(super) fn keep_outer(
+        &self,
+        link: BorrowedFd<'_>,
+        interface: InterfaceIndex,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<(), GateError> {
+        self.keep(link, &Self::outer(interface), made)
+    }
+
+    /// Interfaces whose link still has its interface.
+    pub(super) fn guarded(&self) -> Result<Vec<InterfaceIndex>, GateError> {
+        let mut guarded: Vec<InterfaceIndex> = self
+            .all()?
+            .iter()
+            .filter(|path| Self::index_of(path).is_some())
+            .filter_map(|path| sys::pinned(path).ok())
+            .filter_map(|link| sys::link_info(link.as_fd()).ok())
+            .filter(|info| info.interface != 0)
+            .map(|info| InterfaceIndex(info.interface))
+            .collect();
+        guarded.sort_unstable();
+        Ok(guarded)
+    }
+
+    fn index_of(path: &Path) -> Option<u32> {
+        path.file_name()?.to_str()?.strip_prefix("outer-")?.parse().ok()
+    }
+
+    /// Every pin of the namespace: links first, then the maps they use.
+    pub(super) fn all(&self) -> Result<Vec<PathBuf>, GateError> {
+        let read = || -> io::Result<Vec<PathBuf>> {
+            fs::read_dir(&self.folder)?.map(|entry| entry.map(|e| e.path())).collect()
+        };
+        let mut all = read().map_err(system(format!("reading {}", self.folder.display())))?;
+        all.sort_by_key(|path| (path.ends_with("slot"), path.ends_with("flows"), path.clone()));
+        Ok(all)
+    }
+
+    /// Detaches (links) and unpins. Failing is harmless: the slot is empty by
+    /// then, or the interface is gone.
+    pub(super) fn discard(&self, path: &Path) {
+        let is_link = path.ends_with("inner") || Self::index_of(path).is_some();
+        if is_link && let Ok(link) = sys::pinned(path) {
+            let _ = sys::link_detach(link.as_fd());
+        }
+        let _ = fs::remove_file(path);
+    }
+
+    /// Links of interfaces that are gone.
+    pub(super) fn forget_vanished(&self, present: &[Interface]) {
+        for path in self.all().unwrap_or_default() {
+            let index = Self::index_of(&path);
+            if index.is_some_and(|index| present.iter().all(|i| i.index != index)) {
+                self.discard(&path);
+            }
+        }
+    }
+
+    /// Removes the folder, and the bpffs when no other namespace has one in it.
+    pub(super) fn tidy(&self) {
+        let _ = fs::remove_dir(&self.folder);
+        // The kernel keeps two files of its own in every bpffs.
+        let of_others = fs::read_dir(&self.mount).into_iter().flatten().flatten();
+        let in_use = of_others
+            .into_iter()
+            .any(|entry| entry.file_name().to_string_lossy().starts_with("ns-"));
+        if !in_use {
+            if self.is_mounted() {
+                let _ = nix::mount::umount2(&self.mount, MntFlags::empty());
+            }
+            let _ = fs::remove_dir(&self.mount);
+        }
+    }
+
+    /// Removes the run folder when nothing but the lock is left in it.
+    pub(super) fn remove_run_dir(&self) {
+        if !self.mount.exists() {
+            let _ = fs::remove_file(self.run_dir.join("lock"));
+            let _ = fs::remove_dir(&self.run_dir);
+        }
+    }
+}

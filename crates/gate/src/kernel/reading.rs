@@ -1,0 +1,276 @@
+//! The part that both programs share: reading an IP packet exactly as
+//! [`tipstaff_core::packet`] reads it.
+//!
+//! Registers while reading: r6 the context, r7 where the transport header
+//! begins, r8 where the packet ends by its own word (0: it does not say), r9
+//! the protocol.
+
+use tipstaff_core::names::address::Family;
+
+use super::assembler::{
+    Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
+};
+
+/// Helper numbers of `include/uapi/linux/bpf.h`.
+pub mod helper {
+    /// `bpf_map_lookup_elem`.
+    pub const MAP_LOOKUP: i32 = 1;
+    /// `bpf_map_update_elem`.
+    pub const MAP_UPDATE: i32 = 2;
+    /// `bpf_ktime_get_ns`.
+    pub const TIME: i32 = 5;
+    /// `bpf_tail_call`.
+    pub const TAIL_CALL: i32 = 12;
+    /// `bpf_skb_load_bytes`.
+    pub const LOAD_BYTES: i32 = 26;
+    /// `bpf_skb_load_bytes_relative`.
+    pub const LOAD_BYTES_RELATIVE: i32 = 68;
+    /// `bpf_fib_lookup`.
+    pub const ROUTE: i32 = 69;
+    /// `bpf_sk_release`.
+    pub const SOCKET_RELEASE: i32 = 86;
+    /// `bpf_skc_lookup_tcp`.
+    pub const SOCKET_LOOKUP_TCP: i32 = 99;
+    /// `bpf_get_netns_cookie`.
+    pub const NAMESPACE_COOKIE: i32 = 122;
+    /// `bpf_ringbuf_output`.
+    pub const RING_OUTPUT: i32 = 130;
+}
+
+/// Offsets in `struct __sk_buff`.
+pub mod skb {
+    /// Length of the packet.
+    pub const LEN: i16 = 0;
+    /// 0 to this host, 1 broadcast, 2 multicast, 3 to another host.
+    pub const PACKET_TYPE: i16 = 4;
+    /// The mark.
+    pub const MARK: i16 = 8;
+    /// The EtherType, network order.
+    pub const PROTOCOL: i16 = 16;
+    /// The interface.
+    pub const INTERFACE: i16 = 40;
+    /// Five words for programs to leave notes in.
+    pub const NOTES: i16 = 48;
+}
+
+/// Where things stand on the stack.
+pub mod at {
+    /// The IP header, 40 bytes, and room behind it for the two ports.
+    pub const HEADER: i16 = -64;
+    /// The transport header or an extension header, 20 bytes.
+    pub const TRANSPORT: i16 = -88;
+    /// The traffic key, u32.
+    pub const KEY: i16 = -96;
+    /// A counter slot, u32.
+    pub const SLOT: i16 = -92;
+    /// The time, u64.
+    pub const NOW: i16 = -104;
+    /// The key of a flow, [`super::FLOW_BYTES`] bytes.
+    pub const FLOW: i16 = -136;
+    /// Arguments of a route lookup, 64 bytes.
+    pub const ROUTE: i16 = -208;
+    /// The traffic row's address.
+    pub const TRAFFIC_ROW: i16 = -216;
+    /// The source row's address.
+    pub const SOURCE_ROW: i16 = -224;
+}
+
+/// Bytes of a flow's key: the remote address (IPv4 as `::ffff:a.b.c.d`), the
+/// remote port, the local port (both in network order), the protocol, zeros.
+pub const FLOW_BYTES: u32 = 24;
+
+/// Where to go while reading.
+#[derive(Clone, Copy)]
+pub struct Ways {
+    /// A header that cannot be.
+    pub malformed: Label,
+    /// A fragment behind the first.
+    pub later_fragment: Label,
+    /// A loopback address; `None` when nobody asks.
+    pub loopback: Option<Label>,
+}
+
+/// Offset of the source address in the IP header.
+pub const fn source_offset(family: Family) -> i16 {
+    match family {
+        Family::V4 => 12,
+        Family::V6 => 8,
+    }
+}
+
+/// Offset of the destination address in the IP header.
+pub const fn destination_offset(family: Family) -> i16 {
+    match family {
+        Family::V4 => 16,
+        Family::V6 => 24,
+    }
+}
+
+/// Copies `length` bytes at `offset_reg` (or at 0) from the network header to
+/// the stack; goes to `otherwise` when they are not there.
+fn load(a: &mut Assembler, offset: Option<Reg>, to: i16, length: i32, otherwise: Label) {
+    a.copy(R1, R6);
+    match offset {
+        Some(reg) => a.copy(R2, reg),
+        None => a.mov(R2, 0),
+    }
+    a.stack(R3, to);
+    a.mov(R4, length);
+    a.mov(R5, 1); // BPF_HDR_START_NET
+    a.call(helper::LOAD_BYTES_RELATIVE);
+    a.jump_if(If::Ne, R0, 0, otherwise);
+}
+
+/// Jumps to the label when the packet is of that family by its EtherType.
+pub fn family_jumps(a: &mut Assembler, four: Label, six: Label) {
+    let network = |ethertype: u16| i32::from(ethertype.to_be());
+    a.load(Width::W, R2, R6, skb::PROTOCOL);
+    a.jump_if(If::Eq, R2, network(0x0800), four);
+    a.jump_if(If::Eq, R2, network(0x86dd), six);
+}
+
+/// Reads the IP header and what stands between it and the transport header.
+pub fn ip_header(a: &mut Assembler, family: Family, ways: Ways) {
+    match family {
+        Family::V4 => ipv4(a, ways),
+        Family::V6 => ipv6(a, ways),
+    }
+}
+
+fn version(a: &mut Assembler, version: i32, ways: Ways) {
+    a.load(Width::B, R1, STACK, at::HEADER);
+    a.op(Op::Rsh, R1, 4);
+    a.jump_if(If::Ne, R1, version, ways.malformed);
+}
+
+fn ipv4(a: &mut Assembler, ways: Ways) {
+    load(a, None, at::HEADER, 20, ways.malformed);
+    version(a, 4, ways);
+    a.load(Width::B, R7, STACK, at::HEADER);
+    a.op(Op::And, R7, 15);
+    a.op(Op::Lsh, R7, 2);
+    a.jump_if(If::Lt, R7, 20, ways.malformed);
+    a.load(Width::H, R8, STACK, at::HEADER + 2);
+    a.from_network(R8, 16);
+    let undeclared = a.label();
+    a.jump_if(If::Eq, R8, 0, undeclared);
+    a.jump_if_reg(If::Lt, R8, R7, ways.malformed);
+    a.place(undeclared);
+    if let Some(loopback) = ways.loopback {
+        for offset in [12, 16] {
+            a.load(Width::B, R1, STACK, at::HEADER + offset);
+            a.jump_if(If::Eq, R1, 127, loopback);
+        }
+    }
+    a.load(Width::H, R1, STACK, at::HEADER + 6);
+    a.from_network(R1, 16);
+    a.op(Op::And, R1, 0x1fff);
+    a.jump_if(If::Ne, R1, 0, ways.later_fragment);
+    a.load(Width::B, R9, STACK, at::HEADER + 9);
+}
+
+fn ipv6(a: &mut Assembler, ways: Ways) {
+    load(a, None, at::HEADER, 40, ways.malformed);
+    version(a, 6, ways);
+    a.mov(R7, 40);
+    a.load(Width::H, R8, STACK, at::HEADER + 4);
+    a.from_network(R8, 16);
+    let undeclared = a.label();
+    a.jump_if(If::Eq, R8, 0, undeclared);
+    a.op(Op::Add, R8, 40);
+    a.place(undeclared);
+    if let Some(loopback) = ways.loopback {
+        a.value64(R2, 1u64.to_be());
+        for offset in [8, 24] {
+            let other = a.label();
+            a.load(Width::D, R1, STACK, at::HEADER + offset);
+            a.jump_if(If::Ne, R1, 0, other);
+            a.load(Width::D, R1, STACK, at::HEADER + offset + 8);
+            a.jump_if_reg(If::Eq, R1, R2, loopback);
+            a.place(other);
+        }
+    }
+    a.load(Width::B, R9, STACK, at::HEADER + 6);
+    extension_headers(a, ways);
+}
+
+/// RFC 8200 section 4, as `core::packet` follows it: six headers, no more.
+fn extension_headers(a: &mut Assembler, ways: Ways) {
+    const CHAINED: [i32; 5] = [0, 43, 44, 51, 60];
+    let transport = a.label();
+    for _ in 0..tipstaff_core::packet::MOST_EXTENSION_HEADERS {
+        let (extension, fragment, authentication) = (a.label(), a.label(), a.label());
+        let (advance, next) = (a.label(), a.label());
+        a.jump_if(If::Eq, R9, 44, fragment);
+        a.jump_if(If::Eq, R9, 51, authentication);
+        for kind in [0, 43, 60] {
+            a.jump_if(If::Eq, R9, kind, extension);
+        }
+        a.jump(transport);
+
+        a.place(fragment);
+        load(a, Some(R7), at::TRANSPORT, 8, ways.malformed);
+        a.load(Width::H, R1, STACK, at::TRANSPORT + 2);
+        a.from_network(R1, 16);
+        a.op(Op::And, R1, 0xfff8);
+        a.jump_if(If::Ne, R1, 0, ways.later_fragment);
+        a.mov(R1, 8);
+        a.jump(advance);
+
+        a.place(authentication);
+        load(a, Some(R7), at::TRANSPORT, 8, ways.malformed);
+        a.load(Width::B, R1, STACK, at::TRANSPORT + 1);
+        a.op(Op::Add, R1, 2);
+        a.op(Op::Lsh, R1, 2);
+        a.jump(advance);
+
+        a.place(extension);
+        load(a, Some(R7), at::TRANSPORT, 8, ways.malformed);
+        a.load(Width::B, R1, STACK, at::TRANSPORT + 1);
+        a.op(Op::Add, R1, 1);
+        a.op(Op::Lsh, R1, 3);
+
+        a.place(advance);
+        a.load(Width::B, R9, STACK, at::TRANSPORT);
+        a.op_reg(Op::Add, R7, R1);
+        a.jump_if(If::Eq, R8, 0, next);
+        a.jump_if_reg(If::Gt, R7, R8, ways.malformed);
+        a.place(next);
+    }
+    for kind in CHAINED {
+        a.jump_if(If::Eq, R9, kind, ways.malformed);
+    }
+    a.place(transport);
+}
+
+/// Copies a transport header of `length` bytes to the stack; malformed when
+/// the packet is shorter or says that it is.
+pub fn transport_header(a: &mut Assembler, length: i32, ways: Ways) {
+    let undeclared = a.label();
+    a.jump_if(If::Eq, R8, 0, undeclared);
+    a.copy(R1, R7);
+    a.op(Op::Add, R1, length);
+    a.jump_if_reg(If::Gt, R1, R8, ways.malformed);
+    a.place(undeclared);
+    load(a, Some(R7), at::TRANSPORT, length, ways.malformed);
+}
+
+/// Writes the key of a flow whose remote address stands at `offset` in the IP
+/// header. The ports and the rest of the last 8 bytes are the caller's.
+pub fn flow_remote(a: &mut Assembler, family: Family, offset: i16) {
+    match family {
+        Family::V4 => {
+            a.store_value(Width::D, STACK, at::FLOW, 0);
+            let mapped = i32::from_ne_bytes([0, 0, 0xff, 0xff]);
+            a.store_value(Width::W, STACK, at::FLOW + 8, mapped);
+            a.load(Width::W, R1, STACK, at::HEADER + offset);
+            a.store(Width::W, STACK, at::FLOW + 12, R1);
+        }
+        Family::V6 => {
+            for half in [0, 8] {
+                a.load(Width::D, R1, STACK, at::HEADER + offset + half);
+                a.store(Width::D, STACK, at::FLOW + half, R1);
+            }
+        }
+    }
+}

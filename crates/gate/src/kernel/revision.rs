@@ -1,0 +1,198 @@
+//! One revision in the kernel: a program and the three maps that it holds,
+//! tables, counters and the record of its orders. When the program goes, they go.
+
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::time::Duration;
+
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decide::{Decision, Speaker};
+use tipstaff_core::orders::{Action, read};
+use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::tables::Tables;
+
+use super::reading::skb;
+use super::sys::{self, MapKind, ProgramKind, SKB_CONTEXT};
+use super::verdict::{self, CounterSlot, Parts, UNCOUNTED};
+use super::{bpf, load, misfit};
+use crate::{GateError, Posting, Record, Tally};
+
+const TABLES: &str = "ts_tables";
+const COUNTERS: &str = "ts_counters";
+const RECORD: &str = "ts_record";
+const MAKE_MAP: &str = "to make a map with bpf(2)";
+const FIRST: [u8; 4] = [0; 4];
+
+pub(super) struct Revision {
+    program: OwnedFd,
+    counters: OwnedFd,
+    record: OwnedFd,
+}
+
+impl Revision {
+    /// Loads everything; nothing is in force yet.
+    pub(super) fn load(posting: &Posting<'_>, flows: BorrowedFd<'_>) -> Result<Self, GateError> {
+        let built = Tables::build(posting.brief)?;
+        let layout = built.layout();
+        let single = |name, value: &[u8]| {
+            let map = sys::map_create(MapKind::Array, name, 4, value.len() as u32, 1)
+                .map_err(bpf(MAKE_MAP))?;
+            sys::map_update(map.as_fd(), &FIRST, value).map_err(bpf("to fill a map"))?;
+            Ok::<_, GateError>(map)
+        };
+        let tables = single(TABLES, built.bytes())?;
+        let slots = CounterSlot::count(layout.rules);
+        let counters =
+            sys::map_create(MapKind::PerCpuArray, COUNTERS, 4, 16, slots).map_err(bpf(MAKE_MAP))?;
+        let text = serde_json::to_vec(&posting.record)
+            .map_err(|e| GateError::UnreadableRecord(e.to_string()))?;
+        let record = single(RECORD, &text)?;
+        let code = verdict::program(&Parts {
+            tables: tables.as_fd(),
+            layout,
+            counters: counters.as_fd(),
+            flows,
+            standing: posting.brief.standing,
+            foundations: posting.brief.foundations,
+        })
+        .map_err(misfit)?;
+        let program = load(ProgramKind::SchedCls, "ts_verdict", &code)?;
+        sys::program_bind_map(program.as_fd(), record.as_fd())
+            .map_err(bpf("to keep the record with the program"))?;
+        Ok(Self { program, counters, record })
+    }
+
+    /// The revision in the slot; `None` when it is empty.
+    pub(super) fn in_slot(slot: BorrowedFd<'_>) -> Result<Option<Self>, GateError> {
+        let reading = || bpf("to read what is in force");
+        let mut id = [0; 4];
+        if !sys::map_lookup(slot, &FIRST, &mut id).map_err(reading())? {
+            return Ok(None);
+        }
+        let program = sys::program_by_id(u32::from_ne_bytes(id)).map_err(reading())?;
+        let (mut counters, mut record) = (None, None);
+        for id in sys::program_maps(program.as_fd()).map_err(reading())? {
+            let map = sys::map_by_id(id).map_err(reading())?;
+            match sys::map_info(map.as_fd()).map_err(reading())?.name.as_str() {
+                COUNTERS => counters = Some(map),
+                RECORD => record = Some(map),
+                _ => {}
+            }
+        }
+        match (counters, record) {
+            (Some(counters), Some(record)) => Ok(Some(Self { program, counters, record })),
+            _ => Err(GateError::UnreadableRecord("its program holds other maps".into())),
+        }
+    }
+
+    /// Puts this revision in force: one write.
+    pub(super) fn enter(&self, slot: BorrowedFd<'_>) -> Result<(), GateError> {
+        use std::os::fd::AsRawFd;
+        let fd = self.program.as_raw_fd().to_ne_bytes();
+        sys::map_update(slot, &FIRST, &fd).map_err(bpf("to put the orders in force"))
+    }
+
+    /// Empties the slot: from now on everything passes.
+    pub(super) fn leave(slot: BorrowedFd<'_>) -> Result<(), GateError> {
+        sys::map_delete(slot, &FIRST).map(drop).map_err(bpf("to take the orders out of force"))
+    }
+
+    pub(super) fn record(&self) -> Result<Record, GateError> {
+        let reading = || bpf("to read what is in force");
+        let size = sys::map_info(self.record.as_fd()).map_err(reading())?.value as usize;
+        let mut text = vec![0; size];
+        sys::map_lookup(self.record.as_fd(), &FIRST, &mut text).map_err(reading())?;
+        serde_json::from_slice(&text).map_err(|e| GateError::UnreadableRecord(e.to_string()))
+    }
+
+    pub(super) fn brief(&self) -> Result<Brief, GateError> {
+        let orders = read(&self.record()?.orders)
+            .map_err(|faults| GateError::UnreadableRecord(faults.to_string()))?;
+        Ok(Brief::of(&orders))
+    }
+
+    fn each_counter(&self) -> Result<Vec<(CounterSlot, Tally)>, GateError> {
+        let reading = || bpf("to read the counters");
+        let processors = sys::possible_processors().map_err(reading())?;
+        let entries = sys::map_info(self.counters.as_fd()).map_err(reading())?.entries;
+        let mut copies = vec![0u8; 16 * processors];
+        let mut counters = Vec::new();
+        for slot in 0..entries {
+            sys::map_lookup(self.counters.as_fd(), &slot.to_ne_bytes(), &mut copies)
+                .map_err(reading())?;
+            let mut tally = Tally::default();
+            for copy in copies.chunks_exact(16) {
+                let word = |at: usize| {
+                    let mut bytes = [0; 8];
+                    bytes.copy_from_slice(&copy[at..at + 8]);
+                    u64::from_ne_bytes(bytes)
+                };
+                tally.packets += word(0);
+                tally.bytes += word(8);
+            }
+            counters.push((CounterSlot(slot), tally));
+        }
+        Ok(counters)
+    }
+
+    pub(super) fn tallies(&self) -> Result<Vec<(Speaker, Tally)>, GateError> {
+        let counters = self.each_counter()?;
+        Ok(counters.into_iter().filter_map(|(slot, t)| Some((slot.speaker()?, t))).collect())
+    }
+
+    /// Goes on counting where the revision before stands: foundations, standing
+    /// answers, and rules by their names.
+    pub(super) fn take_over_tallies(&self, before: &Self) -> Result<(), GateError> {
+        // A record of another version cannot be read; then counting begins anew.
+        let Ok(old) = before.brief() else { return Ok(()) };
+        let new = self.brief()?;
+        let places: std::collections::HashMap<_, _> =
+            new.indexed().map(|(index, rule)| (&rule.name, index)).collect();
+        let processors = sys::possible_processors().map_err(bpf("to read the counters"))?;
+        for (speaker, tally) in before.tallies()? {
+            if tally == Tally::default() {
+                continue;
+            }
+            let speaker = match speaker {
+                Speaker::Rule(index) => {
+                    let place = old.rule(index).and_then(|rule| places.get(&rule.name));
+                    match place {
+                        Some(place) => Speaker::Rule(*place),
+                        None => continue,
+                    }
+                }
+                other => other,
+            };
+            let mut copies = vec![0u8; 16 * processors];
+            copies[..8].copy_from_slice(&tally.packets.to_ne_bytes());
+            copies[8..16].copy_from_slice(&tally.bytes.to_ne_bytes());
+            let slot = CounterSlot::of(speaker).0.to_ne_bytes();
+            sys::map_update(self.counters.as_fd(), &slot, &copies)
+                .map_err(bpf("to take the counters over"))?;
+        }
+        Ok(())
+    }
+
+    /// Runs the program on a frame without traffic and without counting.
+    pub(super) fn ask(
+        &self,
+        interface: InterfaceIndex,
+        frame: &[u8],
+        repeat: u32,
+    ) -> Result<(Decision, Duration), GateError> {
+        let mut context = [0u8; SKB_CONTEXT];
+        let mut set = |at: i16, value: u32| {
+            context[at as usize..at as usize + 4].copy_from_slice(&value.to_ne_bytes());
+        };
+        set(skb::MARK, UNCOUNTED);
+        set(skb::INTERFACE, interface.0);
+        set(36, interface.0); // ingress_ifindex
+        let run = sys::test_run_skb(self.program.as_fd(), frame, &mut context, repeat)
+            .map_err(bpf("to ask the gate by a test run"))?;
+        let at = skb::NOTES as usize;
+        let note =
+            u32::from_ne_bytes([context[at], context[at + 1], context[at + 2], context[at + 3]]);
+        let speaker = CounterSlot(note).speaker().unwrap_or(Speaker::Unsound);
+        let verdict = if run.returned as i32 == -1 { Action::Allow } else { Action::Deny };
+        Ok((Decision { verdict, speaker }, run.duration))
+    }
+}

@@ -1,0 +1,615 @@
+//! bpf(2) and the few other calls that need `unsafe`: the only place in the
+//! workspace that has it. Everything that leaves this file is safe to call.
+//!
+//! Offsets into `union bpf_attr` are those of `include/uapi/linux/bpf.h`.
+#![allow(unsafe_code)]
+
+use std::ffi::CString;
+use std::io;
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, FromRawFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+/// Kinds of maps that Tipstaff uses.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u32)]
+pub enum MapKind {
+    /// Values by index.
+    Array = 2,
+    /// Programs by index, for tail calls.
+    ProgramArray = 3,
+    /// Values by index, one copy a processor.
+    PerCpuArray = 6,
+    /// A hash that forgets the least recently used.
+    LruHash = 9,
+    /// Records from a program to user space.
+    Ring = 27,
+}
+
+/// Kinds of programs that Tipstaff uses.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u32)]
+pub enum ProgramKind {
+    /// On an interface.
+    SchedCls = 3,
+    /// Before the stack; only ever used in test runs that inject frames.
+    Xdp = 6,
+    /// On a control group's sockets.
+    CgroupSkb = 8,
+}
+
+/// Where a link attaches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u32)]
+pub enum Attach {
+    /// What the sockets of a control group send.
+    CgroupEgress = 1,
+    /// What arrives on an interface.
+    TcxIngress = 46,
+    /// What leaves an interface.
+    TcxEgress = 47,
+}
+
+const MAP_CREATE: u32 = 0;
+const MAP_LOOKUP: u32 = 1;
+const MAP_UPDATE: u32 = 2;
+const MAP_DELETE: u32 = 3;
+const PROG_LOAD: u32 = 5;
+const OBJ_PIN: u32 = 6;
+const OBJ_GET: u32 = 7;
+const TEST_RUN: u32 = 10;
+const PROG_FD_BY_ID: u32 = 13;
+const MAP_FD_BY_ID: u32 = 14;
+const GET_INFO: u32 = 15;
+const LINK_CREATE: u32 = 28;
+const LINK_DETACH: u32 = 34;
+const PROG_BIND_MAP: u32 = 35;
+
+/// Puts a link in front of those that are there already.
+const LINK_BEFORE: u32 = 8;
+/// A test run of an XDP program whose frames go on into the stack.
+const TEST_LIVE_FRAMES: u32 = 2;
+
+/// A zeroed `union bpf_attr`; every command accepts the full size.
+struct Attr([u64; 20]);
+
+impl Attr {
+    fn new() -> Self {
+        Self([0; 20])
+    }
+
+    fn bytes(&mut self, at: usize, bytes: &[u8]) {
+        for (n, byte) in bytes.iter().enumerate() {
+            let word = &mut self.0[(at + n) / 8];
+            let mut whole = word.to_ne_bytes();
+            whole[(at + n) % 8] = *byte;
+            *word = u64::from_ne_bytes(whole);
+        }
+    }
+
+    fn u32(mut self, at: usize, value: u32) -> Self {
+        self.bytes(at, &value.to_ne_bytes());
+        self
+    }
+
+    fn fd(self, at: usize, fd: BorrowedFd<'_>) -> Self {
+        self.u32(at, fd.as_raw_fd() as u32)
+    }
+
+    fn read(mut self, at: usize, bytes: &[u8]) -> Self {
+        self.bytes(at, &(bytes.as_ptr() as u64).to_ne_bytes());
+        self
+    }
+
+    fn write(mut self, at: usize, bytes: &mut [u8]) -> Self {
+        self.bytes(at, &(bytes.as_mut_ptr() as u64).to_ne_bytes());
+        self
+    }
+
+    fn name(mut self, at: usize, name: &str) -> Self {
+        self.bytes(at, &name.as_bytes()[..name.len().min(15)]);
+        self
+    }
+
+    fn get(&self, at: usize) -> u32 {
+        let bytes = self.0[at / 8].to_ne_bytes();
+        let half = at % 8;
+        u32::from_ne_bytes([bytes[half], bytes[half + 1], bytes[half + 2], bytes[half + 3]])
+    }
+
+    /// # Safety
+    /// Every pointer in the attribute must be good for what `command` reads or
+    /// writes there until the call returns.
+    unsafe fn call(&mut self, command: u32) -> io::Result<i32> {
+        // SAFETY: the attribute outlives the call and its size is passed; the
+        // pointers inside are the caller's promise.
+        let result = unsafe {
+            libc::syscall(libc::SYS_bpf, command, self.0.as_mut_ptr(), size_of_val(&self.0))
+        };
+        if result < 0 { Err(io::Error::last_os_error()) } else { Ok(result as i32) }
+    }
+
+    /// # Safety
+    /// As [`Attr::call`]; `command` must be one that returns a new descriptor.
+    unsafe fn open(&mut self, command: u32) -> io::Result<OwnedFd> {
+        // SAFETY: passed on to the caller.
+        let fd = unsafe { self.call(command)? };
+        // SAFETY: the kernel just made this descriptor for us alone.
+        Ok(unsafe { OwnedFd::from_raw_fd(fd) })
+    }
+}
+
+fn path_text(path: &Path) -> io::Result<CString> {
+    CString::new(path.as_os_str().as_bytes()).map_err(io::Error::other)
+}
+
+/// Makes a map. `name`: at most 15 bytes of letters, digits, `_`.
+///
+/// # Errors
+/// What the kernel says.
+pub fn map_create(
+    kind: MapKind,
+    name: &str,
+    key: u32,
+    value: u32,
+    entries: u32,
+) -> io::Result<OwnedFd> {
+    let mut attr =
+        Attr::new().u32(0, kind as u32).u32(4, key).u32(8, value).u32(12, entries).name(28, name);
+    // SAFETY: MAP_CREATE follows no pointers.
+    unsafe { attr.open(MAP_CREATE) }
+}
+
+/// Reads a value; `false` when there is none. `value` must have the size of
+/// the map's value (times the possible processors for per-CPU maps), which the
+/// caller takes from where it made the map or from [`map_info`].
+///
+/// # Errors
+/// What the kernel says; [`io::ErrorKind::InvalidInput`] for wrong sizes.
+pub fn map_lookup(map: BorrowedFd<'_>, key: &[u8], value: &mut [u8]) -> io::Result<bool> {
+    check_sizes(map, key, value.len())?;
+    let mut attr = Attr::new().fd(0, map).read(8, key).write(16, value);
+    // SAFETY: both sizes were just checked against the map.
+    match unsafe { attr.call(MAP_LOOKUP) } {
+        Ok(_) => Ok(true),
+        Err(e) if e.raw_os_error() == Some(libc::ENOENT) => Ok(false),
+        Err(e) => Err(e),
+    }
+}
+
+/// Writes a value; the sizes as in [`map_lookup`].
+///
+/// # Errors
+/// What the kernel says; [`io::ErrorKind::InvalidInput`] for wrong sizes.
+pub fn map_update(map: BorrowedFd<'_>, key: &[u8], value: &[u8]) -> io::Result<()> {
+    check_sizes(map, key, value.len())?;
+    let mut attr = Attr::new().fd(0, map).read(8, key).read(16, value);
+    // SAFETY: both sizes were just checked against the map.
+    unsafe { attr.call(MAP_UPDATE) }.map(drop)
+}
+
+/// Removes an entry; `false` when there was none.
+///
+/// # Errors
+/// What the kernel says; [`io::ErrorKind::InvalidInput`] for wrong sizes.
+pub fn map_delete(map: BorrowedFd<'_>, key: &[u8]) -> io::Result<bool> {
+    if map_info(map)?.key as usize != key.len() {
+        return Err(io::ErrorKind::InvalidInput.into());
+    }
+    let mut attr = Attr::new().fd(0, map).read(8, key);
+    // SAFETY: the key's size was just checked against the map.
+    match unsafe { attr.call(MAP_DELETE) } {
+        Ok(_) => Ok(true),
+        Err(e) if e.raw_os_error() == Some(libc::ENOENT) => Ok(false),
+        Err(e) => Err(e),
+    }
+}
+
+fn check_sizes(map: BorrowedFd<'_>, key: &[u8], value: usize) -> io::Result<()> {
+    let info = map_info(map)?;
+    let wanted = if info.kind == MapKind::PerCpuArray as u32 {
+        info.value.next_multiple_of(8) as usize * possible_processors()?
+    } else {
+        info.value as usize
+    };
+    if key.len() == info.key as usize && value == wanted {
+        Ok(())
+    } else {
+        Err(io::ErrorKind::InvalidInput.into())
+    }
+}
+
+/// How many processors the kernel may ever have: per-CPU values come in so many copies.
+///
+/// # Errors
+/// When /sys does not say.
+pub fn possible_processors() -> io::Result<usize> {
+    let text = std::fs::read_to_string("/sys/devices/system/cpu/possible")?;
+    let ends = text.trim().rsplit(',').next().and_then(|range| range.rsplit('-').next());
+    let last: usize = ends.unwrap_or_default().parse().map_err(io::Error::other)?;
+    Ok(last + 1)
+}
+
+/// What the kernel knows of a map.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MapInfo {
+    /// As [`MapKind`].
+    pub kind: u32,
+    /// Bytes of a key.
+    pub key: u32,
+    /// Bytes of a value.
+    pub value: u32,
+    /// Entries at most.
+    pub entries: u32,
+    /// Its name.
+    pub name: String,
+}
+
+fn info<const N: usize>(object: BorrowedFd<'_>, bytes: &mut [u8; N]) -> io::Result<()> {
+    let mut attr = Attr::new().fd(0, object).u32(4, N as u32).write(8, bytes);
+    // SAFETY: the kernel writes at most the N bytes that it was told of.
+    unsafe { attr.call(GET_INFO) }.map(drop)
+}
+
+fn u32_at(bytes: &[u8], at: usize) -> u32 {
+    u32::from_ne_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]])
+}
+
+fn text_at(bytes: &[u8], at: usize) -> String {
+    let name = &bytes[at..at + 16];
+    let end = name.iter().position(|b| *b == 0).unwrap_or(16);
+    String::from_utf8_lossy(&name[..end]).into_owned()
+}
+
+/// Asks about a map.
+///
+/// # Errors
+/// What the kernel says.
+pub fn map_info(map: BorrowedFd<'_>) -> io::Result<MapInfo> {
+    let mut bytes = [0; 80];
+    info(map, &mut bytes)?;
+    Ok(MapInfo {
+        kind: u32_at(&bytes, 0),
+        key: u32_at(&bytes, 8),
+        value: u32_at(&bytes, 12),
+        entries: u32_at(&bytes, 16),
+        name: text_at(&bytes, 24),
+    })
+}
+
+/// Opens a map by its id.
+///
+/// # Errors
+/// What the kernel says.
+pub fn map_by_id(id: u32) -> io::Result<OwnedFd> {
+    // SAFETY: follows no pointers.
+    unsafe { Attr::new().u32(0, id).open(MAP_FD_BY_ID) }
+}
+
+/// Opens a program by its id.
+///
+/// # Errors
+/// What the kernel says.
+pub fn program_by_id(id: u32) -> io::Result<OwnedFd> {
+    // SAFETY: follows no pointers.
+    unsafe { Attr::new().u32(0, id).open(PROG_FD_BY_ID) }
+}
+
+/// The ids of the maps that a program holds.
+///
+/// # Errors
+/// What the kernel says.
+pub fn program_maps(program: BorrowedFd<'_>) -> io::Result<Vec<u32>> {
+    let mut ids = [0u8; 64 * 4];
+    let mut bytes = [0u8; 232];
+    bytes[52..56].copy_from_slice(&64u32.to_ne_bytes());
+    bytes[56..64].copy_from_slice(&(ids.as_mut_ptr() as u64).to_ne_bytes());
+    // `info` passes on a pointer into `ids`, which lives until the end of this function
+    // and has the room that was announced.
+    info(program, &mut bytes)?;
+    let count = (u32_at(&bytes, 52) as usize).min(64);
+    Ok(ids[..count * 4].chunks_exact(4).map(|c| u32_at(c, 0)).collect())
+}
+
+/// What a link is attached to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LinkInfo {
+    /// Interface index of a tcx link, 0 when the interface is gone.
+    pub interface: u32,
+}
+
+/// Asks about a tcx link.
+///
+/// # Errors
+/// What the kernel says.
+pub fn link_info(link: BorrowedFd<'_>) -> io::Result<LinkInfo> {
+    let mut bytes = [0; 48];
+    info(link, &mut bytes)?;
+    Ok(LinkInfo { interface: u32_at(&bytes, 16) })
+}
+
+/// Why a program was not loaded.
+#[derive(Debug, thiserror::Error)]
+#[error("{error}")]
+pub struct LoadError {
+    /// What the kernel said.
+    pub error: io::Error,
+    /// The end of the verifier's log.
+    pub log: String,
+}
+
+/// Loads a program from its instructions, 8 bytes each.
+///
+/// # Errors
+/// [`LoadError`] with the verifier's log.
+pub fn program_load(kind: ProgramKind, name: &str, code: &[u8]) -> Result<OwnedFd, LoadError> {
+    let attach = if kind == ProgramKind::CgroupSkb { Attach::CgroupEgress as u32 } else { 0 };
+    let attr = || {
+        Attr::new()
+            .u32(0, kind as u32)
+            .u32(4, (code.len() / 8) as u32)
+            .read(8, code)
+            .read(16, b"Dual MIT/GPL\0")
+            .name(48, name)
+            .u32(68, attach)
+    };
+    // SAFETY: code and licence outlive the call; the count is that of `code`.
+    let error = match unsafe { attr().open(PROG_LOAD) } {
+        Ok(program) => return Ok(program),
+        Err(error) => error,
+    };
+    let mut log = vec![0u8; 1 << 20];
+    let mut again = attr().u32(24, 1).u32(28, log.len() as u32).write(32, &mut log);
+    // SAFETY: as above, and the log's size is that of `log`.
+    if let Ok(program) = unsafe { again.open(PROG_LOAD) } {
+        return Ok(program);
+    }
+    let end = log.iter().position(|b| *b == 0).unwrap_or(log.len());
+    let log = String::from_utf8_lossy(&log[end.saturating_sub(2000)..end]).into_owned();
+    Err(LoadError { error, log })
+}
+
+/// Lets a program hold a map that its code does not name.
+///
+/// # Errors
+/// What the kernel says.
+pub fn program_bind_map(program: BorrowedFd<'_>, map: BorrowedFd<'_>) -> io::Result<()> {
+    // SAFETY: follows no pointers.
+    unsafe { Attr::new().fd(0, program).fd(4, map).call(PROG_BIND_MAP) }.map(drop)
+}
+
+/// Attaches a program to an interface, in front of others.
+///
+/// # Errors
+/// What the kernel says.
+pub fn link_interface(
+    program: BorrowedFd<'_>,
+    interface: u32,
+    attach: Attach,
+) -> io::Result<OwnedFd> {
+    let mut attr =
+        Attr::new().fd(0, program).u32(4, interface).u32(8, attach as u32).u32(12, LINK_BEFORE);
+    // SAFETY: follows no pointers.
+    unsafe { attr.open(LINK_CREATE) }
+}
+
+/// Attaches a program to a control group.
+///
+/// # Errors
+/// What the kernel says.
+pub fn link_cgroup(
+    program: BorrowedFd<'_>,
+    cgroup: BorrowedFd<'_>,
+    attach: Attach,
+) -> io::Result<OwnedFd> {
+    let mut attr = Attr::new().fd(0, program).fd(4, cgroup).u32(8, attach as u32);
+    // SAFETY: follows no pointers.
+    unsafe { attr.open(LINK_CREATE) }
+}
+
+/// Detaches a link at once, whoever else still holds it.
+///
+/// # Errors
+/// What the kernel says.
+pub fn link_detach(link: BorrowedFd<'_>) -> io::Result<()> {
+    // SAFETY: follows no pointers.
+    unsafe { Attr::new().fd(0, link).call(LINK_DETACH) }.map(drop)
+}
+
+/// Pins an object to a path in a bpffs.
+///
+/// # Errors
+/// What the kernel says.
+pub fn pin(object: BorrowedFd<'_>, path: &Path) -> io::Result<()> {
+    let path = path_text(path)?;
+    let mut attr = Attr::new().read(0, path.as_bytes_with_nul()).fd(8, object);
+    // SAFETY: the path ends with a NUL and outlives the call.
+    unsafe { attr.call(OBJ_PIN) }.map(drop)
+}
+
+/// Opens a pinned object.
+///
+/// # Errors
+/// What the kernel says.
+pub fn pinned(path: &Path) -> io::Result<OwnedFd> {
+    let path = path_text(path)?;
+    // SAFETY: the path ends with a NUL and outlives the call.
+    unsafe { Attr::new().read(0, path.as_bytes_with_nul()).open(OBJ_GET) }
+}
+
+/// Bytes of `struct __sk_buff`.
+pub const SKB_CONTEXT: usize = 192;
+
+/// What a test run gave.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct TestRun {
+    /// What the program returned.
+    pub returned: u32,
+    /// Mean duration of a run.
+    pub duration: std::time::Duration,
+}
+
+/// Runs a program on a frame, without traffic. `context` goes in as the
+/// `__sk_buff` and comes out as the program left it.
+///
+/// # Errors
+/// What the kernel says.
+pub fn test_run_skb(
+    program: BorrowedFd<'_>,
+    frame: &[u8],
+    context: &mut [u8; SKB_CONTEXT],
+    repeat: u32,
+) -> io::Result<TestRun> {
+    let input = *context;
+    let mut attr = Attr::new()
+        .fd(0, program)
+        .u32(8, frame.len() as u32)
+        .read(16, frame)
+        .u32(32, repeat)
+        .u32(40, SKB_CONTEXT as u32)
+        .u32(44, SKB_CONTEXT as u32)
+        .read(48, &input)
+        .write(56, context);
+    // SAFETY: every buffer outlives the call and its size was passed.
+    unsafe { attr.call(TEST_RUN)? };
+    let duration = std::time::Duration::from_nanos(u64::from(attr.get(36)));
+    Ok(TestRun { returned: attr.get(4), duration })
+}
+
+/// Lets a frame enter an interface's receive path as if it had arrived there,
+/// through an XDP program that passes everything.
+///
+/// # Errors
+/// What the kernel says.
+pub fn inject_frame(xdp: BorrowedFd<'_>, frame: &[u8], interface: u32) -> io::Result<()> {
+    let mut context = [0u8; 24];
+    context[4..8].copy_from_slice(&(frame.len() as u32).to_ne_bytes());
+    context[12..16].copy_from_slice(&interface.to_ne_bytes());
+    let mut attr = Attr::new()
+        .fd(0, xdp)
+        .u32(8, frame.len() as u32)
+        .read(16, frame)
+        .u32(32, 1)
+        .u32(40, context.len() as u32)
+        .read(48, &context)
+        .u32(64, TEST_LIVE_FRAMES);
+    // SAFETY: every buffer outlives the call and its size was passed.
+    unsafe { attr.call(TEST_RUN) }.map(drop)
+}
+
+/// The cookie of the network namespace of the calling thread (SO_NETNS_COOKIE).
+///
+/// # Errors
+/// When no socket can be made or the kernel is older than 5.14.
+pub fn namespace_cookie() -> io::Result<u64> {
+    const SO_NETNS_COOKIE: libc::c_int = 71;
+    let socket = std::net::UdpSocket::bind(("127.0.0.1", 0))
+        .or_else(|_| std::net::UdpSocket::bind(("0.0.0.0", 0)))?;
+    let (mut cookie, mut length) = (0u64, size_of::<u64>() as libc::socklen_t);
+    // SAFETY: the kernel writes at most `length` bytes into `cookie`.
+    let result = unsafe {
+        libc::getsockopt(
+            socket.as_raw_fd(),
+            libc::SOL_SOCKET,
+            SO_NETNS_COOKIE,
+            (&raw mut cookie).cast(),
+            &raw mut length,
+        )
+    };
+    if result < 0 { Err(io::Error::last_os_error()) } else { Ok(cookie) }
+}
+
+/// The reading end of a [`MapKind::Ring`] map.
+pub struct Ring {
+    map: OwnedFd,
+    consumer: *mut libc::c_void,
+    producer: *mut libc::c_void,
+    size: usize,
+}
+
+/// One page: the positions stand in pages of their own.
+const PAGE: usize = 4096;
+
+impl Ring {
+    /// Maps a ring of `size` bytes, the `entries` it was made with.
+    ///
+    /// # Errors
+    /// What the kernel says.
+    pub fn open(map: OwnedFd) -> io::Result<Self> {
+        let size = map_info(map.as_fd())?.entries as usize;
+        let fd = map.as_raw_fd();
+        let (read, write) = (libc::PROT_READ, libc::PROT_READ | libc::PROT_WRITE);
+        // SAFETY: a new mapping at an address of the kernel's choice; the layout is that of
+        // Documentation/bpf/ringbuf.rst: consumer page, producer page, data twice.
+        let (consumer, producer) = unsafe {
+            let consumer = libc::mmap(std::ptr::null_mut(), PAGE, write, libc::MAP_SHARED, fd, 0);
+            if consumer == libc::MAP_FAILED {
+                return Err(io::Error::last_os_error());
+            }
+            let length = PAGE + 2 * size;
+            let offset = PAGE as libc::off_t;
+            let producer =
+                libc::mmap(std::ptr::null_mut(), length, read, libc::MAP_SHARED, fd, offset);
+            if producer == libc::MAP_FAILED {
+                let error = io::Error::last_os_error();
+                libc::munmap(consumer, PAGE);
+                return Err(error);
+            }
+            (consumer, producer)
+        };
+        Ok(Self { map, consumer, producer, size })
+    }
+
+    /// Hands every record that is there to `take`.
+    pub fn drain(&mut self, mut take: impl FnMut(&[u8])) {
+        const BUSY: u32 = 1 << 31;
+        const DISCARD: u32 = 1 << 30;
+        // SAFETY: both pages begin with an aligned u64 position, shared with the kernel,
+        // which is why they are read and written as atomics; they live as long as self.
+        let (consumer, producer) =
+            unsafe { (&*self.consumer.cast::<AtomicU64>(), &*self.producer.cast::<AtomicU64>()) };
+        let mut at = consumer.load(Ordering::Relaxed);
+        while at < producer.load(Ordering::Acquire) {
+            let offset = PAGE + (at as usize & (self.size - 1));
+            // SAFETY: a record begins at every position below the producer's; data is mapped
+            // twice in a row, so a record of at most `size` bytes is contiguous. The header is
+            // published by the kernel with release order.
+            let header = unsafe {
+                let header = self.producer.byte_add(offset).cast::<std::sync::atomic::AtomicU32>();
+                (*header).load(Ordering::Acquire)
+            };
+            if header & BUSY != 0 {
+                break;
+            }
+            let length = ((header & !(BUSY | DISCARD)) as usize).min(self.size);
+            if header & DISCARD == 0 {
+                // SAFETY: as above; the record is not written again until the consumer's
+                // position passes it, which happens after `take`.
+                let record = unsafe {
+                    let begin = self.producer.byte_add(offset + 8).cast::<u8>();
+                    std::slice::from_raw_parts(begin, length)
+                };
+                take(record);
+            }
+            at += (length + 8).next_multiple_of(8) as u64;
+            consumer.store(at, Ordering::Release);
+        }
+    }
+}
+
+impl AsFd for Ring {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.map.as_fd()
+    }
+}
+
+impl Drop for Ring {
+    fn drop(&mut self) {
+        // SAFETY: both were mapped in `open` with these lengths and nothing borrows them.
+        unsafe {
+            libc::munmap(self.consumer, PAGE);
+            libc::munmap(self.producer, PAGE + 2 * self.size);
+        }
+    }
+}

@@ -1,0 +1,630 @@
+//! The outer gate's program: foundations, replies, the first rule, the
+//! standing answer. The same shape for every policy; where the tables stand in
+//! the blob is written into it as immediates.
+
+use std::os::fd::BorrowedFd;
+use std::time::Duration;
+
+use tipstaff_core::brief::RuleIndex;
+use tipstaff_core::decide::Speaker;
+use tipstaff_core::flows::{ECHO_AGE, UDP_AGE};
+use tipstaff_core::foundations::Foundation;
+use tipstaff_core::names::address::Family;
+use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
+use tipstaff_core::orders::{Action, FoundationSwitches, Standing};
+use tipstaff_core::packet::{Direction, TcpFlags};
+use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyWidth, Layout};
+
+use super::assembler::{
+    Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
+};
+use super::reading::{
+    Ways, at, destination_offset, family_jumps, flow_remote, helper, ip_header, skb, source_offset,
+    transport_header,
+};
+
+/// tcx: let the next program decide, and the stack after it.
+const NEXT: i32 = -1;
+/// tcx: drop.
+const DROP: i32 = 2;
+/// A packet with this mark is not counted. Test runs set it; nothing that
+/// arrives on a wire has a mark yet.
+pub const UNCOUNTED: u32 = 0x7469_7073;
+
+/// A counter slot: who spoke, as a number.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct CounterSlot(pub u32);
+
+impl CounterSlot {
+    const STANDING_INBOUND: u32 = 8;
+    const STANDING_TRANSIT: u32 = 9;
+    const UNSOUND: u32 = 10;
+    const NOBODY: u32 = 11;
+    const FIRST_RULE: u32 = 16;
+
+    /// How many slots a list of `rules` rules needs.
+    pub fn count(rules: u32) -> u32 {
+        Self::FIRST_RULE + rules
+    }
+
+    /// The slot of a speaker.
+    pub fn of(speaker: Speaker) -> Self {
+        Self(match speaker {
+            Speaker::Nobody => Self::NOBODY,
+            Speaker::Foundation(foundation) => foundation as u32,
+            Speaker::Rule(index) => Self::FIRST_RULE + index.0,
+            Speaker::Standing(Direction::Inbound) => Self::STANDING_INBOUND,
+            Speaker::Standing(Direction::Transit) => Self::STANDING_TRANSIT,
+            Speaker::Unsound => Self::UNSOUND,
+        })
+    }
+
+    /// Who has this slot; `None` for the unused ones.
+    pub fn speaker(self) -> Option<Speaker> {
+        Some(match self.0 {
+            n if (n as usize) < Foundation::ALL.len() => {
+                Speaker::Foundation(Foundation::ALL[n as usize])
+            }
+            Self::STANDING_INBOUND => Speaker::Standing(Direction::Inbound),
+            Self::STANDING_TRANSIT => Speaker::Standing(Direction::Transit),
+            Self::UNSOUND => Speaker::Unsound,
+            Self::NOBODY => Speaker::Nobody,
+            n if n >= Self::FIRST_RULE => Speaker::Rule(RuleIndex(n - Self::FIRST_RULE)),
+            _ => return None,
+        })
+    }
+}
+
+/// What the program is made of.
+pub struct Parts<'m> {
+    /// The map whose one value is the blob.
+    pub tables: BorrowedFd<'m>,
+    /// Where everything stands in it.
+    pub layout: &'m Layout,
+    /// The counters, by [`CounterSlot`].
+    pub counters: BorrowedFd<'m>,
+    /// What this host sent.
+    pub flows: BorrowedFd<'m>,
+    /// The standing answers.
+    pub standing: Standing,
+    /// Foundations that can be off.
+    pub foundations: FoundationSwitches,
+}
+
+/// The program that stands on every interface and jumps to the revision in
+/// force; with none in force everything passes.
+///
+/// # Errors
+/// [`Misfit`] if the code does not fit together.
+pub fn dispatcher(slot: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+    let mut a = Assembler::default();
+    a.map(R2, slot);
+    a.mov(R3, 0);
+    a.call(helper::TAIL_CALL);
+    a.mov(R0, NEXT);
+    a.exit();
+    a.finish()
+}
+
+/// The program of one revision.
+///
+/// # Errors
+/// [`Misfit`] if the code does not fit together.
+pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
+    let mut a = Assembler::default();
+    let finish = a.label();
+    let foundations = Foundation::ALL.map(|f| (f, a.label()));
+    let foundation = |wanted: Foundation| foundations[wanted as usize].1;
+    let labels = Labels {
+        ways: Ways {
+            malformed: foundation(Foundation::Malformed),
+            later_fragment: foundation(Foundation::LaterFragments),
+            loopback: Some(foundation(Foundation::LoopbackElsewhere)),
+        },
+        neighbours: foundation(Foundation::NeighbourDiscovery),
+        errors: foundation(Foundation::IcmpErrors),
+        assignment: foundation(Foundation::AddressAssignment),
+        replies: foundation(Foundation::Replies),
+        transit: a.label(),
+        rules: a.label(),
+        unsound: a.label(),
+    };
+    let (four, six) = (a.label(), a.label());
+
+    a.copy(R6, R1);
+    a.load(Width::W, R2, R6, skb::INTERFACE);
+    a.jump_if(If::Eq, R2, 1, foundation(Foundation::Loopback));
+    let not_ours = a.label();
+    a.load(Width::W, R2, R6, skb::PACKET_TYPE);
+    a.jump_if(If::Eq, R2, 3, not_ours);
+    family_jumps(&mut a, four, six);
+    a.place(not_ours);
+    a.store_value(Width::W, R6, skb::NOTES, CounterSlot::NOBODY as i32);
+    a.mov(R0, NEXT);
+    a.exit();
+
+    for (label, family) in [(four, Family::V4), (six, Family::V6)] {
+        a.place(label);
+        ip_header(&mut a, family, labels.ways);
+        before_rules(&mut a, family, parts, &labels);
+        let dimension = match family {
+            Family::V4 => &parts.layout.source4,
+            Family::V6 => &parts.layout.source6,
+        };
+        source_key(&mut a, family);
+        row_address(&mut a, parts, dimension, labels.unsound);
+        a.store(Width::D, STACK, at::SOURCE_ROW, R3);
+        a.jump(labels.rules);
+    }
+
+    a.place(labels.rules);
+    first_rule(&mut a, parts, &labels, finish);
+    let inbound = Speaker::Standing(Direction::Inbound);
+    outcome(&mut a, inbound, parts.standing.inbound, finish);
+    let transit = Speaker::Standing(Direction::Transit);
+    let mut rest = vec![
+        (labels.transit, transit, parts.standing.transit),
+        (labels.unsound, Speaker::Unsound, Action::Deny),
+    ];
+    rest.extend(foundations.map(|(f, label)| (label, Speaker::Foundation(f), f.action())));
+    for (label, speaker, action) in rest {
+        // The verifier refuses code that nothing leads to.
+        if a.is_used(label) {
+            a.place(label);
+            outcome(&mut a, speaker, action, finish);
+        }
+    }
+
+    a.place(finish);
+    count_and_return(&mut a, parts);
+    a.finish()
+}
+
+struct Labels {
+    ways: Ways,
+    neighbours: Label,
+    errors: Label,
+    assignment: Label,
+    replies: Label,
+    transit: Label,
+    rules: Label,
+    unsound: Label,
+}
+
+fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finish: Label) {
+    a.mov(R7, CounterSlot::of(speaker).0 as i32);
+    a.mov(R8, if action == Action::Allow { NEXT } else { DROP });
+    a.jump(finish);
+}
+
+/// r7 the slot, r8 the verdict.
+fn count_and_return(a: &mut Assembler, parts: &Parts<'_>) {
+    let done = a.label();
+    a.store(Width::W, R6, skb::NOTES, R7);
+    a.load(Width::W, R1, R6, skb::MARK);
+    a.jump_if(If::Eq, R1, UNCOUNTED as i32, done);
+    a.store(Width::W, STACK, at::SLOT, R7);
+    a.map(R1, parts.counters);
+    a.stack(R2, at::SLOT);
+    a.call(helper::MAP_LOOKUP);
+    a.jump_if(If::Eq, R0, 0, done);
+    a.load(Width::D, R1, R0, 0);
+    a.op(Op::Add, R1, 1);
+    a.store(Width::D, R0, 0, R1);
+    a.load(Width::W, R2, R6, skb::LEN);
+    a.load(Width::D, R1, R0, 8);
+    a.op_reg(Op::Add, R1, R2);
+    a.store(Width::D, R0, 8, R1);
+    a.place(done);
+    a.copy(R0, R8);
+    a.exit();
+}
+
+/// Everything behind the IP header up to the rules; leaves the traffic key on
+/// the stack.
+fn before_rules(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels: &Labels) {
+    let (tcp, udp, icmp, decide) = (a.label(), a.label(), a.label(), a.label());
+    let icmp_number = if family == Family::V4 { ICMP } else { ICMPV6 };
+    a.jump_if(If::Eq, R9, i32::from(TCP), tcp);
+    a.jump_if(If::Eq, R9, i32::from(UDP), udp);
+    a.jump_if(If::Eq, R9, i32::from(icmp_number), icmp);
+
+    // A protocol without ports: its key is its number.
+    a.copy(R2, R9);
+    a.op(Op::Lsh, R2, 16);
+    a.store(Width::W, STACK, at::KEY, R2);
+    a.store_value(Width::D, STACK, at::FLOW + 16, 0);
+    a.store(Width::B, STACK, at::FLOW + 20, R9);
+    known_flow(a, family, parts, UDP_AGE, labels, decide);
+
+    a.place(tcp);
+    tcp_packet(a, family, labels, decide);
+    a.place(udp);
+    udp_packet(a, family, parts, labels, decide);
+    a.place(icmp);
+    icmp_packet(a, family, parts, labels, decide);
+
+    a.place(decide);
+    transit_or_here(a, family, labels);
+}
+
+/// r2: a 16-bit value in network order → the traffic key on the stack.
+fn traffic_key(a: &mut Assembler, protocol: u8) {
+    a.from_network(R2, 16);
+    a.op(Op::Or, R2, i32::from(protocol) << 16);
+    a.store(Width::W, STACK, at::KEY, R2);
+}
+
+fn tcp_packet(a: &mut Assembler, family: Family, labels: &Labels, decide: Label) {
+    let flags = |bits: u8| i32::from(bits);
+    let some = TcpFlags::SYN | TcpFlags::ACK | TcpFlags::RST;
+    transport_header(a, 20, labels.ways);
+    a.load(Width::B, R1, STACK, at::TRANSPORT + 12);
+    a.op(Op::Rsh, R1, 4);
+    a.jump_if(If::Lt, R1, 5, labels.ways.malformed);
+    a.load(Width::B, R9, STACK, at::TRANSPORT + 13);
+    a.copy(R1, R9);
+    a.op(Op::And, R1, flags(some));
+    a.jump_if(If::Eq, R1, 0, labels.ways.malformed);
+    let possible = a.label();
+    a.copy(R2, R9);
+    a.op(Op::And, R2, flags(TcpFlags::SYN));
+    a.jump_if(If::Eq, R2, 0, possible);
+    a.jump_if(If::Set, R9, flags(TcpFlags::FIN | TcpFlags::RST), labels.ways.malformed);
+    a.place(possible);
+    a.load(Width::H, R2, STACK, at::TRANSPORT + 2);
+    traffic_key(a, TCP);
+    a.jump_if(If::Eq, R1, flags(TcpFlags::SYN), decide);
+
+    // Part of a connection that this host knows? The lookup wants addresses and
+    // ports in one piece; the IP header on the stack has room behind it.
+    let (ports, tuple) = match family {
+        Family::V4 => (20, 12),
+        Family::V6 => (40, 36),
+    };
+    a.load(Width::W, R1, STACK, at::TRANSPORT);
+    a.store(Width::W, STACK, at::HEADER + ports, R1);
+    a.copy(R1, R6);
+    a.stack(R2, at::HEADER + source_offset(family));
+    a.mov(R3, tuple);
+    a.mov(R4, -1); // BPF_F_CURRENT_NETNS
+    a.mov(R5, 0);
+    a.call(helper::SOCKET_LOOKUP_TCP);
+    a.jump_if(If::Eq, R0, 0, decide);
+    a.load(Width::W, R7, R0, 72); // bpf_sock.state
+    a.copy(R1, R0);
+    a.call(helper::SOCKET_RELEASE);
+    // Only a listener (10) was found: no connection yet, so the rules decide.
+    a.jump_if(If::Eq, R7, 10, decide);
+    a.jump(labels.replies);
+}
+
+fn udp_packet(
+    a: &mut Assembler,
+    family: Family,
+    parts: &Parts<'_>,
+    labels: &Labels,
+    decide: Label,
+) {
+    transport_header(a, 8, labels.ways);
+    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+    a.from_network(R1, 16);
+    a.jump_if(If::Lt, R1, 8, labels.ways.malformed);
+    a.load(Width::H, R2, STACK, at::TRANSPORT + 2);
+    traffic_key(a, UDP);
+    a.load(Width::W, R1, STACK, at::TRANSPORT);
+    if parts.foundations.address_assignment {
+        let ports: [u8; 4] = match family {
+            Family::V4 => [0, 67, 0, 68],
+            Family::V6 => [0x02, 0x23, 0x02, 0x22],
+        };
+        a.jump_if(If::Eq, R1, i32::from_ne_bytes(ports), labels.assignment);
+    }
+    a.store_value(Width::D, STACK, at::FLOW + 16, 0);
+    a.store(Width::W, STACK, at::FLOW + 16, R1);
+    a.store_value(Width::B, STACK, at::FLOW + 20, i32::from(UDP));
+    known_flow(a, family, parts, UDP_AGE, labels, decide);
+}
+
+fn icmp_packet(
+    a: &mut Assembler,
+    family: Family,
+    parts: &Parts<'_>,
+    labels: &Labels,
+    decide: Label,
+) {
+    transport_header(a, 8, labels.ways);
+    a.load(Width::H, R2, STACK, at::TRANSPORT);
+    let protocol = if family == Family::V4 { ICMP } else { ICMPV6 };
+    traffic_key(a, protocol);
+    a.load(Width::B, R1, STACK, at::TRANSPORT);
+    let reply = match family {
+        Family::V4 => {
+            for kind in [3, 11, 12] {
+                a.jump_if(If::Eq, R1, kind, labels.errors);
+            }
+            0
+        }
+        Family::V6 => {
+            for kind in 1..=4 {
+                a.jump_if(If::Eq, R1, kind, labels.errors);
+            }
+            for kind in (130..=137).chain([143]) {
+                a.jump_if(If::Eq, R1, kind, labels.neighbours);
+            }
+            129
+        }
+    };
+    a.jump_if(If::Ne, R1, reply, decide);
+    a.store_value(Width::D, STACK, at::FLOW + 16, 0);
+    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+    a.store(Width::H, STACK, at::FLOW + 16, R1);
+    a.store_value(Width::B, STACK, at::FLOW + 20, i32::from(protocol));
+    known_flow(a, family, parts, ECHO_AGE, labels, decide);
+}
+
+/// Goes to the replies when this host sent something to which this packet is
+/// an answer, and not too long ago.
+fn known_flow(
+    a: &mut Assembler,
+    family: Family,
+    parts: &Parts<'_>,
+    age: Duration,
+    labels: &Labels,
+    decide: Label,
+) {
+    flow_remote(a, family, source_offset(family));
+    a.map(R1, parts.flows);
+    a.stack(R2, at::FLOW);
+    a.call(helper::MAP_LOOKUP);
+    a.jump_if(If::Eq, R0, 0, decide);
+    a.load(Width::D, R7, R0, 0);
+    a.call(helper::TIME);
+    a.op_reg(Op::Sub, R0, R7);
+    a.value64(R1, age.as_nanos() as u64);
+    a.jump_if_reg(If::SGt, R0, R1, decide);
+    a.jump(labels.replies);
+}
+
+/// Asks the routing table whether this host would forward the packet; without
+/// forwarding it answers at once.
+fn transit_or_here(a: &mut Assembler, family: Family, labels: &Labels) {
+    const SKIP_NEIGHBOUR: i32 = 4;
+    const NOT_FORWARDED: i32 = 4;
+    const FORWARDING_OFF: i32 = 5;
+    let here = a.label();
+    a.load(Width::W, R1, R6, skb::PACKET_TYPE);
+    a.jump_if(If::Ne, R1, 0, here);
+    for word in 0..8 {
+        a.store_value(Width::D, STACK, at::ROUTE + word * 8, 0);
+    }
+    let (number, words) = match family {
+        Family::V4 => (libc::AF_INET, 1),
+        Family::V6 => (libc::AF_INET6, 4),
+    };
+    a.store_value(Width::B, STACK, at::ROUTE, number);
+    a.load(Width::W, R1, R6, skb::INTERFACE);
+    a.store(Width::W, STACK, at::ROUTE + 8, R1);
+    for (from, to) in [(source_offset(family), 16), (destination_offset(family), 32)] {
+        for word in 0..words {
+            a.load(Width::W, R1, STACK, at::HEADER + from + word * 4);
+            a.store(Width::W, STACK, at::ROUTE + to + word * 4, R1);
+        }
+    }
+    a.copy(R1, R6);
+    a.stack(R2, at::ROUTE);
+    a.mov(R3, 64);
+    a.mov(R4, SKIP_NEIGHBOUR);
+    a.call(helper::ROUTE);
+    a.op(Op::Lsh, R0, 32); // the helper returns an int
+    a.jump_if(If::SLt, R0, 0, here);
+    a.op(Op::Rsh, R0, 32);
+    a.jump_if(If::Eq, R0, NOT_FORWARDED, here);
+    a.jump_if(If::Eq, R0, FORWARDING_OFF, here);
+    a.jump(labels.transit);
+    a.place(here);
+}
+
+/// The source address as a number: r1 (IPv4), or r1 high and r2 low (IPv6).
+fn source_key(a: &mut Assembler, family: Family) {
+    let offset = at::HEADER + source_offset(family);
+    match family {
+        Family::V4 => {
+            a.load(Width::W, R1, STACK, offset);
+            a.from_network(R1, 32);
+        }
+        Family::V6 => {
+            a.load(Width::D, R1, STACK, offset);
+            a.from_network(R1, 64);
+            a.load(Width::D, R2, STACK, offset + 8);
+            a.from_network(R2, 64);
+        }
+    }
+}
+
+/// Searches a dimension for the key in r1 (and r2); r3 becomes the address of
+/// its row. Branchless within a node, so that the verifier sees one way only.
+fn row_address(a: &mut Assembler, parts: &Parts<'_>, dimension: &Dimension, unsound: Label) {
+    if dimension.levels.is_empty() {
+        a.map_value(R3, parts.tables, dimension.rows_offset);
+        return;
+    }
+    let slot_bytes = dimension.width.bytes();
+    let fanout_bits = dimension.fanout.trailing_zeros() as i32;
+    let slot_bits = slot_bytes.trailing_zeros() as i32;
+    if dimension.width == KeyWidth::Bits32 {
+        // Compared as "boundary < key + 1" in 64 bits, which never wraps.
+        a.op(Op::Add, R1, 1);
+    }
+    a.mov(R5, 0);
+    for (depth, level) in dimension.levels.iter().enumerate() {
+        a.map_value(R3, parts.tables, level.offset);
+        if depth > 0 {
+            let last = level.nodes as i32 - 1;
+            let sound = a.label();
+            a.jump_if(If::Lt, R5, level.nodes as i32, sound);
+            a.mov(R5, last);
+            a.place(sound);
+            a.op(Op::Lsh, R5, fanout_bits);
+            a.copy(R4, R5);
+            a.op(Op::Lsh, R4, slot_bits);
+            a.op_reg(Op::Add, R3, R4);
+        }
+        let mut step = dimension.fanout / 2;
+        while step > 0 {
+            at_or_below(a, dimension.width, (step * slot_bytes) as i16);
+            a.op(Op::Lsh, R4, step.trailing_zeros() as i32);
+            a.op_reg(Op::Add, R5, R4);
+            a.op(Op::Lsh, R4, slot_bits);
+            a.op_reg(Op::Add, R3, R4);
+            step /= 2;
+        }
+    }
+    a.map_value(R3, parts.tables, dimension.classes_offset);
+    a.op(Op::Lsh, R5, 1);
+    a.op_reg(Op::Add, R3, R5);
+    a.load(Width::H, R5, R3, 0);
+    a.jump_if(If::Gt, R5, dimension.classes as i32 - 1, unsound);
+    a.op(Op::Mul, R5, parts.layout.row_bytes() as i32);
+    a.map_value(R3, parts.tables, dimension.rows_offset);
+    a.op_reg(Op::Add, R3, R5);
+}
+
+/// r4 = 1 when the boundary at r3 + offset is at or below the key, else 0.
+fn at_or_below(a: &mut Assembler, width: KeyWidth, offset: i16) {
+    match width {
+        KeyWidth::Bits32 => {
+            a.load(Width::W, R4, R3, offset);
+            a.op_reg(Op::Sub, R4, R1);
+            a.op(Op::Rsh, R4, 63);
+        }
+        KeyWidth::Bits128 => {
+            // The borrow of key − boundary, low half first.
+            a.load(Width::D, R0, R3, offset + 8);
+            a.copy(R7, R2);
+            a.op_reg(Op::Sub, R7, R0);
+            borrow(a, R2);
+            a.load(Width::D, R0, R3, offset);
+            a.copy(R7, R1);
+            a.op_reg(Op::Sub, R7, R0);
+            a.op_reg(Op::Sub, R7, R4);
+            borrow(a, R1);
+            a.op(Op::Xor, R4, 1);
+        }
+    }
+}
+
+/// r4 = the borrow of `key` − r0, whose difference stands in r7:
+/// `((~k & b) | (~(k ^ b) & d)) >> 63`.
+fn borrow(a: &mut Assembler, key: super::assembler::Reg) {
+    a.copy(R4, key);
+    a.op(Op::Xor, R4, -1);
+    a.op_reg(Op::And, R4, R0);
+    a.copy(R8, key);
+    a.op_reg(Op::Xor, R8, R0);
+    a.op(Op::Xor, R8, -1);
+    a.op_reg(Op::And, R8, R7);
+    a.op_reg(Op::Or, R4, R8);
+    a.op(Op::Rsh, R4, 63);
+}
+
+/// ANDs the two rows and takes the lowest set bit; falls through when none is
+/// set.
+fn first_rule(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, finish: Label) {
+    let layout = parts.layout;
+    if layout.rules == 0 {
+        return;
+    }
+    let (found, none) = (a.label(), a.label());
+    a.load(Width::W, R1, STACK, at::KEY);
+    row_address(a, parts, &layout.traffic, labels.unsound);
+    a.copy(R7, R3);
+    a.load(Width::D, R8, STACK, at::SOURCE_ROW);
+    a.mov(R9, 0);
+    if layout.words == 1 {
+        a.load(Width::D, R1, R7, 0);
+        a.load(Width::D, R2, R8, 0);
+        a.op_reg(Op::And, R1, R2);
+        a.jump_if(If::Eq, R1, 0, none);
+    } else {
+        eight_words_a_turn(a, layout.words, found, none);
+    }
+
+    a.place(found);
+    a.copy(R2, R1);
+    a.negate(R2);
+    a.op_reg(Op::And, R1, R2);
+    a.value64(R2, DE_BRUIJN);
+    a.op_reg(Op::Mul, R1, R2);
+    a.op(Op::Rsh, R1, 58);
+    a.map_value(R3, parts.tables, DE_BRUIJN_OFFSET);
+    a.op_reg(Op::Add, R3, R1);
+    a.load(Width::B, R1, R3, 0);
+    a.op_reg(Op::Add, R9, R1);
+    a.jump_if(If::Gt, R9, layout.rules as i32 - 1, labels.unsound);
+    a.map_value(R3, parts.tables, layout.verdicts_offset);
+    a.op_reg(Op::Add, R3, R9);
+    a.load(Width::B, R1, R3, 0);
+    a.copy(R7, R9);
+    a.op(Op::Add, R7, CounterSlot::FIRST_RULE as i32);
+    a.mov(R8, NEXT);
+    a.jump_if(If::Ne, R1, 0, finish);
+    a.mov(R8, DROP);
+    a.jump(finish);
+    a.place(none);
+}
+
+/// Walks the rows; at `found` r1 is a word with a bit set and r9 the number of
+/// its first bit. One unresolved branch a turn is what the verifier allows for.
+fn eight_words_a_turn(a: &mut Assembler, words: u32, found: Label, none: Label) {
+    let hit = a.label();
+    let turn = a.here();
+    a.mov(R0, 0);
+    for word in 0..8 {
+        a.load(Width::D, R1, R7, word * 8);
+        a.load(Width::D, R2, R8, word * 8);
+        a.op_reg(Op::And, R1, R2);
+        a.op_reg(Op::Or, R0, R1);
+    }
+    a.jump_if(If::Ne, R0, 0, hit);
+    a.op(Op::Add, R7, 64);
+    a.op(Op::Add, R8, 64);
+    a.op(Op::Add, R9, 512);
+    a.jump_if(If::Lt, R9, words as i32 * 64, turn);
+    a.jump(none);
+    a.place(hit);
+    for word in 0..8 {
+        a.load(Width::D, R1, R7, word * 8);
+        a.load(Width::D, R2, R8, word * 8);
+        a.op_reg(Op::And, R1, R2);
+        a.jump_if(If::Ne, R1, 0, found);
+        if word < 7 {
+            a.op(Op::Add, R9, 64);
+        }
+    }
+    a.jump(none);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_speaker_has_a_slot_of_its_own() {
+        let mut speakers: Vec<Speaker> =
+            Foundation::ALL.into_iter().map(Speaker::Foundation).collect();
+        speakers.extend([
+            Speaker::Nobody,
+            Speaker::Unsound,
+            Speaker::Standing(Direction::Inbound),
+            Speaker::Standing(Direction::Transit),
+            Speaker::Rule(RuleIndex(0)),
+            Speaker::Rule(RuleIndex(9_999)),
+        ]);
+        for speaker in &speakers {
+            assert_eq!(CounterSlot::of(*speaker).speaker(), Some(*speaker));
+        }
+        assert_eq!(CounterSlot(12).speaker(), None);
+        assert_eq!(CounterSlot::count(3), 19);
+    }
+}

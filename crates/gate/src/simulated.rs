@@ -1,0 +1,127 @@
+//! A gate without a kernel: the same tables, packets and time passed in. The
+//! demo's host stands behind one, and tests hold the kernel's against it.
+
+use std::time::Duration;
+
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decide::{Decision, Speaker};
+use tipstaff_core::flows::Flows;
+use tipstaff_core::interface::Interface;
+use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, Packet, Payload, parse_ethernet};
+use tipstaff_core::tables::Tables;
+
+use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally};
+
+struct Revision {
+    record: Record,
+    brief: Brief,
+    tables: Tables,
+    guarded: Vec<InterfaceIndex>,
+    tallies: Vec<(Speaker, Tally)>,
+}
+
+/// The simulated gate.
+#[derive(Default)]
+pub struct SimulatedGate {
+    revision: Option<Revision>,
+    flows: Flows,
+    now: Duration,
+}
+
+impl SimulatedGate {
+    /// Moves the clock; it counts from any fixed moment.
+    pub fn set_time(&mut self, now: Duration) {
+        self.now = now;
+    }
+
+    /// A frame leaves the host. Nothing is dropped on its way out.
+    pub fn leaves(&mut self, frame: &[u8]) {
+        if let Packet::Ip(ip) = parse_ethernet(frame) {
+            self.flows.sent(&ip, self.now);
+        }
+    }
+
+    /// A frame arrives for this host and is decided and counted. There are no
+    /// sockets to ask: `connected` says whether a TCP packet belongs to one.
+    pub fn arrives(
+        &mut self,
+        interface: InterfaceIndex,
+        frame: &[u8],
+        connected: bool,
+    ) -> Decision {
+        let decision = self.decide(interface, frame, connected);
+        if let Some(revision) = &mut self.revision
+            && decision.speaker != Speaker::Nobody
+        {
+            let known = revision.tallies.iter_mut().find(|(s, _)| *s == decision.speaker);
+            let tally = match known {
+                Some((_, tally)) => tally,
+                None => {
+                    revision.tallies.push((decision.speaker, Tally::default()));
+                    let last = revision.tallies.len() - 1;
+                    &mut revision.tallies[last].1
+                }
+            };
+            tally.packets += 1;
+            tally.bytes += frame.len() as u64;
+        }
+        decision
+    }
+
+    fn decide(&self, interface: InterfaceIndex, frame: &[u8], connected: bool) -> Decision {
+        let open =
+            Decision { verdict: tipstaff_core::orders::Action::Allow, speaker: Speaker::Nobody };
+        let Some(revision) = &self.revision else { return open };
+        let packet = parse_ethernet(frame);
+        let belongs = match packet {
+            Packet::Ip(ip) if matches!(ip.payload, Payload::Tcp { .. }) => connected,
+            Packet::Ip(ip) => self.flows.knows(&ip, self.now),
+            _ => false,
+        };
+        let facts = Facts { interface, direction: Direction::Inbound, belongs, packet };
+        revision.tables.decide(&revision.brief, &facts)
+    }
+}
+
+impl Gate for SimulatedGate {
+    fn post(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+    ) -> Result<Posted, GateError> {
+        let tables = Tables::build(posting.brief)?;
+        let replaced = self.revision.is_some();
+        self.revision = Some(Revision {
+            record: posting.record.clone(),
+            brief: posting.brief.clone(),
+            tables,
+            guarded: interfaces.iter().map(|i| InterfaceIndex(i.index)).collect(),
+            tallies: Vec::new(),
+        });
+        let guarded = interfaces.iter().map(|i| i.name.clone()).collect();
+        Ok(Posted { guarded, vanished: Vec::new(), replaced })
+    }
+
+    fn withdraw(&mut self) -> Result<bool, GateError> {
+        Ok(self.revision.take().is_some())
+    }
+
+    fn in_force(&self) -> Result<Option<InForce>, GateError> {
+        Ok(self.revision.as_ref().map(|revision| InForce {
+            record: revision.record.clone(),
+            guarded: revision.guarded.clone(),
+            remembers: true,
+        }))
+    }
+
+    fn tallies(&self) -> Result<Vec<(Speaker, Tally)>, GateError> {
+        Ok(self.revision.as_ref().map(|r| r.tallies.clone()).unwrap_or_default())
+    }
+
+    fn ask(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError> {
+        if self.revision.is_none() {
+            return Err(GateError::NothingInForce);
+        }
+        Ok(self.decide(interface, frame, false))
+    }
+}

@@ -1,0 +1,249 @@
+//! The kernel's gate: what it says is what the reference says, a post is all
+//! or nothing, and a withdrawn gate leaves nothing behind. Needs root and a
+//! kernel that carries the gate; elsewhere it says loudly that it was skipped.
+
+use std::cell::RefCell;
+use std::ops::ControlFlow;
+use std::path::PathBuf;
+use std::rc::Rc;
+
+use proptest::strategy::{Strategy, ValueTree};
+use proptest::test_runner::TestRunner;
+use tipstaff_core::arbitrary;
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decide::{Decision, Speaker, decide};
+use tipstaff_core::interface::Interface;
+use tipstaff_core::orders::{Action, read};
+use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, parse_ethernet};
+use tipstaff_core::tables::Tables;
+use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::{Gate, GateError, Posting, Record};
+use tipstaff_host::interfaces;
+use tipstaff_host::lab::{self, Mounts, Space};
+
+/// Runs `test` inside a namespace with one cable, or says why not.
+fn inside(test: impl FnOnce(PathBuf, Vec<Interface>) + Send + 'static) {
+    if let Err(why) = check_ground() {
+        eprintln!("SKIPPED: the kernel's gate was not tested: {why}");
+        return;
+    }
+    let far = Space::new(Mounts::Shared).unwrap();
+    let near = Space::new(Mounts::Own).unwrap();
+    let far_end = std::os::fd::AsFd::as_fd(&far).try_clone_to_owned().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let run_dir = folder.path().join("run");
+    near.run(move || {
+        use std::os::fd::AsFd;
+        lab::cable("ts-a", "ts-b", far_end.as_fd()).unwrap();
+        lab::up("ts-a").unwrap();
+        lab::address("ts-a", "198.51.100.20".parse().unwrap(), 24).unwrap();
+        lab::address("ts-a", "2001:db8:51::20".parse().unwrap(), 64).unwrap();
+        test(run_dir, interfaces::list().unwrap());
+    })
+    .expect("the test inside the namespace failed");
+}
+
+fn orders(rules: &str) -> String {
+    format!(
+        "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n{rules}"
+    )
+}
+
+fn record(text: &str) -> Record {
+    let (path, posted_by) = ("orders.toml".into(), "root".into());
+    Record { orders: text.into(), path, posted_at: 0, posted_by }
+}
+
+fn post(gate: &mut KernelGate, text: &str, all: &[Interface]) -> Result<(), GateError> {
+    let brief = Brief::of(&read(text).unwrap());
+    gate.post(&Posting { brief: &brief, record: record(text) }, all).map(drop)
+}
+
+#[test]
+fn the_three_executors_agree() {
+    let cases: usize = std::env::var("TIPSTAFF_EQUALITY_LISTS").map_or(60, |n| n.parse().unwrap());
+    inside(move |run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let mac = cable.hardware.unwrap();
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let mut runner = TestRunner::deterministic();
+        let mut speakers = std::collections::BTreeMap::<&str, usize>::new();
+        for case in 0..cases {
+            let most = [3, 40, 64, 65, 700][case % 5];
+            let brief = arbitrary::brief(most).new_tree(&mut runner).unwrap().current();
+            let tables = Tables::build(&brief).unwrap();
+            let posting = Posting { brief: &brief, record: record("") };
+            gate.post(&posting, &all).unwrap();
+            for n in 0..150 {
+                let frame = arbitrary::frame(mac).new_tree(&mut runner).unwrap().current();
+                // Test runs refuse frames that end inside the IP header.
+                let header = if frame[12..14] == [0x86, 0xdd] { 40 } else { 20 };
+                if frame.len() < 14 + header {
+                    continue;
+                }
+                let index = InterfaceIndex(if n % 40 == 0 { 1 } else { cable.index });
+                // The loopback interface has an all-zero hardware address.
+                let frame = if index.0 == 1 { [&[0; 6], &frame[6..]].concat() } else { frame };
+                let facts = Facts {
+                    interface: index,
+                    direction: Direction::Inbound,
+                    belongs: false,
+                    packet: parse_ethernet(&frame),
+                };
+                let reference = decide(&brief, &facts);
+                assert_eq!(tables.decide(&brief, &facts), reference);
+                let kernel = gate.ask(index, &frame).unwrap();
+                assert_eq!(kernel, reference, "frame {frame:02x?}\n{facts:?}\n{brief:#?}");
+                *speakers.entry(kind(reference.speaker)).or_default() += 1;
+            }
+        }
+        eprintln!("the kernel agreed with the reference: {speakers:?}");
+        assert!(
+            speakers["rule"] > 500 && speakers["standing"] > 500 && speakers["foundation"] > 500
+        );
+        assert!(gate.withdraw().unwrap());
+        assert!(!run_dir.exists(), "something was left behind");
+    });
+}
+
+fn kind(speaker: Speaker) -> &'static str {
+    match speaker {
+        Speaker::Rule(_) => "rule",
+        Speaker::Standing(_) => "standing",
+        Speaker::Foundation(_) => "foundation",
+        Speaker::Nobody => "nobody",
+        Speaker::Unsound => panic!("the kernel's tables were unsound"),
+    }
+}
+
+const ALLOW: &str = "[[rules]]\nname = \"shell\"\naction = \"allow\"\ntraffic = \"ssh\"\n";
+
+/// A SYN to port 22.
+fn knock(mac: [u8; 6]) -> Vec<u8> {
+    let mut frame = mac.to_vec();
+    frame.extend([2, 0, 0, 0, 0, 0x99, 8, 0]);
+    frame.extend([0x45, 0, 0, 40, 0, 1, 0, 0, 64, 6, 0, 0, 203, 0, 113, 9, 198, 51, 100, 20]);
+    frame.extend([0xee, 0x48, 0, 22, 0, 0, 0, 1, 0, 0, 0, 0, 0x50, 2, 0xff, 0xff, 0, 0, 0, 0]);
+    frame
+}
+
+#[test]
+fn a_post_stopped_at_any_step_leaves_the_old_or_the_new() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, frame) = (InterfaceIndex(cable.index), knock(cable.hardware.unwrap()));
+        let (old, new) = (orders(""), orders(ALLOW));
+        // First the steps of a post onto nothing, then of one onto orders in force.
+        for before in [None, Some(&old)] {
+            let mut stopped = 0;
+            for at in 0.. {
+                let mut gate = KernelGate::new(&run_dir).unwrap();
+                if let Some(before) = before {
+                    post(&mut gate, before, &all).unwrap();
+                }
+                let seen = Rc::new(RefCell::new(0));
+                let count = Rc::clone(&seen);
+                let hook = move |_: &'static str| {
+                    *count.borrow_mut() += 1;
+                    if *count.borrow() > at {
+                        ControlFlow::Break(())
+                    } else {
+                        ControlFlow::Continue(())
+                    }
+                };
+                let mut dying = KernelGate::new(&run_dir).unwrap().with_hook(Box::new(hook));
+                let done = post(&mut dying, &new, &all).is_ok();
+                drop(dying);
+                let in_force = gate.in_force().unwrap().map(|f| f.record.orders);
+                if done {
+                    assert_eq!(in_force.as_ref(), Some(&new));
+                    assert_eq!(gate.ask(index, &frame).unwrap().verdict, Action::Allow);
+                    assert!(gate.withdraw().unwrap());
+                    break;
+                }
+                stopped += 1;
+                assert_eq!(in_force.as_ref(), before, "stopped at step {at}");
+                // The next command goes on from whatever was left.
+                post(&mut gate, &new, &all).unwrap();
+                assert_eq!(gate.in_force().unwrap().unwrap().record.orders, new);
+                gate.withdraw().unwrap();
+                assert!(!run_dir.exists(), "step {at} left something behind");
+            }
+            assert!(stopped >= 6, "only {stopped} steps");
+        }
+    });
+}
+
+#[test]
+fn a_withdrawal_stopped_at_any_step_can_be_finished() {
+    inside(|run_dir, all| {
+        for at in 0.. {
+            let mut gate = KernelGate::new(&run_dir).unwrap();
+            post(&mut gate, &orders(ALLOW), &all).unwrap();
+            let mut left = at;
+            let hook = move |_: &'static str| {
+                left -= 1;
+                if left < 0 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+            };
+            let mut dying = KernelGate::new(&run_dir).unwrap().with_hook(Box::new(hook));
+            let done = dying.withdraw();
+            // Either it is still in force whole, or it is open whole.
+            let in_force = gate.in_force().unwrap();
+            assert!(at == 0 || in_force.is_none());
+            let _ = gate.withdraw().unwrap();
+            assert!(!run_dir.exists(), "step {at}");
+            if done.is_ok() {
+                assert!(at > 4);
+                break;
+            }
+        }
+    });
+}
+
+#[test]
+fn tallies_go_on_over_a_post_and_asking_leaves_no_trace() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        post(&mut gate, &orders(ALLOW), &all).unwrap();
+        let asked = gate.ask(InterfaceIndex(cable.index), &knock(cable.hardware.unwrap())).unwrap();
+        let rule = Speaker::Rule(tipstaff_core::brief::RuleIndex(0));
+        assert_eq!(asked, Decision { verdict: Action::Allow, speaker: rule });
+        let packets = |gate: &KernelGate, wanted| {
+            let all = gate.tallies().unwrap();
+            all.iter().find(|(speaker, _)| *speaker == wanted).unwrap().1.packets
+        };
+        assert_eq!(packets(&gate, rule), 0);
+        // Real traffic over loopback is counted, and the count survives a post.
+        let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+        socket.send_to(&[1], socket.local_addr().unwrap()).unwrap();
+        let loopback = Speaker::Foundation(tipstaff_core::foundations::Foundation::Loopback);
+        let before = packets(&gate, loopback);
+        assert!(before >= 1);
+        let behind =
+            format!("[[rules]]\nname = \"first\"\naction = \"deny\"\ntraffic = \"gre\"\n{ALLOW}");
+        post(&mut gate, &orders(&behind), &all).unwrap();
+        assert!(packets(&gate, loopback) >= before);
+        gate.withdraw().unwrap();
+    });
+}
+
+#[test]
+fn an_interface_that_vanished_is_told_and_its_link_forgotten() {
+    inside(|run_dir, mut all| {
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let mut ghost = all[0].clone();
+        (ghost.index, ghost.name) = (4_000, "ts-ghost".into());
+        all.push(ghost);
+        let text = orders(ALLOW);
+        let brief = Brief::of(&read(&text).unwrap());
+        let posted = gate.post(&Posting { brief: &brief, record: record(&text) }, &all).unwrap();
+        assert_eq!(posted.vanished, ["ts-ghost"]);
+        let guarded = gate.in_force().unwrap().unwrap().guarded.len();
+        lab::unplug("ts-a").unwrap();
+        assert_eq!(gate.in_force().unwrap().unwrap().guarded.len(), guarded - 1);
+        post(&mut gate, &text, &interfaces::list().unwrap()).unwrap();
+        gate.withdraw().unwrap();
+        assert!(!run_dir.exists());
+    });
+}

@@ -1,0 +1,203 @@
+//! Network namespaces made for a demonstration or a test: each lives in a
+//! thread, has no name unless asked for, and is gone with the process.
+
+use std::fs::{self, File};
+use std::io;
+use std::net::IpAddr;
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd};
+use std::path::Path;
+use std::sync::mpsc;
+use std::thread;
+
+use netlink_packet_core::{NLM_F_CREATE, NLM_F_EXCL};
+use netlink_packet_route::address::{AddressAttribute, AddressHeaderFlags, AddressMessage};
+use netlink_packet_route::link::{
+    InfoData, InfoKind, InfoVeth, LinkAttribute, LinkFlags, LinkInfo, LinkMessage,
+};
+use netlink_packet_route::route::{
+    RouteAttribute, RouteHeader, RouteMessage, RouteProtocol, RouteScope, RouteType,
+};
+use netlink_packet_route::{AddressFamily, RouteNetlinkMessage};
+use nix::mount::{MsFlags, mount};
+use nix::sched::{CloneFlags, unshare};
+
+use crate::netlink::{self, Kind};
+
+type Job = Box<dyn FnOnce() + Send>;
+
+/// A network namespace of its own, held by a thread.
+pub struct Space {
+    jobs: mpsc::Sender<Job>,
+    namespace: File,
+}
+
+/// Whether a [`Space`] also gets a mount namespace of its own, so that what is
+/// mounted in it is gone with it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Mounts {
+    /// Shared with the process.
+    Shared,
+    /// Its own.
+    Own,
+}
+
+impl Space {
+    /// Makes a namespace. Needs CAP_SYS_ADMIN, in a user namespace of one's own if need be.
+    ///
+    /// # Errors
+    /// What unshare(2) says.
+    pub fn new(mounts: Mounts) -> io::Result<Self> {
+        let (jobs, todo) = mpsc::channel::<Job>();
+        let (ready, made) = mpsc::channel::<io::Result<File>>();
+        thread::spawn(move || {
+            let namespace = enter_new(mounts);
+            let sound = namespace.is_ok();
+            let _ = ready.send(namespace);
+            if sound {
+                todo.into_iter().for_each(|job| job());
+            }
+        });
+        let namespace = made.recv().map_err(io::Error::other)??;
+        let space = Self { jobs, namespace };
+        space.run(|| up("lo"))??;
+        Ok(space)
+    }
+
+    /// Runs something inside, on the thread of the namespace, and waits for it.
+    /// What it spawns is inside too.
+    ///
+    /// # Errors
+    /// When the thread is gone.
+    pub fn run<R: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> R + Send + 'static,
+    ) -> io::Result<R> {
+        let (send, receive) = mpsc::channel();
+        let job: Job = Box::new(move || drop(send.send(work())));
+        self.jobs.send(job).map_err(|_| io::Error::other("the namespace's thread is gone"))?;
+        receive.recv().map_err(|_| io::Error::other("the namespace's thread has failed"))
+    }
+
+    /// Gives it a name below /run/netns, visible to what runs inside.
+    ///
+    /// # Errors
+    /// What mount(2) says.
+    pub fn name(&self, name: &str) -> io::Result<()> {
+        let path = Path::new("/run/netns").join(name);
+        self.run(move || {
+            fs::create_dir_all("/run/netns")?;
+            // A tmpfs of its own, so that nothing is left in the real folder.
+            mount(
+                Some("ts-lab"),
+                "/run/netns",
+                Some("tmpfs"),
+                MsFlags::empty(),
+                Some("mode=0755"),
+            )?;
+            File::create(&path)?;
+            let own = Some("/proc/thread-self/ns/net");
+            mount(own, &path, None::<&str>, MsFlags::MS_BIND, None::<&str>)?;
+            Ok(())
+        })?
+    }
+}
+
+impl AsFd for Space {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.namespace.as_fd()
+    }
+}
+
+fn enter_new(mounts: Mounts) -> io::Result<File> {
+    unshare(CloneFlags::CLONE_NEWNET)?;
+    if mounts == Mounts::Own {
+        unshare(CloneFlags::CLONE_NEWNS)?;
+        let private = MsFlags::MS_REC | MsFlags::MS_PRIVATE;
+        mount(None::<&str>, "/", None::<&str>, private, None::<&str>)?;
+    }
+    File::open("/proc/thread-self/ns/net")
+}
+
+/// Makes a pair of connected interfaces, one here, one in another namespace.
+///
+/// # Errors
+/// What netlink says.
+pub fn cable(here: &str, there: &str, other: BorrowedFd<'_>) -> io::Result<()> {
+    let mut peer = LinkMessage::default();
+    peer.attributes.push(LinkAttribute::IfName(there.to_owned()));
+    peer.attributes.push(LinkAttribute::NetNsFd(other.as_raw_fd()));
+    let mut link = LinkMessage::default();
+    link.attributes.push(LinkAttribute::IfName(here.to_owned()));
+    link.attributes.push(LinkAttribute::LinkInfo(vec![
+        LinkInfo::Kind(InfoKind::Veth),
+        LinkInfo::Data(InfoData::Veth(InfoVeth::Peer(peer))),
+    ]));
+    make(RouteNetlinkMessage::NewLink(link))
+}
+
+/// Removes an interface, and with it the other end of its cable.
+///
+/// # Errors
+/// What netlink says.
+pub fn unplug(name: &str) -> io::Result<()> {
+    let mut link = LinkMessage::default();
+    link.header.index = index(name)?;
+    netlink::route(RouteNetlinkMessage::DelLink(link), Kind::Do(0)).map(drop)
+}
+
+fn make(message: RouteNetlinkMessage) -> io::Result<()> {
+    netlink::route(message, Kind::Do(NLM_F_CREATE | NLM_F_EXCL)).map(drop)
+}
+
+fn index(name: &str) -> io::Result<u32> {
+    nix::net::if_::if_nametoindex(name).map_err(io::Error::from)
+}
+
+/// Switches an interface on.
+///
+/// # Errors
+/// What netlink says.
+pub fn up(name: &str) -> io::Result<()> {
+    let mut link = LinkMessage::default();
+    link.header.index = index(name)?;
+    link.header.flags = LinkFlags::Up;
+    link.header.change_mask = LinkFlags::Up;
+    netlink::route(RouteNetlinkMessage::SetLink(link), Kind::Do(0)).map(drop)
+}
+
+/// Gives an interface an address, without waiting for duplicate detection.
+///
+/// # Errors
+/// What netlink says.
+pub fn address(name: &str, address: IpAddr, prefix: u8) -> io::Result<()> {
+    let mut message = AddressMessage::default();
+    message.header.family = family(address);
+    message.header.prefix_len = prefix;
+    message.header.index = index(name)?;
+    message.header.flags = AddressHeaderFlags::Nodad;
+    message.attributes.push(AddressAttribute::Local(address));
+    message.attributes.push(AddressAttribute::Address(address));
+    make(RouteNetlinkMessage::NewAddress(message))
+}
+
+/// Sends everything that has no other way to a router.
+///
+/// # Errors
+/// What netlink says.
+pub fn default_route(gateway: IpAddr) -> io::Result<()> {
+    let mut message = RouteMessage::default();
+    message.header = RouteHeader {
+        address_family: family(gateway),
+        table: RouteHeader::RT_TABLE_MAIN,
+        protocol: RouteProtocol::Static,
+        scope: RouteScope::Universe,
+        kind: RouteType::Unicast,
+        ..RouteHeader::default()
+    };
+    message.attributes.push(RouteAttribute::Gateway(gateway.into()));
+    make(RouteNetlinkMessage::NewRoute(message))
+}
+
+fn family(address: IpAddr) -> AddressFamily {
+    if address.is_ipv4() { AddressFamily::Inet } else { AddressFamily::Inet6 }
+}
