@@ -1,2 +1,60 @@
-//! To come.
-fn main() {}
+//! The command line: arguments → a command → what it found → an exit code.
+#![forbid(unsafe_code)]
+
+mod arguments;
+mod chosen;
+mod commands;
+mod failure;
+mod terminal;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use arguments::{Arguments, Command};
+use failure::Failure;
+use terminal::Terminal;
+
+/// How a command ended; the number is the exit code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub enum Ending {
+    /// Done, and as it should be.
+    Fine = 0,
+    /// A check found something that differs from the orders.
+    Differs = 1,
+    /// `state`: nothing is in force.
+    Down = 10,
+    /// `state`: what is in force is not what it should be.
+    Drift = 11,
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let mut terminal = Terminal::new(arguments.common.json);
+    match run(&arguments, &mut terminal) {
+        Ok(ending) => ExitCode::from(ending as u8),
+        Err(failure) => {
+            failure.print(&terminal);
+            ExitCode::from(failure.exit_code())
+        }
+    }
+}
+
+fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure> {
+    let common = &arguments.common;
+    if let Some(name) = &common.namespace {
+        tipstaff_host::namespace::enter(name)?;
+    }
+    match &arguments.command {
+        Command::Survey => commands::survey::run(common, terminal),
+        Command::Rules(options) => commands::rules::run(common, options, terminal),
+        Command::Ask(options) => commands::ask::run(common, options, terminal),
+        Command::Post(options) => commands::post::run(common, options, terminal),
+        Command::State => commands::state::run(common, terminal),
+        Command::Reach(options) => commands::reach::run(common, options, terminal),
+        Command::Withdraw => commands::withdraw::run(common, terminal),
+        Command::Demo(options) => commands::demo::run(options, terminal),
+        Command::Play(part) => commands::demo::play(part),
+    }
+}

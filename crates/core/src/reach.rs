@@ -15,9 +15,6 @@ use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, Transport, UDP};
 use crate::orders::{Action, Rule};
 use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, TcpFlags};
 
-/// A rule that names at most so many ports in one range has each of them checked.
-const MOST_PORTS_OF_A_RANGE: u32 = 16;
-
 /// What is checked: one row of the table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(into = "String")]
@@ -227,8 +224,9 @@ impl Cell {
     }
 }
 
-/// What is to be checked: every listener, every port that an allow rule names,
-/// and echo requests where a rule speaks of them.
+/// What is to be checked: every listener; every port that an allow rule names,
+/// and of a range that nothing listens in the first one; echo requests where a
+/// rule speaks of them.
 pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
     let mut subjects: BTreeSet<Subject> =
         listeners.iter().map(|l| Subject::Port(l.transport, l.port)).collect();
@@ -238,22 +236,33 @@ pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
             subjects.insert(Subject::Echo);
         }
         if rule.action == Action::Allow {
-            subjects.extend(keys.ranges().iter().flat_map(|range| named_ports(*range)));
+            let unheard = keys.ranges().iter().filter_map(|range| first_port(*range));
+            subjects.extend(
+                unheard
+                    .filter(|(subject, last)| !heard(listeners, *subject, *last))
+                    .map(|(s, _)| s),
+            );
         }
     }
     subjects
 }
 
-fn named_ports((first, last): (u32, u32)) -> Vec<Subject> {
+/// The first port of a range of keys, and the last one; `None` for whole
+/// protocols and those without ports.
+fn first_port((first, last): (u32, u32)) -> Option<(Subject, u16)> {
     let transport = match TrafficKey(first).protocol() {
         TCP => Transport::Tcp,
         UDP => Transport::Udp,
-        _ => return Vec::new(),
+        _ => return None,
     };
-    if last - first >= MOST_PORTS_OF_A_RANGE {
-        return Vec::new();
-    }
-    (first..=last).map(|key| Subject::Port(transport, TrafficKey(key).low())).collect()
+    let (from, to) = (TrafficKey(first).low(), TrafficKey(last).low());
+    (from > 0).then_some((Subject::Port(transport, from), to))
+}
+
+/// Whether something listens between a port and a last one.
+fn heard(listeners: &[Listener], first: Subject, last: u16) -> bool {
+    let Subject::Port(transport, from) = first else { return false };
+    listeners.iter().any(|l| l.transport == transport && (from..=last).contains(&l.port))
 }
 
 /// The facts of a first packet about `subject` from an outside source.
@@ -291,11 +300,18 @@ pub fn expected(
     let bound = |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
     let source = match vantage {
         Vantage::Here => {
-            let by = "foundation loopback".to_owned();
-            let meant = subject == Subject::Echo
-                || listeners.iter().any(|l| bound(&l))
-                || subjects(brief, &[]).contains(&subject);
-            return (if meant { Outcome::Answers } else { Outcome::Refuses }, by);
+            let names = |r: &Rule| {
+                let keys = r.traffic.keys.as_ref();
+                let named = keys.is_some_and(|k| k.contains(subject.key(Family::V4).0));
+                r.enabled && r.action == Action::Allow && named
+            };
+            let rule = brief.indexed().find(|(_, rule)| names(rule)).map(|(index, _)| index);
+            let bound = listeners.iter().any(|l| bound(&l));
+            return match rule {
+                Some(index) => (Outcome::Answers, speaker_words(brief, Speaker::Rule(index))),
+                None if bound => (Outcome::Answers, "its own listener".into()),
+                None => (Outcome::Refuses, "nobody".into()),
+            };
         }
         Vantage::Outside(source) => source,
     };
@@ -323,14 +339,14 @@ pub fn let_in(listeners: &[Listener], subject: Subject, target: IpAddr) -> Outco
 }
 
 /// Puts a cell together and says why it differs. `gate` is what the gate in
-/// force said of the same packet when it was asked.
+/// force said of the same packet when it was asked, and who spoke, in words.
 pub fn cell(
     brief: &Brief,
     listeners: &[Listener],
     subject: Subject,
     vantage: Vantage,
     observed: Observed,
-    gate: Option<(&Brief, Decision)>,
+    gate: Option<(Decision, &str)>,
 ) -> Cell {
     let target = observed.target.unwrap_or(IpAddr::from([0, 0, 0, 0]));
     let (expected, expected_by) = expected(brief, listeners, subject, vantage, target);
@@ -346,15 +362,15 @@ fn why(
     subject: Subject,
     target: IpAddr,
     cell: &Cell,
-    gate: Option<(&Brief, Decision)>,
+    gate: Option<(Decision, &str)>,
 ) -> Why {
     let bound: Vec<&Listener> =
         listeners.iter().filter(|l| Subject::Port(l.transport, l.port) == subject).collect();
-    if let Some((in_force, decision)) = gate
+    if let Some((decision, by)) = gate
         && decision.verdict == Action::Deny
         && cell.observed.outcome == Outcome::Silent
     {
-        return Why::DeniedByGate { by: speaker_words(in_force, decision.speaker) };
+        return Why::DeniedByGate { by: by.to_owned() };
     }
     if cell.expected == Outcome::Silent {
         return Why::NotInForce;
@@ -425,10 +441,13 @@ source = "198.51.100.0/24"
         let brief = Brief::of(&read(ORDERS).unwrap());
         let names: Vec<String> =
             subjects(&brief, &[listener(22, "::")]).iter().map(ToString::to_string).collect();
-        assert_eq!(
-            names,
-            ["tcp/22", "tcp/7410", "udp/7420", "udp/7421", "udp/7422", "udp/7423", "icmp/echo"]
-        );
+        assert_eq!(names, ["tcp/22", "tcp/7410", "udp/7420", "icmp/echo"]);
+        // A range is not accused of its unused ports.
+        let mut camera = listener(7422, "::");
+        camera.transport = Transport::Udp;
+        let names: Vec<String> =
+            subjects(&brief, &[camera]).iter().map(ToString::to_string).collect();
+        assert_eq!(names, ["tcp/7410", "udp/7422", "icmp/echo"]);
     }
 
     #[test]
@@ -440,7 +459,7 @@ source = "198.51.100.0/24"
         let denied =
             Decision { verdict: Action::Deny, speaker: Speaker::Standing(Direction::Inbound) };
         let words = |listeners: &[Listener], vantage, outcome, gate: Option<Decision>| {
-            let gate = gate.map(|d| (&brief, d));
+            let gate = gate.map(|d| (d, "the standing answer inbound"));
             let cell = cell(&brief, listeners, dome, vantage, seen(outcome), gate);
             cell.why.map(|w| w.to_string()).unwrap_or_default()
         };

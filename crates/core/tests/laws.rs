@@ -1,5 +1,7 @@
 //! Laws of the decision: the tables say what the reference says.
 
+#![allow(clippy::unwrap_used)]
+
 use proptest::prelude::*;
 use tipstaff_core::arbitrary::{brief, frame};
 use tipstaff_core::decide::{Speaker, decide};

@@ -1,5 +1,7 @@
 //! Reading orders: what sound text means, and every fault of an unsound one.
 
+#![allow(clippy::unwrap_used)]
+
 use tipstaff_core::orders::{Action, read};
 
 const HEAD: &str =

@@ -2,6 +2,8 @@
 //! or nothing, and a withdrawn gate leaves nothing behind. Needs root and a
 //! kernel that carries the gate; elsewhere it says loudly that it was skipped.
 
+#![allow(clippy::unwrap_used)]
+
 use std::cell::RefCell;
 use std::ops::ControlFlow;
 use std::path::PathBuf;

@@ -115,6 +115,10 @@ fn enter_new(mounts: Mounts) -> io::Result<File> {
         let private = MsFlags::MS_REC | MsFlags::MS_PRIVATE;
         mount(None::<&str>, "/", None::<&str>, private, None::<&str>)?;
     }
+    // Duplicate detection would keep IPv6 silent for a second; nobody else is on these links.
+    for which in ["all", "default"] {
+        let _ = fs::write(format!("/proc/sys/net/ipv6/conf/{which}/accept_dad"), "0");
+    }
     File::open("/proc/thread-self/ns/net")
 }
 

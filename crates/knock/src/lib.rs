@@ -1,1 +1,66 @@
-//! To come.
+//! Vantages: where a reach check looks from. [`sockets`] knocks as any program
+//! may, [`witness`] plays an outside source on the same machine, [`frames`]
+//! builds the packets that the witness and the gate's dry run use.
+#![forbid(unsafe_code)]
+
+pub mod frames;
+pub mod sockets;
+pub mod witness;
+
+use std::fmt;
+use std::time::Duration;
+
+use tipstaff_core::reach::Outcome;
+
+/// What a knock gave, with the evidence.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reply {
+    /// A TCP connection was accepted, or a SYN-ACK came.
+    Accepted(Duration),
+    /// Data or an echo reply came.
+    Data(Duration),
+    /// A TCP reset came.
+    Reset(Duration),
+    /// An ICMP or ICMPv6 error came.
+    Icmp {
+        /// Type.
+        kind: u8,
+        /// Code.
+        code: u8,
+    },
+    /// Nothing came, where a closed port would have refused.
+    Taken,
+    /// Nothing came.
+    Nothing(Duration),
+    /// The knock could not be sent.
+    NotSent(i32),
+}
+
+impl Reply {
+    /// The outcome that it means.
+    pub fn outcome(self) -> Outcome {
+        match self {
+            Self::Accepted(_) | Self::Data(_) | Self::Taken => Outcome::Answers,
+            Self::Reset(_) | Self::Icmp { .. } => Outcome::Refuses,
+            Self::Nothing(_) => Outcome::Silent,
+            Self::NotSent(_) => Outcome::Unknown,
+        }
+    }
+}
+
+impl fmt::Display for Reply {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let ms = |d: &Duration| d.as_secs_f64() * 1000.0;
+        match self {
+            Self::Accepted(d) => write!(f, "accepted in {:.1} ms", ms(d)),
+            Self::Data(d) => write!(f, "an answer in {:.1} ms", ms(d)),
+            Self::Reset(d) => write!(f, "a reset in {:.1} ms", ms(d)),
+            Self::Icmp { kind, code } => write!(f, "ICMP type {kind} code {code}"),
+            Self::Taken => f.write_str("no refusal, where a closed port refuses"),
+            Self::Nothing(d) => write!(f, "nothing in {:.0} ms", ms(d)),
+            Self::NotSent(errno) => {
+                write!(f, "not sent: {}", std::io::Error::from_raw_os_error(*errno))
+            }
+        }
+    }
+}

@@ -7,7 +7,9 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::names::address::AddressSet;
+use crate::names::services;
 use crate::names::spans::Spans;
+use crate::names::traffic::{Term, TermFault};
 
 /// What a rule or a standing answer says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -129,10 +131,37 @@ pub struct Orders {
     pub standing: Standing,
     /// Foundations that can be switched off.
     pub foundations: FoundationSwitches,
+    /// Services that the orders define for themselves.
+    pub services: BTreeMap<String, Vec<Term>>,
     /// Named groups of addresses, groups inside them resolved.
     pub groups: BTreeMap<String, AddressSet>,
     /// The rules in order.
     pub rules: Vec<Rule>,
+}
+
+impl Orders {
+    /// What a traffic text means under these orders: a term, one of their own
+    /// services, or one of the catalogue. `None`: no service has that name.
+    ///
+    /// # Errors
+    /// [`TermFault`].
+    pub fn terms(&self, text: &str) -> Option<Result<Vec<Term>, TermFault>> {
+        terms(&self.services, text)
+    }
+}
+
+/// See [`Orders::terms`].
+pub(super) fn terms(
+    own: &BTreeMap<String, Vec<Term>>,
+    text: &str,
+) -> Option<Result<Vec<Term>, TermFault>> {
+    match Term::parse(text) {
+        Some(read) => Some(read.map(|term| vec![term])),
+        None => {
+            let terms = own.get(text).map(Vec::as_slice);
+            terms.or_else(|| services::find(text).map(|s| s.terms)).map(|t| Ok(t.to_vec()))
+        }
+    }
 }
 
 /// SHA-256 of the text of orders: which orders these are.

@@ -230,7 +230,8 @@ impl<'t> Reader<'t> {
         let groups = self.groups(&names);
         let known = Known { names: &names, groups: &groups };
         let rules = self.rules(root, &known);
-        Some(Orders { standing: standing?, foundations: foundations?, groups, rules: rules? })
+        let (standing, foundations, rules) = (standing?, foundations?, rules?);
+        Some(Orders { standing, foundations, services: names.services, groups, rules })
     }
 
     fn version(&mut self, root: &DeTable<'_>) {

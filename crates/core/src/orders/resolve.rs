@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 use std::ops::Range;
 
+use super::model;
 use crate::names::address::{AddressFault, AddressRange, AddressSet};
 use crate::names::services;
 use crate::names::traffic::{Term, TermFault};
@@ -49,31 +50,26 @@ impl Names {
     /// The terms of one text of a traffic list.
     pub(super) fn terms(&self, written: &Text) -> Result<Vec<Term>, Unresolved> {
         let text = written.text.as_str();
-        match Term::parse(text) {
-            Some(Ok(term)) => Ok(vec![term]),
+        match model::terms(&self.services, text) {
+            Some(Ok(terms)) => Ok(terms),
             Some(Err(fault)) => Err(Unresolved {
                 span: written.span.clone(),
                 message: format!("`{text}` is no traffic: {fault}"),
                 mend: term_mend(text, &fault),
             }),
-            None => self
-                .services
-                .get(text)
-                .cloned()
-                .or_else(|| services::find(text).map(|s| s.terms.to_vec()))
-                .ok_or_else(|| {
-                    let own = self.services.keys().map(String::as_str);
-                    let known = services::CATALOGUE.iter().map(|s| s.name);
-                    Unresolved {
-                        span: written.span.clone(),
-                        message: format!("no service is called `{text}`"),
-                        mend: did_you_mean(
-                            text,
-                            own.chain(known),
-                            "Write a port such as `tcp/7410`, or define the name under [services].",
-                        ),
-                    }
-                }),
+            None => {
+                let own = self.services.keys().map(String::as_str);
+                let known = services::CATALOGUE.iter().map(|s| s.name);
+                Err(Unresolved {
+                    span: written.span.clone(),
+                    message: format!("no service is called `{text}`"),
+                    mend: did_you_mean(
+                        text,
+                        own.chain(known),
+                        "Write a port such as `tcp/7410`, or define the name under [services].",
+                    ),
+                })
+            }
         }
     }
 

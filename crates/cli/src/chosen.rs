@@ -1,0 +1,116 @@
+//! Which orders a command judges by: those in the file, or those in force.
+
+use std::fs;
+use std::io;
+use std::path::Path;
+
+use serde::Serialize;
+use tipstaff_core::brief::Brief;
+use tipstaff_core::orders::{Orders, OrdersHash, read};
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::{Gate, GateError, InForce};
+
+use crate::arguments::Common;
+use crate::failure::Failure;
+use crate::terminal::moment;
+
+/// Orders, and where they come from.
+pub struct Chosen {
+    pub orders: Orders,
+    pub brief: Brief,
+    pub text: String,
+    pub origin: Origin,
+}
+
+/// Where orders come from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "from")]
+pub enum Origin {
+    /// A file.
+    File {
+        /// Its path.
+        path: String,
+        /// Hash of its text.
+        hash: OrdersHash,
+    },
+    /// The kernel.
+    InForce {
+        /// Where they were read when they were posted.
+        path: String,
+        /// Hash of their text.
+        hash: OrdersHash,
+        /// Seconds since 1970-01-01 UTC.
+        since: i64,
+    },
+}
+
+impl Origin {
+    /// For a heading.
+    pub fn words(&self) -> String {
+        match self {
+            Self::File { path, hash } => format!("orders {} from {path}", hash.short()),
+            Self::InForce { hash, since, .. } => {
+                format!("orders {} in force since {}", hash.short(), moment(*since))
+            }
+        }
+    }
+}
+
+/// Reads a file of orders.
+pub fn from_file(path: &Path) -> Result<Chosen, Failure> {
+    let text = fs::read_to_string(path).map_err(|source| match source.kind() {
+        io::ErrorKind::NotFound => Failure::NoOrders(path.to_owned()),
+        _ => Failure::Unreadable { path: path.to_owned(), source },
+    })?;
+    let origin = Origin::File { path: path.display().to_string(), hash: OrdersHash::of(&text) };
+    chosen(path, text, origin)
+}
+
+fn chosen(path: &Path, text: String, origin: Origin) -> Result<Chosen, Failure> {
+    match read(&text) {
+        Ok(orders) => Ok(Chosen { brief: Brief::of(&orders), orders, text, origin }),
+        Err(faults) => Err(Failure::WrongOrders { path: path.to_owned(), text, faults }),
+    }
+}
+
+/// The orders of a record that was in force.
+pub fn from_force(in_force: &InForce) -> Result<Chosen, Failure> {
+    let record = &in_force.record;
+    let origin =
+        Origin::InForce { path: record.path.clone(), hash: record.hash(), since: record.posted_at };
+    chosen(Path::new(&record.path), record.orders.clone(), origin)
+}
+
+/// What the kernel says is in force; `None` when nothing is, or when this
+/// account may not look.
+pub fn in_force(common: &Common) -> Result<(Option<InForce>, Visible), Failure> {
+    let gate = KernelGate::new(&common.run_dir)?;
+    match gate.in_force() {
+        Ok(in_force) => Ok((in_force, Visible::Yes)),
+        Err(GateError::NotRoot) => Ok((None, Visible::OnlyToRoot)),
+        Err(e) => Err(e.into()),
+    }
+}
+
+/// Whether the gate can be looked at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Visible {
+    /// It can.
+    Yes,
+    /// Something may be in force; only root may look.
+    OnlyToRoot,
+}
+
+/// The orders that a command judges by: the file that was asked for; else
+/// those in force; else the file at the usual place. `None`: there are none.
+pub fn choose(common: &Common, in_force: Option<&InForce>) -> Result<Option<Chosen>, Failure> {
+    if common.orders.is_none() {
+        if let Some(in_force) = in_force {
+            return from_force(in_force).map(Some);
+        }
+        if !common.orders_path().exists() {
+            return Ok(None);
+        }
+    }
+    from_file(common.orders_path()).map(Some)
+}

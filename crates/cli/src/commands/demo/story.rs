@@ -1,0 +1,351 @@
+//! The line of work, told and played.
+
+use std::io;
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decide::decide;
+use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::orders::{OrdersHash, read};
+use tipstaff_core::reach::{Subject, first_packet, speaker_words};
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::{Gate, GateError, Posting, Record};
+use tipstaff_host::snapshot::Snapshot;
+use tipstaff_knock::Reply;
+use tipstaff_knock::sockets::{self, Door};
+use tipstaff_knock::witness::{self, Approach};
+
+use super::bridge::{Bridge, LAN};
+use super::stage::Stage;
+use super::{Ground, own_folder};
+use crate::Ending;
+use crate::chosen::{Chosen, Origin};
+use crate::commands::rules::Counts;
+use crate::commands::{ask, post, reach, rules, survey};
+use crate::failure::{Failure, system};
+use crate::terminal::Terminal;
+
+const ORDERS: &str = include_str!("../../../demo/orders.toml");
+const SNAPSHOT: &str = include_str!("../../../demo/archive.json");
+const DESK: &str = "198.51.100.23";
+const PARTNER: &str = "203.0.113.9";
+const STRANGER: &str = "192.0.2.66";
+const PARTNER_SIX: &str = "2001:db8:113::9";
+const PATIENCE: Duration = Duration::from_millis(150);
+
+/// Tells the story on the given ground. `why`: why it is only the snapshot.
+pub fn tell(
+    ground: Ground,
+    why: Option<io::Error>,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let judge = orders();
+    let folder = own_folder()?;
+    let stage = match ground {
+        Ground::Snapshot => None,
+        Ground::Kernel | Ground::Sockets => {
+            let bridged = ground == Ground::Sockets;
+            Some(
+                Stage::set(folder.path(), bridged)
+                    .map_err(system("setting up the demo's hosts"))?,
+            )
+        }
+    };
+    let snapshot = match &stage {
+        Some(stage) => stage.snapshot().map_err(system("reading what listens"))?,
+        None => stored()?,
+    };
+    if terminal.json {
+        act(ground, stage.as_ref(), &judge, &snapshot, folder.path(), true, terminal)?;
+        return Ok(Ending::Fine);
+    }
+
+    terminal.heading("Larkfield Observatory: the plate archive gets its orders");
+    terminal.note(&match (ground, why) {
+        (Ground::Kernel, _) => "played in two network namespaces of this kernel, with the real gate".to_owned(),
+        (Ground::Sockets, _) => "played in three network namespaces: real programs, real sockets; the tables decide in user space on the wire between them".to_owned(),
+        (Ground::Snapshot, None) => "played on a stored snapshot of a host: every verdict is worked out, nothing is sent".to_owned(),
+        (Ground::Snapshot, Some(e)) => format!("this machine allows no namespaces to ordinary accounts ({e}); played on a stored snapshot of a host: every verdict is worked out, nothing is sent"),
+    });
+    step(terminal, 1, "survey", "Where do we stand? Four programs listen, and nobody is kept out.");
+    survey::show(&snapshot, None, Some(false), terminal);
+    step(
+        terminal,
+        2,
+        "rules",
+        "The orders: standing answers and seven rules. The first that matches speaks.",
+    );
+    rules::show(&judge, &Counts::default(), false, terminal);
+    step(
+        terminal,
+        3,
+        "ask",
+        "Before anything is in force: what would happen to a shell from the partner?",
+    );
+    let source = address(PARTNER)?;
+    let shell = Subject::Port(Transport::Tcp, 22);
+    let facts = first_packet(shell, source, archive_address(&snapshot, source)?);
+    let decision = decide(&judge.brief, &facts);
+    let key = shell.key(tipstaff_core::names::address::Family::of(source));
+    ask::answer(&judge, key, source, decision, "orders", terminal)?;
+    act(ground, stage.as_ref(), &judge, &snapshot, folder.path(), false, terminal)?;
+
+    terminal.heading("That was the line of work");
+    terminal.line(
+        "  The orders hold. Where the truth differs from them, the table says why: mastd listens",
+    );
+    terminal.line("  on loopback only, so the partner's rule is of no use yet, and no shell is running at all.");
+    drop(stage);
+    terminal.note("  Everything that was made for this is gone again.");
+    Ok(Ending::Fine)
+}
+
+fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {
+    terminal.heading(&format!("── {number} · tipstaff {command} ──"));
+    terminal.line(text);
+}
+
+fn orders() -> Chosen {
+    let orders = read(ORDERS).unwrap_or_else(|faults| unreachable!("a test reads them: {faults}"));
+    let origin = Origin::File { path: "orders.toml".into(), hash: OrdersHash::of(ORDERS) };
+    Chosen { brief: Brief::of(&orders), orders, text: ORDERS.to_owned(), origin }
+}
+
+fn stored() -> Result<Snapshot, Failure> {
+    Snapshot::from_json(SNAPSHOT)
+        .map_err(|e| system("reading the stored snapshot")(io::Error::other(e)))
+}
+
+fn address(text: &str) -> Result<IpAddr, Failure> {
+    text.parse().map_err(|e| system("reading an address")(io::Error::other(e)))
+}
+
+fn archive_address(snapshot: &Snapshot, source: IpAddr) -> Result<IpAddr, Failure> {
+    let all = snapshot.interfaces.iter().filter(|i| !i.is_loopback());
+    let own = all.flat_map(|i| i.addresses_of(source.is_ipv6())).next();
+    own.ok_or_else(|| system("finding the archive's address")(io::Error::other("it has none")))
+}
+
+/// Posting and checking: what needs the ground. `brief`: only the last table.
+fn act(
+    ground: Ground,
+    stage: Option<&Stage>,
+    judge: &Chosen,
+    snapshot: &Snapshot,
+    folder: &std::path::Path,
+    brief: bool,
+    terminal: &Terminal,
+) -> Result<(), Failure> {
+    let sources = [DESK, PARTNER, STRANGER, PARTNER_SIX];
+    let sources = sources.into_iter().map(address).collect::<Result<Vec<_>, _>>()?;
+    let told = Told { brief, terminal };
+    match (ground, stage) {
+        (Ground::Kernel, Some(stage)) => {
+            in_the_kernel(stage, judge, snapshot, folder, sources, &told)
+        }
+        (Ground::Sockets, Some(Stage { bridge: Some(bridge), world, archive, .. })) => {
+            on_the_wire(&Wired { bridge, world, archive }, judge, snapshot, &sources, &told)
+        }
+        _ => {
+            told.step(4, "post --check", "No kernel to post to here: the orders are only checked.");
+            if !brief {
+                post::show(judge, None, terminal);
+            }
+            told.step(5, "reach", "Worked out: what each port would do for whom.");
+            let mut check = reach::Check::new(judge, snapshot);
+            for source in sources {
+                check.worked_out(source, archive_address(snapshot, source)?);
+            }
+            check.show("down", terminal);
+            Ok(())
+        }
+    }
+}
+
+const BEFORE: &str = "First without a gate: the orders are written, but nothing is in force.";
+const POST: &str = "Now in force, all at once.";
+const AFTER: &str = "The same check again. This is what the orders were for.";
+
+struct Told<'t> {
+    brief: bool,
+    terminal: &'t Terminal,
+}
+
+impl Told<'_> {
+    fn step(&self, number: usize, command: &str, text: &str) {
+        if !self.brief {
+            step(self.terminal, number, command, text);
+        }
+    }
+}
+
+fn record(judge: &Chosen) -> Record {
+    Record {
+        orders: judge.text.clone(),
+        path: "orders.toml".into(),
+        posted_at: jiff::Timestamp::now().as_second(),
+        posted_by: "demo".into(),
+    }
+}
+
+struct Wired<'w> {
+    bridge: &'w Bridge,
+    world: &'w tipstaff_host::lab::Space,
+    archive: &'w tipstaff_host::lab::Space,
+}
+
+/// Ordinary clients in the world knock over the wire with the user-space gate.
+fn on_the_wire(
+    wired: &Wired<'_>,
+    judge: &Chosen,
+    snapshot: &Snapshot,
+    sources: &[IpAddr],
+    told: &Told<'_>,
+) -> Result<(), Failure> {
+    if !told.brief {
+        told.step(4, "reach", BEFORE);
+        clients(wired, judge, snapshot, sources)?.show("down", told.terminal);
+        told.step(5, "post", POST);
+    }
+    let posting = Posting { brief: &judge.brief, record: record(judge) };
+    let posted = wired.bridge.gate().post(&posting, &snapshot.interfaces)?;
+    if !told.brief {
+        post::show(judge, Some(&posted), told.terminal);
+    }
+    told.step(6, "reach", AFTER);
+    clients(wired, judge, snapshot, sources)?.show("up", told.terminal);
+    if !told.brief {
+        told.step(7, "rules", "What each rule has counted.");
+        let counts = Counts::new(judge, judge, wired.bridge.gate().tallies()?);
+        rules::show(judge, &counts, false, told.terminal);
+    }
+    Ok(())
+}
+
+fn clients<'c>(
+    wired: &Wired<'_>,
+    judge: &'c Chosen,
+    snapshot: &'c Snapshot,
+    sources: &[IpAddr],
+) -> Result<reach::Check<'c>, Failure> {
+    let mut check = reach::Check::new(judge, snapshot);
+    let doors = check.here_doors();
+    let failed = || system("knocking in the demo");
+    let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
+    let replies = wired.archive.run(move || sockets::knock(&knocks, PATIENCE)).map_err(failed())?;
+    check.here(&doors, &replies);
+    for source in sources {
+        let approach = Approach {
+            source: *source,
+            interface: snapshot
+                .interfaces
+                .iter()
+                .find(|i| i.name == "lan0")
+                .cloned()
+                .ok_or_else(|| failed()(io::Error::other("the archive lost its interface")))?,
+            target: archive_address(snapshot, *source)?,
+        };
+        let doors = check.doors(&approach);
+        let asked = {
+            let gate = wired.bridge.gate();
+            let ask = |(subject, target): &(Subject, IpAddr)| {
+                let decision = gate.ask(LAN, &witness::question(&approach, *subject, *target))?;
+                Ok((decision, speaker_words(&judge.brief, decision.speaker)))
+            };
+            match gate.in_force()? {
+                Some(_) => Some(doors.iter().map(ask).collect::<Result<Vec<_>, GateError>>()?),
+                None => None,
+            }
+        };
+        let tcp: Vec<(Subject, Door)> = doors
+            .iter()
+            .filter_map(|(subject, target)| match subject {
+                Subject::Port(Transport::Tcp, port) => {
+                    let to = SocketAddr::new(*target, *port);
+                    let from = Some(*source);
+                    Some((*subject, Door { transport: Transport::Tcp, to, from, local: false }))
+                }
+                _ => None,
+            })
+            .collect();
+        let knocks: Vec<Door> = tcp.iter().map(|(_, door)| *door).collect();
+        let replies: Vec<Reply> =
+            wired.world.run(move || sockets::knock(&knocks, 2 * PATIENCE)).map_err(failed())?;
+        let replies: Vec<(Subject, Reply)> = tcp.iter().map(|(s, _)| *s).zip(replies).collect();
+        check.outside(&approach, &doors, &replies, asked.as_deref());
+    }
+    Ok(check)
+}
+
+/// The real gate and the witness, inside the archive's namespace.
+fn in_the_kernel(
+    stage: &Stage,
+    judge: &Chosen,
+    snapshot: &Snapshot,
+    folder: &std::path::Path,
+    sources: Vec<IpAddr>,
+    told: &Told<'_>,
+) -> Result<(), Failure> {
+    let run_dir = folder.join("run");
+    let failed = || system("playing in the kernel");
+    let inside = {
+        let (judge, snapshot) = (orders(), snapshot.clone());
+        let (run_dir, brief) = (run_dir.clone(), told.brief);
+        let terminal = Terminal::new(told.terminal.json);
+        move || -> Result<(), Failure> {
+            let told = Told { brief, terminal: &terminal };
+            let mut gate = KernelGate::new(&run_dir)?;
+            if !brief {
+                told.step(4, "reach", BEFORE);
+                look(&judge, &snapshot, None, &sources)?.show("down", &terminal);
+                told.step(5, "post", POST);
+            }
+            let posting = Posting { brief: &judge.brief, record: record(&judge) };
+            let posted = gate.post(&posting, &snapshot.interfaces)?;
+            if !brief {
+                post::show(&judge, Some(&posted), &terminal);
+            }
+            told.step(6, "reach", AFTER);
+            look(&judge, &snapshot, Some(&gate), &sources)?.show("up", &terminal);
+            if !brief {
+                told.step(7, "rules", "What each rule has counted.");
+                let counts = Counts::new(&judge, &judge, gate.tallies()?);
+                rules::show(&judge, &counts, false, &terminal);
+            }
+            gate.withdraw()?;
+            Ok(())
+        }
+    };
+    debug_assert!(judge.brief == orders().brief);
+    stage.archive.run(inside).map_err(failed())?
+}
+
+fn look<'c>(
+    judge: &'c Chosen,
+    snapshot: &'c Snapshot,
+    gate: Option<&KernelGate>,
+    sources: &[IpAddr],
+) -> Result<reach::Check<'c>, Failure> {
+    let mut check = reach::Check::new(judge, snapshot);
+    let doors = check.here_doors();
+    let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
+    check.here(&doors, &sockets::knock(&knocks, PATIENCE));
+    for source in sources {
+        check.look_as(*source, gate.map(|gate| (gate, &judge.brief)), PATIENCE)?;
+    }
+    Ok(check)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_demo_orders_and_the_stored_snapshot_read() {
+        let judge = orders();
+        assert_eq!(judge.brief.rules.len(), 7);
+        assert_eq!(stored().unwrap().listeners.len(), 4);
+        assert!(stored().unwrap().interfaces.iter().any(|i| i.index == LAN.0 && i.name == "lan0"));
+    }
+}

@@ -1,0 +1,10 @@
+//! One file a command.
+
+pub mod ask;
+pub mod demo;
+pub mod post;
+pub mod reach;
+pub mod rules;
+pub mod state;
+pub mod survey;
+pub mod withdraw;

@@ -1,0 +1,114 @@
+//! `post`: check the orders, show what they mean, put them in force at once.
+
+use nix::unistd::{User, geteuid};
+use serde::Serialize;
+use tipstaff_core::orders::{Action, OrdersHash};
+use tipstaff_core::tables::Tables;
+use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::{Gate, Posted, Posting, Record};
+use tipstaff_host::interfaces;
+
+use crate::Ending;
+use crate::arguments::{Common, PostOptions};
+use crate::chosen::{self, Chosen};
+use crate::failure::{Failure, system};
+use crate::terminal::{Terminal, counted};
+
+#[derive(Serialize)]
+struct Report {
+    in_force: bool,
+    orders: String,
+    hash: OrdersHash,
+    rules: usize,
+    paused: usize,
+    standing: tipstaff_core::orders::Standing,
+    guarded: Vec<String>,
+    vanished: Vec<String>,
+    replaced: bool,
+}
+
+pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Result<Ending, Failure> {
+    let path = common.orders_path();
+    let judge = chosen::from_file(path)?;
+    check_enforceable(common, &judge)?;
+    Tables::build(&judge.brief).map_err(tipstaff_gate::GateError::from)?;
+    if options.check {
+        show(&judge, None, terminal);
+        return Ok(Ending::Fine);
+    }
+    check_ground()?;
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
+    let posting = Posting { brief: &judge.brief, record: record(&judge, common) };
+    let posted = KernelGate::new(&common.run_dir)?.post(&posting, &all)?;
+    show(&judge, Some(&posted), terminal);
+    Ok(Ending::Fine)
+}
+
+/// What is kept with the revision.
+fn record(judge: &Chosen, common: &Common) -> Record {
+    let path = std::path::absolute(common.orders_path());
+    let path = path.as_deref().unwrap_or(common.orders_path());
+    let account = User::from_uid(geteuid()).ok().flatten();
+    Record {
+        orders: judge.text.clone(),
+        path: path.display().to_string(),
+        posted_at: jiff::Timestamp::now().as_second(),
+        posted_by: account.map_or_else(|| geteuid().to_string(), |user| user.name),
+    }
+}
+
+/// Nothing that orders say is silently left out.
+fn check_enforceable(common: &Common, judge: &Chosen) -> Result<(), Failure> {
+    if judge.brief.standing.outbound == Action::Allow {
+        return Ok(());
+    }
+    Err(Failure::CannotEnforce {
+        path: common.orders_path().to_owned(),
+        what: "standing.outbound = \"deny\"",
+        why: "its gate guards what comes in and what passes through, not yet what goes out",
+        mend: "Write outbound = \"allow\", which is what would be in force.",
+    })
+}
+
+/// Prints what is in force now, or would be.
+pub fn show(judge: &Chosen, posted: Option<&Posted>, terminal: &Terminal) {
+    let brief = &judge.brief;
+    let paused = brief.rules.iter().filter(|r| !r.enabled).count();
+    if terminal.json {
+        let path = match &judge.origin {
+            chosen::Origin::File { path, .. } | chosen::Origin::InForce { path, .. } => path,
+        };
+        terminal.json(&Report {
+            in_force: posted.is_some(),
+            orders: path.clone(),
+            hash: OrdersHash::of(&judge.text),
+            rules: brief.rules.len(),
+            paused,
+            standing: brief.standing,
+            guarded: posted.map(|p| p.guarded.clone()).unwrap_or_default(),
+            vanished: posted.map(|p| p.vanished.clone()).unwrap_or_default(),
+            replaced: posted.is_some_and(|p| p.replaced),
+        });
+        return;
+    }
+    terminal.heading(match posted {
+        Some(posted) if posted.replaced => "in force, in place of the orders before",
+        Some(_) => "in force",
+        None => "checked; nothing was put in force",
+    });
+    let rules = counted(brief.rules.len(), "rule", "rules");
+    let paused = if paused > 0 { format!(" ({paused} paused)") } else { String::new() };
+    let standing = brief.standing;
+    terminal.line(format!("  {}", judge.origin.words()));
+    terminal.line(format!(
+        "  {rules}{paused}; then inbound {}, transit {}, outbound {}",
+        standing.inbound, standing.transit, standing.outbound
+    ));
+    if let Some(posted) = posted {
+        terminal.line(format!("  guarded: {}", posted.guarded.join(", ")));
+        if !posted.vanished.is_empty() {
+            terminal.line(format!("  gone meanwhile: {}", posted.vanished.join(", ")));
+        }
+        terminal.note("  connections that were open before go on; only new ones are decided");
+    }
+}

@@ -1,0 +1,147 @@
+//! `state`: is the gate up, with which orders, and did anything drift?
+
+use std::fs;
+use std::path::Path;
+
+use serde::Serialize;
+use tipstaff_core::brief::Brief;
+use tipstaff_core::interface::Interface;
+use tipstaff_core::orders::{OrdersHash, read};
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::{Gate, InForce};
+use tipstaff_host::interfaces;
+
+use crate::Ending;
+use crate::arguments::Common;
+use crate::failure::{Failure, system};
+use crate::terminal::{Terminal, moment};
+
+#[derive(Serialize)]
+struct Report {
+    state: &'static str,
+    orders: Option<String>,
+    hash: Option<OrdersHash>,
+    since: Option<i64>,
+    posted_by: Option<String>,
+    guarded: Vec<String>,
+    unguarded: Vec<String>,
+    drift: Vec<Drift>,
+}
+
+#[derive(Serialize)]
+struct Drift {
+    what: String,
+    mend: String,
+}
+
+pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
+    let Some(in_force) = KernelGate::new(&common.run_dir)?.in_force()? else {
+        if terminal.json {
+            let (guarded, unguarded, drift) = (Vec::new(), Vec::new(), Vec::new());
+            terminal.json(&Report {
+                state: "down",
+                orders: None,
+                hash: None,
+                since: None,
+                posted_by: None,
+                guarded,
+                unguarded,
+                drift,
+            });
+        } else {
+            terminal.heading("down: no gate is up, everything passes");
+            terminal.note("put orders in force with `tipstaff post`");
+        }
+        return Ok(Ending::Down);
+    };
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
+    let (guarded, unguarded): (Vec<&Interface>, Vec<&Interface>) =
+        all.iter().partition(|i| in_force.guarded.iter().any(|g| g.0 == i.index));
+    let mut drift: Vec<Drift> = file_drift(common, &in_force).into_iter().collect();
+    drift.extend(unguarded.iter().map(|interface| Drift {
+        what: format!("{} has no gate: it appeared after the post", interface.name),
+        mend: "tipstaff post".into(),
+    }));
+    if !in_force.remembers {
+        drift.push(Drift {
+            what: "what this host sends is not remembered: answers to UDP and ping stay out".into(),
+            mend: "tipstaff post".into(),
+        });
+    }
+    let names = |list: &[&Interface]| list.iter().map(|i| i.name.clone()).collect::<Vec<_>>();
+    let record = &in_force.record;
+    let ending = if drift.is_empty() { Ending::Fine } else { Ending::Drift };
+    if terminal.json {
+        terminal.json(&Report {
+            state: if drift.is_empty() { "up" } else { "drift" },
+            orders: Some(record.path.clone()),
+            hash: Some(record.hash()),
+            since: Some(record.posted_at),
+            posted_by: Some(record.posted_by.clone()),
+            guarded: names(&guarded),
+            unguarded: names(&unguarded),
+            drift,
+        });
+        return Ok(ending);
+    }
+    let word = if drift.is_empty() { "up" } else { "up, but drifted" };
+    terminal.heading(&format!("{word} since {}", moment(record.posted_at)));
+    terminal.line(format!(
+        "  orders   {} from {}, posted by {}",
+        record.hash().short(),
+        record.path,
+        record.posted_by
+    ));
+    terminal.line(format!("  guarded  {}", names(&guarded).join(", ")));
+    for Drift { what, mend } in &drift {
+        terminal.line(format!("  drift    {what}"));
+        terminal.note(&format!("           mend: {mend}"));
+    }
+    Ok(ending)
+}
+
+/// How the file differs from what is in force. Comments and notes do not count.
+fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
+    let record = &in_force.record;
+    let path = common.orders.as_deref().unwrap_or(Path::new(&record.path));
+    let told = |what: String| {
+        Some(Drift { what, mend: format!("tipstaff post --orders {}", path.display()) })
+    };
+    let text = match fs::read_to_string(path) {
+        Ok(text) => text,
+        Err(e) => {
+            return told(format!(
+                "the orders in force came from {}, which cannot be read: {e}",
+                path.display()
+            ));
+        }
+    };
+    if text == record.orders {
+        return None;
+    }
+    match (read(&text), read(&record.orders)) {
+        (Ok(file), Ok(kernel)) if meaning(&Brief::of(&file)) == meaning(&Brief::of(&kernel)) => {
+            None
+        }
+        (Ok(_), _) => told(format!(
+            "{} ({}) is not what is in force ({})",
+            path.display(),
+            OrdersHash::of(&text).short(),
+            record.hash().short()
+        )),
+        (Err(faults), _) => told(format!(
+            "{} has been changed and is wrong in {} now",
+            path.display(),
+            if faults.0.len() == 1 { "one place" } else { "several places" }
+        )),
+    }
+}
+
+/// A list without what decides nothing: notes and lines.
+fn meaning(brief: &Brief) -> Brief {
+    let mut brief = brief.clone();
+    for rule in &mut brief.rules {
+        (rule.note, rule.line) = (None, 0);
+    }
+    brief
+}

@@ -1,0 +1,130 @@
+//! `survey`: what listens, whose it is, and whom the orders let in to it.
+
+use serde::Serialize;
+use tipstaff_core::brief::Brief;
+use tipstaff_core::exposure::{Breadth, Exposure};
+use tipstaff_core::listener::{Listener, Scope};
+use tipstaff_host::snapshot::Snapshot;
+
+use crate::Ending;
+use crate::arguments::Common;
+use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::failure::{Failure, system};
+use crate::terminal::{Columns, Terminal, counted, faint, loud, plain};
+
+#[derive(Serialize)]
+struct Report<'r> {
+    host: &'r str,
+    judged_by: Option<&'r Origin>,
+    gate_up: Option<bool>,
+    listeners: Vec<Row<'r>>,
+    programs_not_visible: usize,
+}
+
+#[derive(Serialize)]
+struct Row<'r> {
+    #[serde(flatten)]
+    listener: &'r Listener,
+    scope: Scope,
+    lets_in: String,
+    breadth: Breadth,
+}
+
+pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
+    let snapshot = Snapshot::live().map_err(system("reading what listens"))?;
+    let (in_force, visible) = chosen::in_force(common)?;
+    let judge = chosen::choose(common, in_force.as_ref())?;
+    let gate_up = (visible == Visible::Yes).then_some(in_force.is_some());
+    show(&snapshot, judge.as_ref(), gate_up, terminal);
+    Ok(Ending::Fine)
+}
+
+/// Prints the survey of a machine. `gate_up`: `None` when that is not known.
+pub fn show(
+    snapshot: &Snapshot,
+    judge: Option<&Chosen>,
+    gate_up: Option<bool>,
+    terminal: &Terminal,
+) {
+    let rows: Vec<Row<'_>> =
+        snapshot.listeners.iter().map(|l| row(l, judge.map(|c| &c.brief))).collect();
+    if terminal.json {
+        terminal.json(&Report {
+            host: &snapshot.host,
+            judged_by: judge.map(|c| &c.origin),
+            gate_up,
+            listeners: rows,
+            programs_not_visible: snapshot.unseen_programs,
+        });
+        return;
+    }
+    let listeners = counted(rows.len(), "listener", "listeners");
+    terminal.heading(&format!("{listeners} on {}", snapshot.host));
+    terminal.note(&match judge {
+        Some(judge) => format!("who is let in: by the {}", judge.origin.words()),
+        None => "no orders: nobody is kept out".to_owned(),
+    });
+    let mut table =
+        Columns::new(["port", "local address", "program", "pid", "account", "who is let in"]);
+    for row in &rows {
+        let l = row.listener;
+        let (program, pid) = match l.owner.programs.as_slice() {
+            [] => (faint("not visible"), faint("")),
+            [one] => (plain(&one.name), plain(one.pid)),
+            [first, rest @ ..] => {
+                (plain(format!("{} (+{})", first.name, rest.len())), plain(first.pid))
+            }
+        };
+        let lets_in = match row.breadth {
+            Breadth::Nobody => faint(&row.lets_in),
+            Breadth::Some => plain(&row.lets_in),
+            Breadth::Everyone => loud(&row.lets_in),
+        };
+        let account = plain(&l.owner.account);
+        table.row([plain(port(l)), plain(local(l)), program, pid, account, lets_in]);
+    }
+    terminal.table(&table);
+    if snapshot.unseen_programs > 0 {
+        let hidden = counted(snapshot.unseen_programs, "listener", "listeners");
+        terminal.note(&format!("programs of {hidden} are not visible without root"));
+    }
+    match (gate_up, judge) {
+        (Some(false), Some(_)) => {
+            terminal.note("no gate is up: until `tipstaff post`, nothing of this is in force");
+        }
+        (None, _) => terminal.note("whether a gate is up is not visible without root"),
+        _ => {}
+    }
+}
+
+fn row<'r>(listener: &'r Listener, brief: Option<&Brief>) -> Row<'r> {
+    let scope = listener.scope();
+    let (lets_in, breadth) = match (scope, brief) {
+        (Scope::Loopback, _) => ("this host only".to_owned(), Breadth::Nobody),
+        (_, None) => ("everyone".to_owned(), Breadth::Everyone),
+        (_, Some(brief)) => {
+            let exposure = Exposure::of(brief, listener.transport.key(listener.port));
+            (exposure.words(brief), exposure.breadth())
+        }
+    };
+    Row { listener, scope, lets_in, breadth }
+}
+
+fn port(l: &Listener) -> String {
+    format!("{}/{}", l.transport, l.port)
+}
+
+/// The local address in words.
+pub fn local(l: &Listener) -> String {
+    let address = match l.scope() {
+        Scope::Loopback => format!("{} (loopback only)", l.address),
+        Scope::One => format!("{} only", l.address),
+        Scope::All if l.address.is_ipv4() => "all IPv4".to_owned(),
+        Scope::All if l.only_v6 => "all IPv6".to_owned(),
+        Scope::All => "all".to_owned(),
+    };
+    match &l.device {
+        Some(device) => format!("{address}, on {device}"),
+        None => address,
+    }
+}

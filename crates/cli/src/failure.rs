@@ -1,0 +1,222 @@
+//! Why a command could not do its work: a sentence, the mend, an exit code.
+
+use std::io;
+use std::path::PathBuf;
+
+use miette::{
+    Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode,
+};
+use serde_json::json;
+use tipstaff_core::orders::Faults;
+use tipstaff_gate::GateError;
+use tipstaff_host::namespace::NamespaceFault;
+use tipstaff_knock::witness::WitnessFault;
+
+use crate::terminal::Terminal;
+
+/// Everything that ends a command early.
+#[derive(Debug, thiserror::Error)]
+pub enum Failure {
+    /// The orders have faults.
+    #[error("{}", count(.faults.0.len(), path))]
+    WrongOrders {
+        /// Where they were read.
+        path: PathBuf,
+        /// Their text.
+        text: String,
+        /// What is wrong.
+        faults: Faults,
+    },
+    /// The orders say something that this version does not put in force.
+    #[error("{path}: {what} cannot be put in force by this version: {why}", path = path.display())]
+    CannotEnforce {
+        /// Where they were read.
+        path: PathBuf,
+        /// The key.
+        what: &'static str,
+        /// Why not.
+        why: &'static str,
+        /// The mend.
+        mend: &'static str,
+    },
+    /// There is no such file.
+    #[error("there are no orders at {}", .0.display())]
+    NoOrders(PathBuf),
+    /// A file cannot be read.
+    #[error("{} cannot be read: {source}", path.display())]
+    Unreadable {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// An argument that clap cannot judge.
+    #[error("{message}")]
+    Argument {
+        /// What is wrong.
+        message: String,
+        /// The mend.
+        mend: String,
+    },
+    /// The gate.
+    #[error(transparent)]
+    Gate(#[from] GateError),
+    /// The namespace.
+    #[error(transparent)]
+    Namespace(#[from] NamespaceFault),
+    /// The witness.
+    #[error(transparent)]
+    Witness(#[from] WitnessFault),
+    /// Anything else of the system.
+    #[error("{doing}: {source}")]
+    System {
+        /// What was tried.
+        doing: &'static str,
+        /// What the system said.
+        source: io::Error,
+    },
+}
+
+fn count(faults: usize, path: &std::path::Path) -> String {
+    let things = if faults == 1 { "one thing is" } else { &format!("{faults} things are") };
+    format!("{things} wrong in {}; nothing was touched", path.display())
+}
+
+/// Turns an I/O error into a failure with a context.
+pub fn system(doing: &'static str) -> impl FnOnce(io::Error) -> Failure {
+    move |source| Failure::System { doing, source }
+}
+
+impl Failure {
+    /// As the README documents them.
+    pub fn exit_code(&self) -> u8 {
+        match self {
+            Self::WrongOrders { .. }
+            | Self::CannotEnforce { .. }
+            | Self::NoOrders(_)
+            | Self::Argument { .. }
+            | Self::Namespace(NamespaceFault::Unknown { .. })
+            | Self::Gate(GateError::TooLarge(_) | GateError::NothingInForce)
+            | Self::Witness(
+                WitnessFault::Own(_) | WitnessFault::NoWayBack(_) | WitnessFault::NoTarget { .. },
+            ) => 2,
+            Self::Gate(GateError::NotRoot) => 3,
+            Self::Namespace(NamespaceFault::Closed { source, .. })
+                if source.kind() == io::ErrorKind::PermissionDenied =>
+            {
+                3
+            }
+            Self::Gate(
+                GateError::KernelTooOld { .. }
+                | GateError::NoCgroup2
+                | GateError::Refused { .. }
+                | GateError::Verifier { .. },
+            ) => 4,
+            _ => 5,
+        }
+    }
+
+    /// What to do about it.
+    pub fn mend(&self) -> Option<String> {
+        Some(match self {
+            Self::WrongOrders { .. } => return None,
+            Self::CannotEnforce { mend, .. } => (*mend).to_owned(),
+            Self::NoOrders(_) => {
+                "Write orders there, or name a file with --orders FILE; `tipstaff demo` shows some.".into()
+            }
+            Self::Argument { mend, .. } => mend.clone(),
+            Self::Gate(GateError::NotRoot) => format!("Run it as root: sudo {}", command_line()),
+            Self::Namespace(NamespaceFault::Closed { .. }) => {
+                format!("Run it as root: sudo {}", command_line())
+            }
+            Self::Gate(GateError::KernelTooOld { .. }) => {
+                "Start a newer kernel; until then `post --check`, `ask` and `survey` work without the gate.".into()
+            }
+            Self::Gate(GateError::NoCgroup2) => {
+                "Mount one: mount -t cgroup2 none /sys/fs/cgroup".into()
+            }
+            Self::Gate(GateError::Refused { .. }) => {
+                "In a container give it CAP_BPF, CAP_NET_ADMIN and CAP_SYS_ADMIN; else see whether the kernel is locked down: cat /sys/kernel/security/lockdown".into()
+            }
+            Self::Gate(GateError::NothingInForce) => "Put orders in force first: tipstaff post".into(),
+            Self::Gate(GateError::UnreadableRecord(_)) => {
+                "Post the orders again; the old ones hold until then.".into()
+            }
+            Self::Namespace(NamespaceFault::Unknown { .. }) => {
+                "Name one of `ls /run/netns`, or give a path such as /proc/PID/ns/net.".into()
+            }
+            Self::Witness(WitnessFault::NoWayBack(_)) => "Add the route, or look from another address.".into(),
+            _ => return None,
+        })
+    }
+
+    /// Prints it: to stderr for people, to stdout as JSON for scripts.
+    pub fn print(&self, terminal: &Terminal) {
+        if terminal.json {
+            let faults = match self {
+                Self::WrongOrders { faults, .. } => json!(faults.0),
+                _ => json!([]),
+            };
+            let value = json!({ "error": self.to_string(), "mend": self.mend(), "exit_code": self.exit_code(), "faults": faults });
+            terminal.json(&value);
+            return;
+        }
+        if let Self::WrongOrders { path, text, faults } = self {
+            print_faults(path, text, faults);
+        }
+        terminal.error(&self.to_string(), self.mend().as_deref());
+    }
+}
+
+/// The command line as it was given, for the mend.
+fn command_line() -> String {
+    let quoted = |a: String| if a.contains([' ', '*', '"']) { format!("'{a}'") } else { a };
+    let mut arguments = std::env::args();
+    arguments.next();
+    let rest: Vec<String> = arguments.map(quoted).collect();
+    format!("tipstaff {}", rest.join(" "))
+}
+
+/// One fault with the line it is about.
+#[derive(Debug)]
+struct Shown<'f> {
+    source: &'f NamedSource<String>,
+    fault: &'f tipstaff_core::orders::Fault,
+}
+
+impl std::fmt::Display for Shown<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}: {}", self.fault.key, self.fault.message)
+    }
+}
+
+impl std::error::Error for Shown<'_> {}
+
+impl Diagnostic for Shown<'_> {
+    fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
+        Some(Box::new(&self.fault.mend))
+    }
+
+    fn source_code(&self) -> Option<&dyn SourceCode> {
+        Some(self.source)
+    }
+
+    fn labels(&self) -> Option<Box<dyn Iterator<Item = LabeledSpan> + '_>> {
+        let span = &self.fault.span;
+        let label = LabeledSpan::new(None, span.start, span.len());
+        Some(Box::new(std::iter::once(label)))
+    }
+}
+
+fn print_faults(path: &std::path::Path, text: &str, faults: &Faults) {
+    let source = NamedSource::new(path.display().to_string(), text.to_owned());
+    let mut theme = GraphicalTheme::unicode();
+    theme.characters.error = "✗".into();
+    let handler = GraphicalReportHandler::new_themed(theme).with_context_lines(0).with_width(100);
+    for fault in &faults.0 {
+        let mut shown = String::new();
+        // Writing to a String does not fail.
+        let _ = handler.render_report(&mut shown, &Shown { source: &source, fault });
+        anstream::eprint!("{shown}");
+    }
+}

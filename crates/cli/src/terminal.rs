@@ -1,0 +1,168 @@
+//! Everything that is printed goes through here: words first, colour as an
+//! aid, JSON for scripts. Colour ends where NO_COLOR or a pipe says so.
+
+use std::io::Write;
+
+use anstyle::{AnsiColor, Style};
+use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table};
+use serde::Serialize;
+use tipstaff_core::orders::Action;
+use tipstaff_core::reach::Outcome;
+
+/// Where commands print.
+pub struct Terminal {
+    /// JSON instead of text.
+    pub json: bool,
+}
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+const RED: Style = AnsiColor::Red.on_default().bold();
+
+impl Terminal {
+    /// A terminal on stdout and stderr.
+    pub fn new(json: bool) -> Self {
+        Self { json }
+    }
+
+    /// One line. A reader that went away ends the program quietly.
+    pub fn line(&self, text: impl AsRef<str>) {
+        if writeln!(anstream::stdout(), "{}", text.as_ref()).is_err() {
+            std::process::exit(0);
+        }
+    }
+
+    /// A heading with room above it.
+    pub fn heading(&self, text: &str) {
+        self.line(format!("\n{BOLD}{text}{BOLD:#}"));
+    }
+
+    /// Something that is said in passing.
+    pub fn note(&self, text: &str) {
+        self.line(format!("{DIM}{text}{DIM:#}"));
+    }
+
+    /// A value as JSON.
+    pub fn json(&self, value: &impl Serialize) {
+        match serde_json::to_string_pretty(value) {
+            Ok(text) => self.line(text),
+            Err(e) => self.error(&format!("the result cannot be written as JSON: {e}"), None),
+        }
+    }
+
+    /// A failure and its mend, on stderr.
+    pub fn error(&self, message: &str, mend: Option<&str>) {
+        anstream::eprintln!("{RED}tipstaff:{RED:#} {message}");
+        if let Some(mend) = mend {
+            anstream::eprintln!("  {mend}");
+        }
+    }
+
+    /// A table.
+    pub fn table(&self, table: &Columns) {
+        self.line(table.render());
+    }
+}
+
+/// A table: a header and rows, columns kept apart by space alone.
+pub struct Columns {
+    table: Table,
+}
+
+impl Columns {
+    /// A table with these headings.
+    pub fn new<'h>(headings: impl IntoIterator<Item = &'h str>) -> Self {
+        let mut table = Table::new();
+        table.load_style(comfy_table::presets::NOTHING);
+        table.set_content_arrangement(ContentArrangement::Dynamic);
+        table.enforce_styling();
+        let heading = |h: &str| Cell::new(h).add_attribute(Attribute::Underlined);
+        table.set_header(headings.into_iter().map(heading));
+        Self { table }
+    }
+
+    /// Adds a row.
+    pub fn row(&mut self, cells: impl IntoIterator<Item = Cell>) {
+        self.table.add_row(cells.into_iter().collect::<Vec<_>>());
+    }
+
+    fn render(&self) -> String {
+        let text = self.table.to_string();
+        let lines: Vec<&str> = text.lines().map(str::trim_end).collect();
+        lines.join("\n")
+    }
+}
+
+/// Plain text.
+pub fn plain(text: impl ToString) -> Cell {
+    Cell::new(text.to_string())
+}
+
+/// Text of lesser weight.
+pub fn faint(text: impl ToString) -> Cell {
+    Cell::new(text.to_string()).add_attribute(Attribute::Dim)
+}
+
+/// Text that is to be noticed.
+pub fn loud(text: impl ToString) -> Cell {
+    Cell::new(text.to_string()).fg(Color::Yellow).add_attribute(Attribute::Bold)
+}
+
+/// allow or deny.
+pub fn action(action: Action, text: impl ToString) -> Cell {
+    let color = match action {
+        Action::Allow => Color::Green,
+        Action::Deny => Color::Magenta,
+    };
+    Cell::new(text.to_string()).fg(color)
+}
+
+/// What a port does.
+pub fn outcome(outcome: Outcome, text: impl ToString) -> Cell {
+    let cell = Cell::new(text.to_string());
+    match outcome {
+        Outcome::Answers => cell.fg(Color::Green),
+        Outcome::Refuses => cell.fg(Color::Cyan),
+        Outcome::Silent => cell.fg(Color::Magenta),
+        Outcome::Unknown => cell.add_attribute(Attribute::Dim),
+    }
+}
+
+/// A moment for people: `2026-11-23 09:15:02`, local time.
+pub fn moment(seconds: i64) -> String {
+    let zone = jiff::tz::TimeZone::system();
+    match jiff::Timestamp::from_second(seconds) {
+        Ok(at) => at.to_zoned(zone).strftime("%Y-%m-%d %H:%M:%S").to_string(),
+        Err(_) => "an unknown moment".into(),
+    }
+}
+
+/// `1 rule`, `2 rules`.
+pub fn counted(n: usize, one: &str, many: &str) -> String {
+    format!("{n} {}", if n == 1 { one } else { many })
+}
+
+/// Bytes for people: `640 B`, `12.5 KiB`.
+pub fn bytes(n: u64) -> String {
+    let mut size = n as f64;
+    for unit in ["B", "KiB", "MiB", "GiB"] {
+        if size < 1024.0 {
+            return if unit == "B" { format!("{n} B") } else { format!("{size:.1} {unit}") };
+        }
+        size /= 1024.0;
+    }
+    format!("{size:.1} TiB")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_read_well() {
+        assert_eq!(bytes(640), "640 B");
+        assert_eq!(bytes(12_800), "12.5 KiB");
+        assert_eq!(counted(1, "rule", "rules"), "1 rule");
+        assert_eq!(counted(0, "rule", "rules"), "0 rules");
+    }
+}
