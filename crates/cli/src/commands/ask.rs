@@ -158,7 +158,7 @@ pub fn answer(
     };
     terminal.heading(&format!("{key} from {source}: {word} by {by}"));
     terminal.note(&match known_by {
-        "gate" => format!("the gate in the kernel was asked; {}", judge.origin.words()),
+        "gate" => format!("the gate in force was asked; {}", judge.origin.words()),
         _ => format!("worked out from the {}", judge.origin.words()),
     });
     if let Speaker::Rule(index) = decision.speaker

@@ -5,9 +5,11 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::decide;
+use tipstaff_core::decide::{Decision, decide};
+use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{OrdersHash, read};
+use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::reach::{Subject, first_packet, speaker_words};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posting, Record};
@@ -87,7 +89,7 @@ pub fn tell(
     let shell = Subject::Port(Transport::Tcp, 22);
     let facts = first_packet(shell, source, archive_address(&snapshot, source)?);
     let decision = decide(&judge.brief, &facts);
-    let key = shell.key(tipstaff_core::names::address::Family::of(source));
+    let key = shell.key(Family::of(source));
     ask::answer(&judge, key, source, decision, "orders", terminal)?;
     act(ground, stage.as_ref(), &judge, &snapshot, folder.path(), false, terminal)?;
 
@@ -165,6 +167,9 @@ fn act(
 
 const BEFORE: &str = "First without a gate: the orders are written, but nothing is in force.";
 const POST: &str = "Now in force, all at once.";
+const ASK: &str = "The gate itself is asked, without traffic: does the partner get the plates?";
+/// What the partner comes for.
+const PLATES: Subject = Subject::Port(Transport::Tcp, 7410);
 const AFTER: &str = "The same check again. This is what the orders were for.";
 
 struct Told<'t> {
@@ -213,14 +218,35 @@ fn on_the_wire(
     if !told.brief {
         post::show(judge, Some(&posted), told.terminal);
     }
-    told.step(6, "reach", AFTER);
-    clients(wired, judge, snapshot, sources)?.show("up", told.terminal);
     if !told.brief {
-        told.step(7, "rules", "What each rule has counted.");
-        let counts = Counts::new(judge, judge, wired.bridge.gate().tallies()?);
-        rules::show(judge, &counts, false, told.terminal);
+        told.step(6, "ask --in-force", ASK);
+        let approach = approach(snapshot, address(PARTNER)?)?;
+        let frame = witness::question(&approach, PLATES, approach.target);
+        let decision = wired.bridge.gate().ask(LAN, &frame)?;
+        asked(judge, &approach, decision, told.terminal)?;
     }
+    told.step(7, "reach", AFTER);
+    clients(wired, judge, snapshot, sources)?.show("up", told.terminal);
     Ok(())
+}
+
+/// How a source comes to the archive.
+fn approach(snapshot: &Snapshot, source: IpAddr) -> Result<Approach, Failure> {
+    let lost = || system("finding the archive's interface")(io::Error::other("it has none"));
+    let interface = snapshot.interfaces.iter().find(|i| i.name == "lan0").cloned();
+    let target = archive_address(snapshot, source)?;
+    Ok(Approach { source, interface: interface.ok_or_else(lost)?, target })
+}
+
+/// The gate's answer about the partner's plates.
+fn asked(
+    judge: &Chosen,
+    approach: &Approach,
+    decision: Decision,
+    terminal: &Terminal,
+) -> Result<(), Failure> {
+    let key = PLATES.key(Family::of(approach.source));
+    ask::answer(judge, key, approach.source, decision, "gate", terminal).map(drop)
 }
 
 fn clients<'c>(
@@ -236,16 +262,7 @@ fn clients<'c>(
     let replies = wired.archive.run(move || sockets::knock(&knocks, PATIENCE)).map_err(failed())?;
     check.here(&doors, &replies);
     for source in sources {
-        let approach = Approach {
-            source: *source,
-            interface: snapshot
-                .interfaces
-                .iter()
-                .find(|i| i.name == "lan0")
-                .cloned()
-                .ok_or_else(|| failed()(io::Error::other("the archive lost its interface")))?,
-            target: archive_address(snapshot, *source)?,
-        };
+        let approach = approach(snapshot, *source)?;
         let doors = check.doors(&approach);
         let asked = {
             let gate = wired.bridge.gate();
@@ -306,13 +323,15 @@ fn in_the_kernel(
             if !brief {
                 post::show(&judge, Some(&posted), &terminal);
             }
-            told.step(6, "reach", AFTER);
-            look(&judge, &snapshot, Some(&gate), &sources)?.show("up", &terminal);
             if !brief {
-                told.step(7, "rules", "What each rule has counted.");
-                let counts = Counts::new(&judge, &judge, gate.tallies()?);
-                rules::show(&judge, &counts, false, &terminal);
+                told.step(6, "ask --in-force", ASK);
+                let approach = witness::approach(address(PARTNER)?, &snapshot.interfaces)?;
+                let frame = witness::question(&approach, PLATES, approach.target);
+                let index = InterfaceIndex(approach.interface.index);
+                asked(&judge, &approach, gate.ask(index, &frame)?, &terminal)?;
             }
+            told.step(7, "reach", AFTER);
+            look(&judge, &snapshot, Some(&gate), &sources)?.show("up", &terminal);
             gate.withdraw()?;
             Ok(())
         }

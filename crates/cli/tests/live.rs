@@ -1,0 +1,350 @@
+//! The whole line on the real kernel: two network namespaces of the test's
+//! own, listeners in one, ordinary clients in the other, the built program
+//! between them. Needs root; elsewhere it says loudly that it was skipped.
+
+#![allow(clippy::unwrap_used)]
+
+use std::fs;
+use std::io::{self, Read, Write};
+use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream, UdpSocket};
+use std::os::fd::AsFd;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+use std::sync::Arc;
+use std::time::Duration;
+
+use socket2::{Domain, Protocol, Socket, Type};
+use tipstaff_gate::kernel::check_ground;
+use tipstaff_host::lab::{self, Mounts, Space};
+
+const HEAD: &str = r#"version = 1
+[standing]
+inbound = "deny"
+outbound = "allow"
+transit = "deny"
+[addresses]
+partner = ["203.0.113.0/24", "2001:db8:113::/48"]
+"#;
+const PLATES: &str = r#"[[rules]]
+name = "plates"
+action = "allow"
+traffic = "tcp/7410"
+source = "partner"
+"#;
+const PING: &str = r#"[[rules]]
+name = "ping"
+action = "allow"
+traffic = "icmp/echo"
+source = "partner"
+"#;
+const ARCHIVE: [&str; 2] = ["198.51.100.20", "2001:db8:51::20"];
+const PARTNER: [&str; 2] = ["203.0.113.9", "2001:db8:113::9"];
+const STRANGER: [&str; 2] = ["192.0.2.66", "2001:db8:66::66"];
+/// Over a cable between two namespaces an answer takes well under a millisecond.
+const PATIENCE: Duration = Duration::from_millis(250);
+
+struct Lab {
+    archive: Arc<Space>,
+    world: Space,
+    folder: tempfile::TempDir,
+}
+
+fn ip(text: &str) -> IpAddr {
+    text.parse().unwrap()
+}
+
+impl Lab {
+    fn new() -> Option<Self> {
+        if let Err(why) = check_ground() {
+            eprintln!("SKIPPED: the real kernel was not tested: {why}");
+            return None;
+        }
+        let archive = Space::new(Mounts::Own).unwrap();
+        let world = Space::new(Mounts::Shared).unwrap();
+        let end = world.as_fd().try_clone_to_owned().unwrap();
+        archive.run(move || lab::cable("lan0", "w0", end.as_fd()).unwrap()).unwrap();
+        world
+            .run(|| {
+                lab::up("w0").unwrap();
+                lab::address("w0", ip("198.51.100.1"), 24).unwrap();
+                lab::address("w0", ip("2001:db8:51::1"), 64).unwrap();
+                for (six, address) in [PARTNER, STRANGER].as_flattened().iter().enumerate() {
+                    let prefix = if six % 2 == 0 { 32 } else { 128 };
+                    lab::address("lo", ip(address), prefix).unwrap();
+                }
+            })
+            .unwrap();
+        archive
+            .run(|| {
+                lab::up("lan0").unwrap();
+                lab::address("lan0", ip(ARCHIVE[0]), 24).unwrap();
+                lab::address("lan0", ip(ARCHIVE[1]), 64).unwrap();
+                lab::default_route(ip("198.51.100.1")).unwrap();
+                lab::default_route(ip("2001:db8:51::1")).unwrap();
+            })
+            .unwrap();
+        Some(Self { archive: Arc::new(archive), world, folder: tempfile::tempdir().unwrap() })
+    }
+
+    fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    fn orders(&self, rules: &str) -> PathBuf {
+        let path = self.path().join("orders.toml");
+        fs::write(&path, format!("{HEAD}{rules}")).unwrap();
+        path
+    }
+
+    /// Runs the program in the archive.
+    fn tipstaff(&self, arguments: &[&str]) -> Output {
+        let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+        command.args(arguments).env("NO_COLOR", "1").env("TIPSTAFF_RUN", self.path().join("run"));
+        command.env("TIPSTAFF_ORDERS", self.path().join("orders.toml"));
+        self.archive.run(move || command.output().unwrap()).unwrap()
+    }
+
+    fn done(&self, arguments: &[&str]) -> String {
+        let output = self.tipstaff(arguments);
+        let error = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success(), "{arguments:?}: {error}");
+        String::from_utf8(output.stdout).unwrap()
+    }
+
+    /// What a client of that address meets.
+    fn connect(&self, from: &str, to: &str, port: u16) -> Result<TcpStream, io::ErrorKind> {
+        let (from, to) = (SocketAddr::new(ip(from), 0), SocketAddr::new(ip(to), port));
+        let connect = move || {
+            let socket = Socket::new(Domain::for_address(to), Type::STREAM, Some(Protocol::TCP))?;
+            socket.bind(&from.into())?;
+            socket.connect_timeout(&to.into(), PATIENCE)?;
+            Ok(TcpStream::from(socket))
+        };
+        self.world.run(connect).unwrap().map_err(|e: io::Error| e.kind())
+    }
+
+    fn knock(&self, from: &str, to: &str, port: u16) -> &'static str {
+        match self.connect(from, to, port) {
+            Ok(_) => "answers",
+            Err(io::ErrorKind::ConnectionRefused) => "refuses",
+            Err(io::ErrorKind::TimedOut) => "silent",
+            Err(other) => panic!("{other}"),
+        }
+    }
+
+    fn listen(&self, address: &str, port: u16) -> TcpListener {
+        let address = SocketAddr::new(ip(address), port);
+        self.archive.run(move || TcpListener::bind(address).unwrap()).unwrap()
+    }
+}
+
+/// Whether an echo request from one address to another is answered.
+fn ping(space: &Space, from: &str, to: &str) -> bool {
+    let (from, to) = (SocketAddr::new(ip(from), 0), SocketAddr::new(ip(to), 0));
+    space
+        .run(move || {
+            let (protocol, request, reply) = match to.is_ipv4() {
+                true => (Protocol::ICMPV4, 8, 0),
+                false => (Protocol::ICMPV6, 128, 129),
+            };
+            let socket = Socket::new(Domain::for_address(to), Type::RAW, Some(protocol)).unwrap();
+            socket.bind(&from.into()).unwrap();
+            socket.set_read_timeout(Some(PATIENCE)).unwrap();
+            // The kernel fills in ICMPv6's checksum; ICMP's of this very message is known.
+            let mut message = [request, 0, 0, 0, 0x12, 0x34, 0, 1];
+            if to.is_ipv4() {
+                message[2..4].copy_from_slice(&0xe5ca_u16.to_be_bytes());
+            }
+            socket.send_to(&message, &to.into()).unwrap();
+            let mut socket = socket;
+            let mut answer = [0; 256];
+            while let Ok(length) = socket.read(&mut answer) {
+                let begin = if to.is_ipv4() { 20 } else { 0 };
+                let mine = length > begin + 5 && answer[begin + 4..begin + 6] == [0x12, 0x34];
+                if mine && answer[begin] == reply {
+                    return true;
+                }
+            }
+            false
+        })
+        .unwrap()
+}
+
+#[test]
+fn orders_hold_for_ordinary_clients_of_both_families() {
+    let Some(lab) = Lab::new() else { return };
+    let _listeners = [lab.listen("::", 7410), lab.listen("::", 7440)];
+    lab.orders(PLATES);
+    assert_eq!(lab.knock(STRANGER[0], ARCHIVE[0], 7410), "answers");
+    lab.done(&["post"]);
+    for family in 0..2 {
+        let (own, partner, stranger) = (ARCHIVE[family], PARTNER[family], STRANGER[family]);
+        assert_eq!(lab.knock(partner, own, 7410), "answers");
+        assert_eq!(lab.knock(stranger, own, 7410), "silent");
+        assert_eq!(lab.knock(partner, own, 7440), "silent", "a port without a rule");
+        assert_eq!(lab.knock(partner, own, 7499), "silent", "a closed port");
+        assert!(!ping(&lab.world, partner, own), "ping is denied");
+    }
+    // A conversation that was let in goes on, whatever is posted later.
+    let mut connection = lab.connect(PARTNER[0], ARCHIVE[0], 7410).unwrap();
+    let accepted = loop {
+        let (stream, peer) = _listeners[0].accept().unwrap();
+        if peer.port() == connection.local_addr().unwrap().port() {
+            break stream;
+        }
+    };
+    lab.orders(PING);
+    lab.done(&["post"]);
+    connection.write_all(b"plate 4711").unwrap();
+    let mut heard = [0; 10];
+    (&accepted).read_exact(&mut heard).unwrap();
+    (&accepted).write_all(&heard).unwrap();
+    connection.read_exact(&mut heard).unwrap();
+    assert_eq!(&heard, b"plate 4711");
+    for family in 0..2 {
+        assert_eq!(lab.knock(PARTNER[family], ARCHIVE[family], 7410), "silent");
+        assert!(ping(&lab.world, PARTNER[family], ARCHIVE[family]), "ping is allowed now");
+        assert!(!ping(&lab.world, STRANGER[family], ARCHIVE[family]));
+    }
+    let rules: serde_json::Value =
+        serde_json::from_str(&lab.done(&["rules", "--in-force", "--json"])).unwrap();
+    assert_eq!(rules["rules"][0]["tally"]["packets"], 2);
+
+    lab.done(&["withdraw"]);
+    assert!(!lab.path().join("run").exists(), "withdraw left something behind");
+    assert_eq!(lab.knock(STRANGER[1], ARCHIVE[1], 7440), "answers");
+}
+
+#[test]
+fn answers_to_what_the_host_sends_come_back_and_nothing_else() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders("");
+    lab.done(&["post"]);
+    for family in 0..2 {
+        let (own, partner, stranger) =
+            (ip(ARCHIVE[family]), ip(PARTNER[family]), ip(STRANGER[family]));
+        assert!(ping(&lab.archive, ARCHIVE[family], PARTNER[family]), "own pings are answered");
+        let inside = lab.archive.run(move || UdpSocket::bind((own, 5000)).unwrap()).unwrap();
+        let bind = move |address: IpAddr| UdpSocket::bind((address, 123)).unwrap();
+        let friend = lab.world.run(move || bind(partner)).unwrap();
+        let other = lab.world.run(move || bind(stranger)).unwrap();
+        for socket in [&inside, &friend, &other] {
+            socket.set_read_timeout(Some(PATIENCE)).unwrap();
+        }
+        let mut buffer = [0; 16];
+        friend.send_to(b"unasked", (own, 5000)).unwrap();
+        assert!(inside.recv_from(&mut buffer).is_err(), "nobody asked for it");
+        inside.send_to(b"what time is it", (partner, 123)).unwrap();
+        let (_, asker) = friend.recv_from(&mut buffer).unwrap();
+        other.send_to(b"a lie", (own, 5000)).unwrap();
+        friend.send_to(b"late", asker).unwrap();
+        let (length, from) = inside.recv_from(&mut buffer).unwrap();
+        assert_eq!((&buffer[..length], from.ip()), (&b"late"[..], partner));
+        assert!(inside.recv_from(&mut buffer).is_err(), "the stranger's lie came in");
+    }
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn the_witness_sees_what_clients_see_and_says_why_it_differs() {
+    let Some(lab) = Lab::new() else { return };
+    let _listeners =
+        [lab.listen("::", 7410), lab.listen("127.0.0.1", 7430), lab.listen("::", 7440)];
+    let allow = "[[rules]]\nname = \"weather\"\naction = \"allow\"\ntraffic = [\"tcp/7430\", \"ssh\"]\nsource = \"partner\"\n";
+    lab.orders(&format!("{PLATES}{allow}{PING}"));
+    lab.done(&["post"]);
+    let mut arguments = vec!["reach", "--json"];
+    for source in [PARTNER, STRANGER].as_flattened() {
+        arguments.extend(["--as", source]);
+    }
+    let output = lab.tipstaff(&arguments);
+    assert_eq!(output.status.code(), Some(1), "{}", String::from_utf8_lossy(&output.stderr));
+    let report: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    let mut compared = 0;
+    for row in report["rows"].as_array().unwrap() {
+        let subject = row["subject"].as_str().unwrap();
+        for cell in row["cells"].as_array().unwrap() {
+            let Some(source) = cell["vantage"].as_str().unwrap().strip_prefix("as ") else {
+                continue;
+            };
+            let target = cell["observed"]["target"].as_str().unwrap();
+            let truth = match subject.strip_prefix("tcp/") {
+                Some(port) => lab.knock(source, target, port.parse().unwrap()),
+                None if ping(&lab.world, source, target) => "answers",
+                None => "silent",
+            };
+            assert_eq!(cell["observed"]["outcome"], truth, "{subject} {source}");
+            assert_eq!(cell["observed"]["how"], "wire");
+            compared += 1;
+        }
+    }
+    assert_eq!(compared, 5 * 4);
+    let text = String::from_utf8(lab.tipstaff(&["reach", "--as", PARTNER[0]]).stdout).unwrap();
+    assert!(text.contains("tcp/7430 should answer by rule 2 (weather), but refuses as 203.0.113.9: listens on loopback only"), "{text}");
+    assert!(text.contains("nothing listens on it"), "{text}");
+    // Half open: the program saw none of the witness's knocks but those of the clients above.
+    let own = lab.tipstaff(&["reach", "--as", ARCHIVE[0]]);
+    assert_eq!(own.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&own.stderr).contains("an address of this host itself"));
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn state_tells_up_drift_and_down() {
+    let Some(lab) = Lab::new() else { return };
+    let path = lab.orders(PLATES);
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10));
+    lab.done(&["post"]);
+    let up = lab.done(&["state"]);
+    assert!(up.contains("up since") && up.contains("lan0"), "{up}");
+    // A comment changes nothing; a rule does.
+    fs::write(&path, format!("{HEAD}# a comment\n{PLATES}")).unwrap();
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(0));
+    lab.orders(&format!("{PLATES}{PING}"));
+    let drift = lab.tipstaff(&["state", "--json"]);
+    assert_eq!(drift.status.code(), Some(11));
+    assert!(String::from_utf8_lossy(&drift.stdout).contains("is not what is in force"));
+    // Wrong orders never touch what is in force.
+    fs::write(&path, "version = 1\n[[rules]]\n").unwrap();
+    assert_eq!(lab.tipstaff(&["post"]).status.code(), Some(2));
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(11));
+    assert!(lab.done(&["rules", "--in-force"]).contains("plates"));
+    // An interface that came after the post has no gate yet.
+    lab.orders(PLATES);
+    let end = lab.world.as_fd().try_clone_to_owned().unwrap();
+    lab.archive.run(move || lab::cable("guest0", "w1", end.as_fd()).unwrap()).unwrap();
+    let drift = String::from_utf8(lab.tipstaff(&["state"]).stdout).unwrap();
+    assert!(drift.contains("guest0 has no gate"), "{drift}");
+    lab.done(&["post"]);
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(0));
+    lab.done(&["withdraw"]);
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10));
+}
+
+#[test]
+fn a_namespace_can_be_named() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(PLATES);
+    let _listener = lab.listen("198.51.100.20", 7410);
+    lab.archive.name("ts-archive").unwrap();
+    let survey = lab.done(&["survey", "--namespace", "ts-archive"]);
+    assert!(survey.contains("198.51.100.20 only") && survey.contains("partner"), "{survey}");
+    // From outside, by path.
+    let thread = lab.archive.run(nix::unistd::gettid).unwrap();
+    let path = format!("/proc/{}/task/{thread}/ns/net", std::process::id());
+    let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+    command.args(["survey", "--json", "--namespace", &path]);
+    command.arg("--orders").arg(lab.path().join("orders.toml"));
+    let output = command.env("TIPSTAFF_RUN", lab.path().join("run")).output().unwrap();
+    let json: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(json["listeners"].as_array().unwrap().len(), 1);
+    assert_eq!(json["listeners"][0]["lets_in"], "partner");
+}
+
+#[test]
+fn the_demo_plays_on_the_real_kernel() {
+    let Some(lab) = Lab::new() else { return };
+    let text = lab.done(&["demo", "--kernel"]);
+    let last = text.rsplit("reach of archive").next().unwrap();
+    assert!(last.contains("5 differences") && last.contains("answers (wire)"), "{text}");
+}
