@@ -171,9 +171,16 @@ impl Failure {
 /// The command line as it was given, for the mend.
 fn command_line() -> String {
     let quoted = |a: String| if a.contains([' ', '*', '"']) { format!("'{a}'") } else { a };
-    let mut arguments = std::env::args();
-    arguments.next();
-    let rest: Vec<String> = arguments.map(quoted).collect();
+    let arguments = std::env::args().skip(1);
+    let mut rest: Vec<String> = arguments.map(quoted).collect();
+    // sudo drops the environment.
+    for (variable, option) in [("TIPSTAFF_ORDERS", "--orders"), ("TIPSTAFF_RUN", "--run-dir")] {
+        if let Ok(value) = std::env::var(variable)
+            && !rest.iter().any(|argument| argument.starts_with(option))
+        {
+            rest.push(format!("{option} {}", quoted(value)));
+        }
+    }
     format!("tipstaff {}", rest.join(" "))
 }
 
@@ -212,7 +219,7 @@ fn print_faults(path: &std::path::Path, text: &str, faults: &Faults) {
     let source = NamedSource::new(path.display().to_string(), text.to_owned());
     let mut theme = GraphicalTheme::unicode();
     theme.characters.error = "✗".into();
-    let handler = GraphicalReportHandler::new_themed(theme).with_context_lines(0).with_width(100);
+    let handler = GraphicalReportHandler::new_themed(theme).with_context_lines(1).with_width(100);
     for fault in &faults.0 {
         let mut shown = String::new();
         // Writing to a String does not fail.

@@ -130,9 +130,10 @@ impl KernelGate {
     ) -> Result<Posted, GateError> {
         let pins = self.pins();
         self.step("mount")?;
-        pins.prepare()?;
         let mut made: Vec<PathBuf> = Vec::new();
-        let result = self.put_up_with(&pins, posting, interfaces, &mut made);
+        let prepared = pins.prepare();
+        let result =
+            prepared.and_then(|()| self.put_up_with(&pins, posting, interfaces, &mut made));
         if !matches!(result, Ok(_) | Err(GateError::Stopped(_))) {
             made.iter().rev().for_each(|path| pins.discard(path));
             pins.tidy();
@@ -209,8 +210,13 @@ impl Gate for KernelGate {
         interfaces: &[Interface],
     ) -> Result<Posted, GateError> {
         check_ground()?;
-        let _lock = self.lock()?;
-        self.put_up(posting, interfaces)
+        let lock = self.lock()?;
+        let result = self.put_up(posting, interfaces);
+        drop(lock);
+        if !matches!(result, Ok(_) | Err(GateError::Stopped(_))) {
+            self.pins().remove_run_dir();
+        }
+        result
     }
 
     fn withdraw(&mut self) -> Result<bool, GateError> {

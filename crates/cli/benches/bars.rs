@@ -1,0 +1,243 @@
+//! The bars of docs/architecture.md, measured: `cargo bench -p tipstaff`.
+//! Every figure that needs the kernel is taken in namespaces of its own and
+//! needs root; without it the line says so.
+
+#![allow(clippy::unwrap_used, missing_docs)]
+
+use std::hint::black_box;
+use std::net::{IpAddr, TcpListener};
+use std::os::fd::AsFd;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decide::{Decision, decide};
+use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::orders::read;
+use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::reach::{Subject, first_packet};
+use tipstaff_core::tables::Tables;
+use tipstaff_gate::kernel::assembler::{Assembler, R0};
+use tipstaff_gate::kernel::sys::{self, ProgramKind, SKB_CONTEXT};
+use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::{Gate, Posting, Record};
+use tipstaff_host::interfaces;
+use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
+use tipstaff_knock::witness::{Witness, approach};
+
+const HEAD: &str =
+    "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+
+fn main() {
+    // `cargo test` runs benches too, with this argument: then there is nothing to measure.
+    if std::env::args().any(|a| a == "--test") {
+        return;
+    }
+    println!("{:<58} {:>16}  bar", "what", "measured");
+    start();
+    user_space();
+    match check_ground() {
+        Ok(()) => in_the_kernel(),
+        Err(why) => println!("SKIPPED: everything in the kernel: {why}"),
+    }
+}
+
+fn line(what: &str, measured: String, bar: &str) {
+    println!("{what:<58} {measured:>16}  {bar}");
+}
+
+fn median(mut all: Vec<Duration>) -> Duration {
+    all.sort_unstable();
+    all[all.len() / 2]
+}
+
+/// Whole processes on the demo's orders, spawn to exit.
+fn start() {
+    let orders = concat!(env!("CARGO_MANIFEST_DIR"), "/demo/orders.toml");
+    for arguments in [
+        &["rules"][..],
+        &["ask", "ssh", "--source", "203.0.113.9"],
+        &["post", "--check"],
+        &["state"],
+        &["survey"],
+    ] {
+        let run = || {
+            let begin = Instant::now();
+            let mut command = Command::new(env!("CARGO_BIN_EXE_tipstaff"));
+            command.args(arguments).args([
+                "--orders",
+                orders,
+                "--run-dir",
+                "/nonexistent/tipstaff",
+            ]);
+            command.stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
+            begin.elapsed()
+        };
+        run();
+        let took = median((0..41).map(|_| run()).collect());
+        line(
+            &format!("start to end of `{}`", arguments.join(" ")),
+            format!("{took:.1?}"),
+            "≤ 10 ms",
+        );
+    }
+}
+
+/// `rules` rules, each about one port and one network.
+fn orders(rules: usize) -> String {
+    let mut text = HEAD.to_owned();
+    for n in 0..rules {
+        let (a, b) = (n / 256 % 256, n % 256);
+        text += &format!(
+            "[[rules]]\nname = \"rule-{n}\"\naction = \"{}\"\ntraffic = \"tcp/{}\"\nsource = [\"10.{a}.{b}.0/24\", \"2001:db8:{n:x}::/48\"]\n",
+            if n % 3 == 0 { "deny" } else { "allow" },
+            1 + n % 60_000,
+        );
+    }
+    text
+}
+
+/// A source and a port that rule `n` speaks for.
+fn meeting(n: usize) -> (Subject, IpAddr) {
+    let source = format!("10.{}.{}.7", n / 256 % 256, n % 256).parse().unwrap();
+    (Subject::Port(Transport::Tcp, (1 + n % 60_000) as u16), source)
+}
+
+fn user_space() {
+    let own: IpAddr = "198.51.100.20".parse().unwrap();
+    let text = orders(1_000);
+    let begin = Instant::now();
+    let brief = Brief::of(&read(&text).unwrap());
+    let tables = Tables::build(&brief).unwrap();
+    line("1,000 rules: read, checked, tables built", format!("{:.1?}", begin.elapsed()), "");
+    let packets: Vec<_> = (0..1_000)
+        .map(|n| {
+            let (subject, source) = meeting(n * 7 % 1_000);
+            first_packet(subject, source, own)
+        })
+        .collect();
+    let time = |rounds: u32, verdict: &dyn Fn(usize) -> Decision| {
+        let begin = Instant::now();
+        for n in (0..rounds).flat_map(|_| 0..packets.len()) {
+            black_box(verdict(n));
+        }
+        begin.elapsed() / (rounds * packets.len() as u32)
+    };
+    let fast = time(500, &|n| tables.decide(&brief, &packets[n]));
+    let slow = time(5, &|n| decide(&brief, &packets[n]));
+    let rate = 1e-6 / fast.as_secs_f64();
+    line(
+        "verdicts in user space, one core, 1,000 rules",
+        format!("{rate:.1} million/s"),
+        "≥ 6 million/s",
+    );
+    let ratio = slow.as_secs_f64() / fast.as_secs_f64();
+    line("reference / tables, 1,000 rules", format!("{ratio:.0}"), "");
+}
+
+fn post(gate: &mut KernelGate, rules: usize) -> Duration {
+    let all = interfaces::list().unwrap();
+    let begin = Instant::now();
+    let text = orders(rules);
+    let brief = Brief::of(&read(&text).unwrap());
+    let record =
+        Record { orders: text, path: "orders.toml".into(), posted_at: 0, posted_by: "root".into() };
+    gate.post(&Posting { brief: &brief, record }, &all).unwrap();
+    begin.elapsed()
+}
+
+fn in_the_kernel() {
+    let world = Space::new(Mounts::Shared).unwrap();
+    let archive = Space::new(Mounts::Own).unwrap();
+    let end = world.as_fd().try_clone_to_owned().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let run_dir = folder.path().join("run");
+    archive.run(move || lab::cable("lan0", "w0", end.as_fd()).unwrap()).unwrap();
+    world
+        .run(|| {
+            lab::up("w0").unwrap();
+            lab::address("w0", "198.51.100.1".parse().unwrap(), 24).unwrap();
+        })
+        .unwrap();
+    archive
+        .run(move || {
+            lab::up("lan0").unwrap();
+            lab::address("lan0", "198.51.100.20".parse().unwrap(), 24).unwrap();
+            lab::default_route("198.51.100.1".parse().unwrap()).unwrap();
+            let mut gate = KernelGate::new(&run_dir).unwrap();
+            verdicts(&mut gate);
+            post(&mut gate, 0);
+            witness(false);
+            gate.withdraw().unwrap();
+            witness(true);
+        })
+        .unwrap();
+}
+
+const REPEAT: u32 = 200_000;
+
+fn verdicts(gate: &mut KernelGate) {
+    let lan = interfaces::list().unwrap().into_iter().find(|i| i.name == "lan0").unwrap();
+    let (index, mac) = (InterfaceIndex(lan.index), lan.hardware.unwrap());
+    let target = "198.51.100.20".parse().unwrap();
+    let empty = {
+        let mut a = Assembler::default();
+        a.mov(R0, -1);
+        a.exit();
+        sys::program_load(ProgramKind::SchedCls, "ts_empty", &a.finish().unwrap()).unwrap()
+    };
+    let empty_run = |frame: &[u8]| {
+        let runs = (0..9).map(|_| {
+            let mut context = [0u8; SKB_CONTEXT];
+            context[40..44].copy_from_slice(&lan.index.to_ne_bytes());
+            sys::test_run_skb(empty.as_fd(), frame, &mut context, REPEAT).unwrap().duration
+        });
+        median(runs.collect())
+    };
+    let mut small = Duration::ZERO;
+    for rules in [10, 1_000, 10_000] {
+        let took = post(gate, rules);
+        let (subject, source) = meeting(rules / 2);
+        let frame = frames::first(subject, Knock { source, target, from: FIRST_PORT }, mac);
+        let nothing = empty_run(&frame);
+        let verdict = median((0..9).map(|_| gate.time(index, &frame, REPEAT).unwrap()).collect());
+        let net = verdict.saturating_sub(nothing);
+        let bar = if rules == 10 { "≤ 150 ns" } else { "" };
+        line(
+            &format!("verdict on a SYN in the kernel, {rules} rules, less an empty program"),
+            format!("{net:.0?}"),
+            bar,
+        );
+        line(&format!("post of {rules} rules, text to in force"), format!("{took:.1?}"), "");
+        if rules == 10 {
+            small = net;
+        } else if rules == 10_000 {
+            let ratio = net.as_secs_f64() / small.as_secs_f64();
+            line("verdict, 10,000 rules / 10 rules", format!("{ratio:.1}"), "≤ 5");
+        }
+    }
+}
+
+/// 1,000 ports by the witness: silent behind a gate, refused and answering without.
+fn witness(open: bool) {
+    let _listeners: Vec<TcpListener> = if open {
+        (20_000..20_100).map(|port| TcpListener::bind(("0.0.0.0", port)).unwrap()).collect()
+    } else {
+        Vec::new()
+    };
+    let all = interfaces::list().unwrap();
+    let approach = approach("203.0.113.9".parse().unwrap(), &all).unwrap();
+    let doors: Vec<(Subject, IpAddr)> = (20_000..21_000)
+        .map(|port| (Subject::Port(Transport::Tcp, port), approach.target))
+        .collect();
+    let begin = Instant::now();
+    let mut witness = Witness::open(approach).unwrap();
+    let replies = witness.knock(&doors, Duration::from_millis(150)).unwrap();
+    let took = begin.elapsed();
+    let answering =
+        replies.iter().filter(|r| r.outcome() == tipstaff_core::reach::Outcome::Answers).count();
+    let what = if open { "900 refused, 100 answering" } else { "all silent" };
+    assert_eq!(answering, if open { 100 } else { 0 });
+    line(&format!("1,000 ports by the witness, {what}"), format!("{took:.1?}"), "≤ 0.5 s");
+}
