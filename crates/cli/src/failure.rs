@@ -224,6 +224,6 @@ fn print_faults(path: &std::path::Path, text: &str, faults: &Faults) {
         let mut shown = String::new();
         // Writing to a String does not fail.
         let _ = handler.render_report(&mut shown, &Shown { source: &source, fault });
-        anstream::eprint!("{shown}");
+        anstream::eprintln!("{shown}");
     }
 }

@@ -58,9 +58,9 @@ impl Terminal {
         }
     }
 
-    /// A table.
+    /// A table with room above it.
     pub fn table(&self, table: &Columns) {
-        self.line(table.render());
+        self.line(format!("\n{}", table.render()));
     }
 }
 

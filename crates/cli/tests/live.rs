@@ -282,7 +282,7 @@ fn the_witness_sees_what_clients_see_and_says_why_it_differs() {
     }
     assert_eq!(compared, 5 * 4);
     let text = String::from_utf8(lab.tipstaff(&["reach", "--as", PARTNER[0]]).stdout).unwrap();
-    assert!(text.contains("tcp/7430 should answer by rule 2 (weather), but refuses as 203.0.113.9: listens on loopback only"), "{text}");
+    assert!(text.contains("tcp/7430   listens on loopback only\n             should answer by rule 2 (weather), but refuses as 203.0.113.9"), "{text}");
     assert!(text.contains("nothing listens on it"), "{text}");
     // Half open: the program saw none of the witness's knocks but those of the clients above.
     let own = lab.tipstaff(&["reach", "--as", ARCHIVE[0]]);

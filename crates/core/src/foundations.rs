@@ -62,14 +62,14 @@ impl Foundation {
     /// What it is about, in words.
     pub fn meaning(self) -> &'static str {
         match self {
-            Self::Loopback => "everything on the loopback interface",
-            Self::LoopbackElsewhere => "a loopback address on another interface",
+            Self::Loopback => "all on the loopback interface",
+            Self::LoopbackElsewhere => "loopback addresses from elsewhere",
             Self::Malformed => "broken headers, impossible flags",
-            Self::LaterFragments => "fragments behind a first one, which is decided",
-            Self::NeighbourDiscovery => "IPv6 neighbours, routers, multicast listeners",
-            Self::IcmpErrors => "unreachable, too big, time exceeded, parameter problem",
+            Self::LaterFragments => "fragments behind a first one",
+            Self::NeighbourDiscovery => "IPv6 neighbours, routers, MLD",
+            Self::IcmpErrors => "ICMP errors about connections",
             Self::AddressAssignment => "answers of DHCP and DHCPv6",
-            Self::Replies => "known connections, answers to what this host sent",
+            Self::Replies => "known connections and flows",
         }
     }
 

@@ -397,7 +397,8 @@ fn print(report: &Report<'_>, terminal: &Terminal) {
             let why = cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
             let (meant, by) = (meant(cell.expected), &cell.expected_by);
             let (seen, from) = (verb(cell.observed.outcome), vantages.join(", "));
-            terminal.line(format!("  {} {meant} by {by}, but {seen} {from}: {why}", row.subject));
+            terminal.line(format!("  {:<9}  {why}", row.subject.to_string()));
+            terminal.note(&format!("{:13}{meant} by {by}, but {seen} {from}", ""));
         }
     }
 }
