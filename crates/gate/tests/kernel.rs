@@ -19,7 +19,7 @@ use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, parse_ethernet};
 use tipstaff_core::tables::Tables;
-use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::kernel::{KernelGate, Memory, check_ground};
 use tipstaff_gate::{Gate, GateError, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
@@ -251,4 +251,36 @@ fn an_interface_that_vanished_is_told_and_its_link_forgotten() {
         gate.withdraw().unwrap();
         assert!(!run_dir.exists());
     });
+}
+
+/// Both places of the memory let the answer to a datagram in, and nothing else.
+#[test]
+fn the_memory_works_at_the_sockets_and_at_the_interfaces() {
+    for place in [Memory::AtSockets, Memory::AtInterfaces] {
+        inside(move |run_dir, all| {
+            let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+            let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+            let mut gate = KernelGate::new(&run_dir).unwrap().with_memory(place);
+            post(&mut gate, &orders(""), &all).unwrap();
+            assert!(gate.in_force().unwrap().unwrap().remembers);
+            // A broadcast needs no neighbour to be there.
+            let socket = std::net::UdpSocket::bind("198.51.100.20:5000").unwrap();
+            socket.set_broadcast(true).unwrap();
+            socket.send_to(b"?", "198.51.100.255:123").unwrap();
+            let answer = |from: u16| {
+                let mut frame = mac.to_vec();
+                frame.extend([2, 0, 0, 0, 0, 0x99, 8, 0]);
+                frame.extend([0x45, 0, 0, 28, 0, 1, 0, 0, 64, 17, 0, 0]);
+                frame.extend([198, 51, 100, 255, 198, 51, 100, 20]);
+                frame.extend(from.to_be_bytes());
+                frame.extend([0x13, 0x88, 0, 8, 0, 0]);
+                frame
+            };
+            let verdict = |from| gate.ask(index, &answer(from)).unwrap().verdict;
+            assert_eq!(verdict(123), Action::Allow);
+            assert_eq!(verdict(124), Action::Deny);
+            assert!(gate.withdraw().unwrap());
+            assert!(!run_dir.exists());
+        });
+    }
 }

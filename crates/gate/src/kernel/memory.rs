@@ -15,21 +15,37 @@ use super::reading::{
     transport_header,
 };
 
-/// The program's code. `cookie` is the network namespace it acts on: in every
-/// other one it does nothing.
+/// Where the program stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Place {
+    /// At the sockets of every control group; acts in the namespace with this
+    /// cookie and in no other.
+    ControlGroup {
+        /// The namespace.
+        cookie: u64,
+    },
+    /// At the egress of one interface, for kernels that do not tell a program
+    /// at the sockets which namespace it is in (before about 6.15).
+    Interface,
+}
+
+/// The program's code.
 ///
 /// # Errors
 /// [`Misfit`] if the code does not fit together.
-pub fn program(flows: BorrowedFd<'_>, cookie: u64) -> Result<Vec<u8>, Misfit> {
+pub fn program(flows: BorrowedFd<'_>, place: Place) -> Result<Vec<u8>, Misfit> {
     let mut a = Assembler::default();
     let pass = a.label();
     let (four, six) = (a.label(), a.label());
     a.copy(R6, R1);
     a.load(Width::W, R2, R6, skb::INTERFACE);
     a.jump_if(If::Eq, R2, 1, pass);
-    a.call(helper::NAMESPACE_COOKIE);
-    a.value64(R1, cookie);
-    a.jump_if_reg(If::Ne, R0, R1, pass);
+    if let Place::ControlGroup { cookie } = place {
+        a.copy(R1, R6);
+        a.call(helper::NAMESPACE_COOKIE);
+        a.value64(R1, cookie);
+        a.jump_if_reg(If::Ne, R0, R1, pass);
+    }
     family_jumps(&mut a, four, six);
     a.jump(pass);
     for (label, family) in [(four, Family::V4), (six, Family::V6)] {
@@ -37,7 +53,11 @@ pub fn program(flows: BorrowedFd<'_>, cookie: u64) -> Result<Vec<u8>, Misfit> {
         remember(&mut a, family, flows, pass);
     }
     a.place(pass);
-    a.mov(R0, 1);
+    let let_go = match place {
+        Place::ControlGroup { .. } => 1,
+        Place::Interface => -1, // TCX_NEXT
+    };
+    a.mov(R0, let_go);
     a.exit();
     a.finish()
 }

@@ -8,7 +8,8 @@
 //! pinned in an own bpffs, in a folder for the namespace:
 //!
 //! `slot` · `flows` (what this host sent) · `inner` (the link that remembers
-//! it) · `outer-N` (the link on interface N).
+//! it) · `outer-N` (the link on interface N) · `sent-N` (in place of `inner` on
+//! kernels before about 6.15).
 //!
 //! What is in force is read back from the slot itself: its program, its maps,
 //! and in one of them the record of the orders.
@@ -24,7 +25,7 @@ mod verdict;
 
 use std::fs::File;
 use std::io;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use tipstaff_core::decide::{Decision, Speaker};
@@ -33,7 +34,7 @@ use tipstaff_core::packet::InterfaceIndex;
 
 use crate::{Gate, GateError, InForce, Posted, Posting, Tally};
 pub use ground::{MIN_KERNEL, check_ground};
-use pins::Pins;
+use pins::{At, Pins};
 use revision::Revision;
 use sys::{Attach, ProgramKind};
 
@@ -45,7 +46,18 @@ pub type StepHook = Box<dyn FnMut(&'static str) -> std::ops::ControlFlow<()>>;
 pub struct KernelGate {
     run_dir: PathBuf,
     cookie: u64,
+    memory: Memory,
     hook: Option<StepHook>,
+}
+
+/// Where the memory of what this host sends stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Memory {
+    /// At the sockets of the control groups; at the interfaces where the kernel
+    /// does not tell a program there which namespace it is in.
+    AtSockets,
+    /// At the interfaces, whatever the kernel can.
+    AtInterfaces,
 }
 
 pub(crate) fn system(doing: impl Into<String>) -> impl FnOnce(io::Error) -> GateError {
@@ -83,13 +95,20 @@ impl KernelGate {
     pub fn new(run_dir: &Path) -> Result<Self, GateError> {
         let cookie =
             sys::namespace_cookie().map_err(system("asking which network namespace this is"))?;
-        Ok(Self { run_dir: run_dir.to_owned(), cookie, hook: None })
+        Ok(Self { run_dir: run_dir.to_owned(), cookie, memory: Memory::AtSockets, hook: None })
     }
 
     /// Installs a hook that is asked before each step.
     #[must_use]
     pub fn with_hook(mut self, hook: StepHook) -> Self {
         self.hook = Some(hook);
+        self
+    }
+
+    /// Says where the memory is to stand.
+    #[must_use]
+    pub fn with_memory(mut self, memory: Memory) -> Self {
+        self.memory = memory;
         self
     }
 
@@ -161,15 +180,7 @@ impl KernelGate {
         }
 
         self.step("inner")?;
-        if !pins.has_inner() {
-            let code = memory::program(flows.as_fd(), self.cookie).map_err(misfit)?;
-            let program = load(ProgramKind::CgroupSkb, "ts_memory", &code)?;
-            let cgroup = ground::cgroup_root()?;
-            let link = sys::link_cgroup(program.as_fd(), cgroup.as_fd(), Attach::CgroupEgress)
-                .map_err(bpf("to attach to the control group"))?;
-            pins.keep_inner(link.as_fd(), made)?;
-        }
-
+        let memory = self.memory(pins, flows.as_fd(), made)?;
         let dispatcher = {
             let code = verdict::dispatcher(slot.as_fd()).map_err(misfit)?;
             load(ProgramKind::SchedCls, "ts_dispatch", &code)?
@@ -178,19 +189,10 @@ impl KernelGate {
             Posted { guarded: Vec::new(), vanished: Vec::new(), replaced: before.is_some() };
         for interface in interfaces {
             self.step("outer")?;
-            let attached = pins.guards(InterfaceIndex(interface.index))
-                || match sys::link_interface(
-                    dispatcher.as_fd(),
-                    interface.index,
-                    Attach::TcxIngress,
-                ) {
-                    Ok(link) => {
-                        pins.keep_outer(link.as_fd(), InterfaceIndex(interface.index), made)?;
-                        true
-                    }
-                    Err(e) if e.raw_os_error() == Some(libc::ENODEV) => false,
-                    Err(e) => return Err(bpf("to attach to an interface")(e)),
-                };
+            let mut attached = attach(pins, At::Ingress, &dispatcher, interface, made)?;
+            if let Some(memory) = &memory {
+                attached &= attach(pins, At::Egress, memory, interface, made)?;
+            }
             let list = if attached { &mut posted.guarded } else { &mut posted.vanished };
             list.push(interface.name.clone());
         }
@@ -200,6 +202,65 @@ impl KernelGate {
         // In force. What remains is tidying, and its failure changes nothing.
         pins.forget_vanished(interfaces);
         Ok(posted)
+    }
+}
+
+impl KernelGate {
+    /// Puts the memory at the sockets of the control groups. Where the kernel
+    /// cannot have it there, the program to put on each interface comes back.
+    fn memory(
+        &self,
+        pins: &Pins,
+        flows: BorrowedFd<'_>,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<Option<OwnedFd>, GateError> {
+        if pins.has_inner() {
+            return Ok(None);
+        }
+        let loaded = match self.memory {
+            Memory::AtInterfaces => None,
+            Memory::AtSockets => {
+                let place = memory::Place::ControlGroup { cookie: self.cookie };
+                let code = memory::program(flows, place).map_err(misfit)?;
+                match load(ProgramKind::CgroupSkb, "ts_memory", &code) {
+                    Ok(program) => Some(program),
+                    Err(GateError::Verifier { .. }) => None,
+                    Err(e) => return Err(e),
+                }
+            }
+        };
+        let Some(program) = loaded else {
+            let code = memory::program(flows, memory::Place::Interface).map_err(misfit)?;
+            return load(ProgramKind::SchedCls, "ts_memory", &code).map(Some);
+        };
+        let cgroup = ground::cgroup_root()?;
+        let link = sys::link_cgroup(program.as_fd(), cgroup.as_fd(), Attach::CgroupEgress)
+            .map_err(bpf("to attach to the control group"))?;
+        pins.keep_inner(link.as_fd(), made)?;
+        Ok(None)
+    }
+}
+
+/// Gives an interface its link where it has none; `false`: the interface is gone.
+fn attach(
+    pins: &Pins,
+    at: At,
+    program: &OwnedFd,
+    interface: &Interface,
+    made: &mut Vec<PathBuf>,
+) -> Result<bool, GateError> {
+    let index = InterfaceIndex(interface.index);
+    let side = match at {
+        At::Ingress => Attach::TcxIngress,
+        At::Egress => Attach::TcxEgress,
+    };
+    if pins.has(at, index) {
+        return Ok(true);
+    }
+    match sys::link_interface(program.as_fd(), interface.index, side) {
+        Ok(link) => pins.keep_at(link.as_fd(), at, index, made).map(|()| true),
+        Err(e) if e.raw_os_error() == Some(libc::ENODEV) => Ok(false),
+        Err(e) => Err(bpf("to attach to an interface")(e)),
     }
 }
 
@@ -254,8 +315,8 @@ impl Gate for KernelGate {
         let Some(revision) = self.revision()? else { return Ok(None) };
         Ok(Some(InForce {
             record: revision.record()?,
-            guarded: pins.guarded()?,
-            remembers: pins.has_inner(),
+            guarded: pins.linked(At::Ingress)?,
+            remembers: pins.has_inner() || !pins.linked(At::Egress)?.is_empty(),
         }))
     }
 

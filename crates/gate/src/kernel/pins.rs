@@ -18,6 +18,36 @@ use crate::GateError;
 /// `BPF_FS_MAGIC` of `include/uapi/linux/magic.h`.
 const BPF_FS_MAGIC: u32 = 0xcafe_4a11;
 
+/// The two sides of an interface that can carry a link.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum At {
+    /// What arrives: the outer gate.
+    Ingress,
+    /// What leaves: the memory, where the control group cannot have it.
+    Egress,
+}
+
+impl At {
+    fn prefix(self) -> &'static str {
+        match self {
+            Self::Ingress => "outer-",
+            Self::Egress => "sent-",
+        }
+    }
+
+    fn name(self, interface: InterfaceIndex) -> String {
+        format!("{}{}", self.prefix(), interface.0)
+    }
+
+    fn index_of(self, path: &Path) -> Option<u32> {
+        path.file_name()?.to_str()?.strip_prefix(self.prefix())?.parse().ok()
+    }
+
+    fn index_of_any(path: &Path) -> Option<u32> {
+        Self::Ingress.index_of(path).or_else(|| Self::Egress.index_of(path))
+    }
+}
+
 pub(super) struct Pins {
     run_dir: PathBuf,
     mount: PathBuf,
@@ -110,13 +140,9 @@ impl Pins {
         self.keep(link, "inner", made)
     }
 
-    fn outer(interface: InterfaceIndex) -> String {
-        format!("outer-{}", interface.0)
-    }
-
     /// Whether the interface has its link, and it is still that interface.
-    pub(super) fn guards(&self, interface: InterfaceIndex) -> bool {
-        let name = Self::outer(interface);
+    pub(super) fn has(&self, at: At, interface: InterfaceIndex) -> bool {
+        let name = at.name(interface);
         let attached = self
             .open(&name)
             .ok()
@@ -129,32 +155,29 @@ impl Pins {
         attached
     }
 
-    pub(super) fn keep_outer(
+    pub(super) fn keep_at(
         &self,
         link: BorrowedFd<'_>,
+        at: At,
         interface: InterfaceIndex,
         made: &mut Vec<PathBuf>,
     ) -> Result<(), GateError> {
-        self.keep(link, &Self::outer(interface), made)
+        self.keep(link, &at.name(interface), made)
     }
 
     /// Interfaces whose link still has its interface.
-    pub(super) fn guarded(&self) -> Result<Vec<InterfaceIndex>, GateError> {
-        let mut guarded: Vec<InterfaceIndex> = self
+    pub(super) fn linked(&self, at: At) -> Result<Vec<InterfaceIndex>, GateError> {
+        let mut linked: Vec<InterfaceIndex> = self
             .all()?
             .iter()
-            .filter(|path| Self::index_of(path).is_some())
+            .filter(|path| at.index_of(path).is_some())
             .filter_map(|path| sys::pinned(path).ok())
             .filter_map(|link| sys::link_info(link.as_fd()).ok())
             .filter(|info| info.interface != 0)
             .map(|info| InterfaceIndex(info.interface))
             .collect();
-        guarded.sort_unstable();
-        Ok(guarded)
-    }
-
-    fn index_of(path: &Path) -> Option<u32> {
-        path.file_name()?.to_str()?.strip_prefix("outer-")?.parse().ok()
+        linked.sort_unstable();
+        Ok(linked)
     }
 
     /// Every pin of the namespace: links first, then the maps they use.
@@ -170,7 +193,7 @@ impl Pins {
     /// Detaches (links) and unpins. Failing is harmless: the slot is empty by
     /// then, or the interface is gone.
     pub(super) fn discard(&self, path: &Path) {
-        let is_link = path.ends_with("inner") || Self::index_of(path).is_some();
+        let is_link = path.ends_with("inner") || At::index_of_any(path).is_some();
         if is_link && let Ok(link) = sys::pinned(path) {
             let _ = sys::link_detach(link.as_fd());
         }
@@ -180,7 +203,7 @@ impl Pins {
     /// Links of interfaces that are gone.
     pub(super) fn forget_vanished(&self, present: &[Interface]) {
         for path in self.all().unwrap_or_default() {
-            let index = Self::index_of(&path);
+            let index = At::index_of_any(&path);
             if index.is_some_and(|index| present.iter().all(|i| i.index != index)) {
                 self.discard(&path);
             }
