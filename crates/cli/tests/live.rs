@@ -350,3 +350,71 @@ fn the_demo_plays_on_the_real_kernel() {
     let last = text.rsplit("reach of archive").next().unwrap();
     assert!(last.contains("5 differences") && last.contains("answers (wire)"), "{text}");
 }
+
+#[test]
+fn what_passes_through_has_a_standing_answer_of_its_own() {
+    let Some(lab) = Lab::new() else { return };
+    let guest = Space::new(Mounts::Shared).unwrap();
+    let end = guest.as_fd().try_clone_to_owned().unwrap();
+    lab.archive
+        .run(move || {
+            lab::cable("guest0", "g0", end.as_fd()).unwrap();
+            lab::up("guest0").unwrap();
+            lab::address("guest0", ip("192.0.2.129"), 25).unwrap();
+            fs::write("/proc/sys/net/ipv4/ip_forward", "1").unwrap();
+        })
+        .unwrap();
+    let _listener = guest
+        .run(|| {
+            lab::up("g0").unwrap();
+            lab::address("g0", ip("192.0.2.130"), 25).unwrap();
+            lab::default_route(ip("192.0.2.129")).unwrap();
+            TcpListener::bind("192.0.2.130:7410").unwrap()
+        })
+        .unwrap();
+    lab.world.run(|| lab::default_route(ip(ARCHIVE[0])).unwrap()).unwrap();
+    let _own = lab.listen("198.51.100.20", 7410);
+    lab.orders(PLATES);
+    assert_eq!(lab.knock(PARTNER[0], "192.0.2.130", 7410), "answers");
+    lab.done(&["post"]);
+    // The rule is about what comes to this host, not about what goes through it.
+    assert_eq!(lab.knock(PARTNER[0], "192.0.2.130", 7410), "silent");
+    assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers");
+    let open = fs::read_to_string(lab.path().join("orders.toml")).unwrap();
+    let open = open.replace("transit = \"deny\"", "transit = \"allow\"");
+    fs::write(lab.path().join("orders.toml"), open).unwrap();
+    lab.done(&["post"]);
+    assert_eq!(lab.knock(PARTNER[0], "192.0.2.130", 7410), "answers");
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn kill_minus_nine_leaves_the_old_orders_or_the_new() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(PLATES);
+    lab.done(&["post"]);
+    for n in 0..24u64 {
+        let rules = if n % 2 == 0 { format!("{PLATES}{PING}") } else { PLATES.to_owned() };
+        lab.orders(&rules);
+        let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+        command.arg("post").env("TIPSTAFF_RUN", lab.path().join("run"));
+        command.env("TIPSTAFF_ORDERS", lab.path().join("orders.toml"));
+        command.stdout(std::process::Stdio::null());
+        // Later and later in the life of the command; the last ones finish first.
+        let killed = lab.archive.run(move || {
+            let mut child = command.spawn().unwrap();
+            std::thread::sleep(Duration::from_micros(400 * n));
+            let _ = child.kill();
+            !child.wait().unwrap().success()
+        });
+        let rules: serde_json::Value =
+            serde_json::from_str(&lab.done(&["rules", "--in-force", "--json"])).unwrap();
+        let count = rules["rules"].as_array().unwrap().len();
+        assert!(count == 1 || count == 2);
+        if !killed.unwrap() {
+            assert_eq!(count, if n % 2 == 0 { 2 } else { 1 });
+        }
+    }
+    lab.done(&["withdraw"]);
+    assert!(!lab.path().join("run").exists(), "something was left behind");
+}

@@ -125,3 +125,64 @@ impl Gate for SimulatedGate {
         Ok(self.decide(interface, frame, false))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tipstaff_core::orders::{Action, read};
+
+    const LAN: InterfaceIndex = InterfaceIndex(2);
+
+    fn posted(rules: &str) -> SimulatedGate {
+        let orders = format!(
+            "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n{rules}"
+        );
+        let brief = Brief::of(&read(&orders).unwrap());
+        let (path, posted_by) = ("orders.toml".into(), "root".into());
+        let record = Record { orders, path, posted_at: 0, posted_by };
+        let mut gate = SimulatedGate::default();
+        gate.post(&Posting { brief: &brief, record }, &[]).unwrap();
+        gate
+    }
+
+    /// A UDP datagram between 203.0.113.9:123 and 198.51.100.20:5000.
+    fn datagram(inwards: bool) -> Vec<u8> {
+        let (remote, own) = ([203, 0, 113, 9], [198, 51, 100, 20]);
+        let (source, destination) = if inwards { (remote, own) } else { (own, remote) };
+        let ports: [u8; 4] = if inwards { [0, 123, 0x13, 0x88] } else { [0x13, 0x88, 0, 123] };
+        let header = [0x45, 0, 0, 28, 0, 1, 0, 0, 64, 17, 0, 0];
+        [&[2; 12][..], &[8, 0], &header, &source, &destination, &ports, &[0, 8, 0, 0]].concat()
+    }
+
+    #[test]
+    fn an_answer_comes_in_until_the_time_that_is_passed_in_says_no() {
+        let mut gate = posted("");
+        let verdict = |gate: &SimulatedGate| gate.ask(LAN, &datagram(true)).unwrap().verdict;
+        assert_eq!(verdict(&gate), Action::Deny);
+        gate.leaves(&datagram(false));
+        assert_eq!(verdict(&gate), Action::Allow);
+        gate.set_time(tipstaff_core::flows::UDP_AGE + Duration::from_secs(1));
+        assert_eq!(verdict(&gate), Action::Deny);
+    }
+
+    #[test]
+    fn arrivals_are_counted_and_questions_are_not() {
+        let mut gate =
+            posted("[[rules]]\nname = \"ntp\"\naction = \"allow\"\ntraffic = \"udp/5000\"\n");
+        let frame = datagram(true);
+        gate.ask(LAN, &frame).unwrap();
+        assert!(gate.tallies().unwrap().is_empty());
+        let decision = gate.arrives(LAN, &frame, false);
+        gate.arrives(LAN, &frame, false);
+        let tally = Tally { packets: 2, bytes: 2 * frame.len() as u64 };
+        assert_eq!(gate.tallies().unwrap(), [(decision.speaker, tally)]);
+    }
+
+    #[test]
+    fn without_orders_everything_passes() {
+        let mut gate = posted("");
+        assert!(gate.withdraw().unwrap() && !gate.withdraw().unwrap());
+        assert_eq!(gate.arrives(LAN, &datagram(true), false).verdict, Action::Allow);
+        assert!(matches!(gate.ask(LAN, &[]), Err(GateError::NothingInForce)));
+    }
+}

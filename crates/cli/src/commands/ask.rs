@@ -14,7 +14,7 @@ use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::interfaces;
 use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
-use tipstaff_knock::witness;
+use tipstaff_knock::witness::{self, WitnessFault};
 
 use crate::Ending;
 use crate::arguments::{AskOptions, Common};
@@ -59,11 +59,20 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
     let judge = chosen::from_force(&in_force)?;
     let key = key_of(&judge, &options.traffic, options.source)?;
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    let approach = witness::approach(options.source, &all)?;
-    let knock = Knock { source: options.source, target: approach.target, from: FIRST_PORT };
-    let frame = frames::about(key, knock, approach.interface.hardware.unwrap_or_default());
+    let (interface, target) = match witness::approach(options.source, &all) {
+        Ok(approach) => (approach.interface, approach.target),
+        // Nobody with that address could get an answer; what the gate says of it is asked all the same.
+        Err(WitnessFault::NoWayBack(_) | WitnessFault::NoTarget { .. }) => {
+            let guarded = all.into_iter().find(|i| !i.is_loopback());
+            let guarded = guarded.ok_or(WitnessFault::NoWayBack(options.source))?;
+            (guarded, documentation_address(options.source))
+        }
+        Err(fault) => return Err(fault.into()),
+    };
+    let knock = Knock { source: options.source, target, from: FIRST_PORT };
+    let frame = frames::about(key, knock, interface.hardware.unwrap_or_default());
     let gate = KernelGate::new(&common.run_dir)?;
-    let decision = gate.ask(InterfaceIndex(approach.interface.index), &frame)?;
+    let decision = gate.ask(InterfaceIndex(interface.index), &frame)?;
     answer(&judge, key, options.source, decision, "gate", terminal)
 }
 
@@ -92,13 +101,17 @@ fn key_of(judge: &Chosen, text: &str, source: IpAddr) -> Result<TrafficKey, Fail
     }
 }
 
-/// Asks the reference with a packet as an outside source would send it first.
-fn by_reference(judge: &Chosen, key: TrafficKey, source: IpAddr) -> Decision {
-    // Any own address of the family will do: rules do not look at it yet.
-    let target: IpAddr = match Family::of(source) {
+/// Any address of the source's family: rules do not look at the destination yet.
+fn documentation_address(source: IpAddr) -> IpAddr {
+    match Family::of(source) {
         Family::V4 => IpAddr::from([198, 51, 100, 20]),
         Family::V6 => IpAddr::from([0x2001, 0xdb8, 0x51, 0, 0, 0, 0, 0x20]),
-    };
+    }
+}
+
+/// Asks the reference with a packet as an outside source would send it first.
+fn by_reference(judge: &Chosen, key: TrafficKey, source: IpAddr) -> Decision {
+    let target = documentation_address(source);
     let frame = frames::about(key, Knock { source, target, from: FIRST_PORT }, [0; 6]);
     let facts = Facts {
         interface: InterfaceIndex(2),

@@ -4,6 +4,7 @@
 mod fault;
 mod model;
 mod read;
+mod read_rules;
 mod resolve;
 
 pub use fault::{Fault, Faults, Place};

@@ -20,6 +20,7 @@ mod memory;
 mod pins;
 pub mod reading;
 mod revision;
+mod rows;
 pub mod sys;
 mod verdict;
 
