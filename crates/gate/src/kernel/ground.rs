@@ -2,13 +2,14 @@
 
 use std::fs::File;
 
+use super::sys::{self, MapKind};
+use super::{bpf, system};
 use crate::GateError;
-use crate::kernel::system;
 
 /// The oldest kernel: tcx links came with 6.6.
 pub const MIN_KERNEL: (u32, u32) = (6, 6);
 
-/// Checks root, kernel and control groups.
+/// Checks root, kernel, control groups, and that bpf(2) is not refused.
 ///
 /// # Errors
 /// The first thing that is missing.
@@ -19,7 +20,11 @@ pub fn check_ground() -> Result<(), GateError> {
     if version_of(&release) < Some(MIN_KERNEL) {
         return Err(GateError::KernelTooOld { release });
     }
-    cgroup_root().map(drop)
+    cgroup_root()?;
+    // Root of a container may still be refused; better told before anything is made.
+    sys::map_create(MapKind::Array, "ts_probe", 4, 4, 1)
+        .map(drop)
+        .map_err(bpf("to make a map with bpf(2)"))
 }
 
 pub fn check_root() -> Result<(), GateError> {
