@@ -57,6 +57,9 @@ pub enum Command {
     Survey,
     /// The rules in order, with what each has counted, and the standing answers
     Rules(RulesOptions),
+    /// Change one rule in the file, in place; comments and order stay
+    #[command(subcommand)]
+    Rule(RuleCommand),
     /// What would happen to a packet, and why
     Ask(AskOptions),
     /// Check the orders, show what they mean, and put them in force at once
@@ -82,6 +85,99 @@ pub struct RulesOptions {
     /// The orders in force instead of the file
     #[arg(long)]
     pub in_force: bool,
+}
+
+/// Edits of one rule. RULE is a name or a position.
+#[derive(Subcommand, Debug)]
+pub enum RuleCommand {
+    /// Add a rule; unless told otherwise before the first deny of everything
+    Add(AddOptions),
+    /// Set keys of a rule: source=observatory,203.0.113.9 note="why"; key= takes it out
+    Set {
+        /// Name or position
+        rule: String,
+        /// key=value; lists with commas
+        #[arg(required = true, value_name = "KEY=VALUE")]
+        keys: Vec<String>,
+    },
+    /// Move a rule to another place
+    Move {
+        /// Name or position
+        rule: String,
+        #[command(flatten)]
+        place: PlaceOptions,
+    },
+    /// Make an allow a deny, or a deny an allow
+    SwapAction {
+        /// Name or position
+        rule: String,
+    },
+    /// Let a rule keep its place but never speak
+    Pause {
+        /// Name or position
+        rule: String,
+    },
+    /// Let a paused rule speak again
+    Resume {
+        /// Name or position
+        rule: String,
+    },
+    /// Take a rule out of the file; shows it and asks
+    Remove {
+        /// Name or position
+        rule: String,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Write a rule once more under another name, right behind it unless told otherwise
+    Copy {
+        /// Name or position
+        rule: String,
+        /// Name of the copy
+        #[arg(long)]
+        name: Option<String>,
+        #[command(flatten)]
+        place: PlaceOptions,
+    },
+}
+
+#[derive(Args, Debug)]
+pub struct AddOptions {
+    /// allow or deny
+    pub action: String,
+    /// What it is about: ssh, tcp/7410, udp/7420-7423, icmp/echo, any
+    #[arg(required = true)]
+    pub traffic: Vec<String>,
+    /// From whom: an address, a prefix, a range, a group; repeatable, or with commas
+    #[arg(long, value_delimiter = ',')]
+    pub source: Vec<String>,
+    /// A name; made up from the content when it is left out
+    #[arg(long)]
+    pub name: Option<String>,
+    /// Why it is there
+    #[arg(long)]
+    pub note: Option<String>,
+    #[command(flatten)]
+    pub place: PlaceOptions,
+}
+
+/// Where a rule goes.
+#[derive(Args, Debug)]
+#[group(multiple = false)]
+pub struct PlaceOptions {
+    /// Before this rule (name or position)
+    #[arg(long, value_name = "RULE")]
+    pub before: Option<String>,
+    /// Behind this rule (name or position)
+    #[arg(long, value_name = "RULE")]
+    pub after: Option<String>,
+    /// Before all others
+    #[arg(long)]
+    pub first: bool,
+    /// Behind all others
+    #[arg(long)]
+    pub last: bool,
 }
 
 #[derive(Args, Debug)]

@@ -8,6 +8,7 @@ use miette::{
 };
 use serde_json::json;
 use tipstaff_core::orders::Faults;
+use tipstaff_core::orders::edit::EditFault;
 use tipstaff_gate::GateError;
 use tipstaff_host::namespace::NamespaceFault;
 use tipstaff_knock::witness::WitnessFault;
@@ -49,6 +50,22 @@ pub enum Failure {
         path: PathBuf,
         /// What the system said.
         source: io::Error,
+    },
+    /// A file cannot be written.
+    #[error("{} cannot be written, and stays as it was: {source}", path.display())]
+    Unwritable {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// An edit that was not made.
+    #[error("{}: {source}", path.display())]
+    NotEdited {
+        /// The file.
+        path: PathBuf,
+        /// Why not.
+        source: EditFault,
     },
     /// An argument that clap cannot judge.
     #[error("{message}")]
@@ -94,6 +111,7 @@ impl Failure {
             Self::WrongOrders { .. }
             | Self::CannotEnforce { .. }
             | Self::NoOrders(_)
+            | Self::NotEdited { .. }
             | Self::Argument { .. }
             | Self::Namespace(NamespaceFault::Unknown { .. })
             | Self::Gate(GateError::TooLarge(_) | GateError::NothingInForce)
@@ -101,6 +119,11 @@ impl Failure {
                 WitnessFault::Own(_) | WitnessFault::NoWayBack(_) | WitnessFault::NoTarget { .. },
             ) => 2,
             Self::Gate(GateError::NotRoot) => 3,
+            Self::Unreadable { source, .. } | Self::Unwritable { source, .. }
+                if source.kind() == io::ErrorKind::PermissionDenied =>
+            {
+                3
+            }
             Self::Namespace(NamespaceFault::Closed { source, .. })
                 if source.kind() == io::ErrorKind::PermissionDenied =>
             {
@@ -121,11 +144,24 @@ impl Failure {
         Some(match self {
             Self::WrongOrders { .. } => return None,
             Self::CannotEnforce { mend, .. } => (*mend).to_owned(),
+            Self::NotEdited { source, .. } => match source {
+                EditFault::NoSuchRule(_) => "See their names and positions with `tipstaff rules`.".into(),
+                EditFault::NotTables => "Write each rule under a [[rules]] line of its own.".into(),
+                EditFault::WouldBeUnsound { .. } => "Nothing was written.".into(),
+                EditFault::Unsound(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => {
+                    return None;
+                }
+            },
             Self::NoOrders(_) => {
                 "Write orders there, or name a file with --orders FILE; `tipstaff demo` shows some.".into()
             }
             Self::Argument { mend, .. } => mend.clone(),
             Self::Gate(GateError::NotRoot) => format!("Run it as root: sudo {}", command_line()),
+            Self::Unreadable { source, .. } | Self::Unwritable { source, .. }
+                if source.kind() == io::ErrorKind::PermissionDenied =>
+            {
+                format!("Run it as root, or as the owner of the file: sudo {}", command_line())
+            }
             Self::Namespace(NamespaceFault::Closed { .. }) => {
                 format!("Run it as root: sudo {}", command_line())
             }
@@ -154,7 +190,10 @@ impl Failure {
     pub fn print(&self, terminal: &Terminal) {
         if terminal.json {
             let faults = match self {
-                Self::WrongOrders { faults, .. } => json!(faults.0),
+                Self::WrongOrders { faults, .. }
+                | Self::NotEdited { source: EditFault::WouldBeUnsound { faults, .. }, .. } => {
+                    json!(faults.0)
+                }
                 _ => json!([]),
             };
             let value = json!({ "error": self.to_string(), "mend": self.mend(), "exit_code": self.exit_code(), "faults": faults });
@@ -162,6 +201,9 @@ impl Failure {
             return;
         }
         if let Self::WrongOrders { path, text, faults } = self {
+            print_faults(path, text, faults);
+        }
+        if let Self::NotEdited { path, source: EditFault::WouldBeUnsound { text, faults } } = self {
             print_faults(path, text, faults);
         }
         terminal.error(&self.to_string(), self.mend().as_deref());

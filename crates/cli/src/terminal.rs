@@ -42,6 +42,18 @@ impl Terminal {
         self.line(format!("{DIM}{text}{DIM:#}"));
     }
 
+    /// Asks for a yes; anything else, and no terminal to ask on, is a no.
+    pub fn ask(&self, question: &str) -> bool {
+        use std::io::{BufRead, IsTerminal};
+        if !std::io::stdin().is_terminal() {
+            return false;
+        }
+        anstream::eprint!("{question} [y/N] ");
+        let mut answer = String::new();
+        let read = std::io::stdin().lock().read_line(&mut answer);
+        read.is_ok() && matches!(answer.trim(), "y" | "yes")
+    }
+
     /// A value as JSON.
     pub fn json(&self, value: &impl Serialize) {
         match serde_json::to_string_pretty(value) {

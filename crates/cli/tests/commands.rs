@@ -257,3 +257,80 @@ fn a_reader_that_goes_away_ends_the_program_quietly() {
     let output = command.output().unwrap();
     assert!(output.stderr.is_empty(), "{}", String::from_utf8_lossy(&output.stderr));
 }
+
+#[test]
+fn rules_are_edited_in_place_and_the_change_is_told() {
+    use std::os::unix::fs::PermissionsExt;
+    let deny = "\n[[rules]]\nname = \"nothing-else\"\naction = \"deny\"\ntraffic = \"any\"\n";
+    let desk = Desk::new(&format!("{ORDERS}{deny}"));
+    let file = desk.path().join("orders.toml");
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o640)).unwrap();
+    insta::assert_snapshot!(desk.text(&[
+        "rule",
+        "add",
+        "allow",
+        "ntp",
+        "tcp/4460",
+        "--note",
+        "Time",
+        "--source",
+        "partner,192.0.2.66"
+    ]));
+    insta::assert_snapshot!(desk.text(&["rule", "move", "open-day", "--first"]));
+    insta::assert_snapshot!(desk.text(&[
+        "rule",
+        "set",
+        "weather-for-partners",
+        "source=partner",
+        "note="
+    ]));
+    let removed = desk.json(&["rule", "remove", "4", "--yes"]);
+    assert_eq!(
+        (&removed["name"], &removed["removed"]),
+        (&"weather-for-partners".into(), &true.into())
+    );
+    for arguments in [
+        &["swap-action", "ping-inside"][..],
+        &["pause", "ping-inside"],
+        &["copy", "ping-inside", "--last"],
+    ] {
+        assert!(desk.run(&[&["rule"], arguments].concat()).status.success(), "{arguments:?}");
+    }
+    let text = fs::read_to_string(&file).unwrap();
+    assert!(text.contains("# What happens to traffic that no rule speaks for."), "comments stay");
+    assert!(text.ends_with("name = \"ping-inside-2\"\naction = \"deny\"\ntraffic = \"icmp/echo\"\nsource = \"observatory\"\nenabled = false\n"), "{text}");
+    assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o640);
+    assert_eq!(desk.json(&["rules"])["rules"][0]["name"], "open-day");
+}
+
+#[test]
+fn an_edit_that_cannot_be_leaves_the_file_as_it_was() {
+    let desk = Desk::new(ORDERS);
+    let untouched = |text: String| {
+        assert_eq!(fs::read_to_string(desk.path().join("orders.toml")).unwrap(), ORDERS, "{text}");
+        assert!(text.ends_with("(exit code 2)"), "{text}");
+        text
+    };
+    insta::assert_snapshot!(untouched(desk.text(&["rule", "add", "alow", "shs"])));
+    insta::assert_snapshot!(untouched(desk.text(&["rule", "pause", "opn-day"])));
+    insta::assert_snapshot!(untouched(desk.text(&["rule", "remove", "open-day"])));
+    untouched(desk.text(&["rule", "move", "open-day"]));
+    untouched(desk.text(&["rule", "set", "open-day", "colour=green"]));
+    untouched(desk.text(&["rule", "move", "open-day", "--last"]));
+}
+
+#[test]
+fn of_many_edits_at_once_none_is_lost() {
+    let desk = Desk::new(ORDERS);
+    std::thread::scope(|scope| {
+        for n in 0..12 {
+            let desk = &desk;
+            let port = format!("tcp/{}", 9000 + n);
+            scope.spawn(move || {
+                assert!(desk.run(&["rule", "add", "allow", &port]).status.success());
+            });
+        }
+    });
+    let rules = desk.json(&["rules"])["rules"].as_array().unwrap().len();
+    assert_eq!(rules, 7 + 12);
+}

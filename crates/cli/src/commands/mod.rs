@@ -4,6 +4,7 @@ pub mod ask;
 pub mod demo;
 pub mod post;
 pub mod reach;
+pub mod rule;
 pub mod rules;
 pub mod state;
 pub mod survey;

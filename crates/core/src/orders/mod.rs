@@ -1,6 +1,8 @@
 //! The policy file as typed data. [`read()`] turns text into [`Orders`] or into
 //! every fault of the text at once; nothing half read comes out.
 
+mod blocks;
+pub mod edit;
 mod fault;
 mod model;
 mod read;

@@ -1,0 +1,146 @@
+//! `rule …`: change one rule in the file, in place.
+
+use serde::Serialize;
+use tipstaff_core::orders::edit::{Destination, Edit, EditFault, Edited, NewRule, Which, edit};
+use tipstaff_core::orders::{Action, Rule};
+
+use crate::Ending;
+use crate::arguments::{AddOptions, Common, PlaceOptions, RuleCommand};
+use crate::failure::Failure;
+use crate::store::Held;
+use crate::terminal::{Columns, Terminal, action, faint, plain};
+
+#[derive(Serialize)]
+struct Report<'r> {
+    file: String,
+    changed: bool,
+    removed: bool,
+    position: usize,
+    name: &'r str,
+    action: Action,
+    traffic: &'r [String],
+    source: &'r [String],
+    enabled: bool,
+    told: &'r [String],
+}
+
+pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Result<Ending, Failure> {
+    let path = common.orders_path();
+    let wanted = wanted(command)?;
+    let held = Held::open(path)?;
+    let edited = edit(&held.text, &wanted).map_err(|source| match source {
+        EditFault::Unsound(faults) => {
+            Failure::WrongOrders { path: path.to_owned(), text: held.text.clone(), faults }
+        }
+        source => Failure::NotEdited { path: path.to_owned(), source },
+    })?;
+    let removed = matches!(wanted, Edit::Remove(_));
+    if let RuleCommand::Remove { yes: false, .. } = command {
+        if !terminal.json {
+            terminal.heading("this rule would be removed");
+            show(&edited, terminal);
+        }
+        if !terminal.ask("Remove it?") {
+            return Err(Failure::Argument {
+                message: "nothing was removed".into(),
+                mend: "Say yes when asked, or give --yes in a script.".into(),
+            });
+        }
+    }
+    held.replace(&edited.text)?;
+    if terminal.json {
+        let rule = &edited.rule;
+        terminal.json(&Report {
+            file: path.display().to_string(),
+            changed: true,
+            removed,
+            position: edited.position,
+            name: rule.name.as_str(),
+            action: rule.action,
+            traffic: &rule.traffic.written,
+            source: &rule.source.written,
+            enabled: rule.enabled,
+            told: &edited.told,
+        });
+        return Ok(Ending::Fine);
+    }
+    let name = &edited.rule.name;
+    terminal.heading(&format!(
+        "{name} {} {}",
+        if removed { "removed from" } else { "changed in" },
+        path.display()
+    ));
+    if !removed {
+        show(&edited, terminal);
+    }
+    for told in &edited.told {
+        terminal.line(format!("  {told}"));
+    }
+    terminal.note("  not in force before `tipstaff post`");
+    Ok(Ending::Fine)
+}
+
+fn show(edited: &Edited, terminal: &Terminal) {
+    let Rule { name, traffic, source, enabled, note, .. } = &edited.rule;
+    let said = edited.rule.action;
+    let mut table = Columns::new(["", "name", "says", "traffic", "source", "note"]);
+    let says = match enabled {
+        true => action(said, said),
+        false => faint(format!("{said} (paused)")),
+    };
+    let from = if source.written.is_empty() { "any".into() } else { source.written.join(", ") };
+    let note = note.clone().unwrap_or_default();
+    let traffic = plain(traffic.written.join(", "));
+    table.row([plain(edited.position), plain(name), says, traffic, plain(from), faint(note)]);
+    terminal.table(&table);
+}
+
+fn wanted(command: &RuleCommand) -> Result<Edit, Failure> {
+    Ok(match command {
+        RuleCommand::Add(options) => Edit::Add(new_rule(options), destination(&options.place)),
+        RuleCommand::Set { rule, keys } => {
+            let keys = keys.iter().map(|key| assignment(key)).collect::<Result<_, _>>()?;
+            Edit::Set(Which::parse(rule), keys)
+        }
+        RuleCommand::Move { rule, place } => {
+            let destination = destination(place).ok_or_else(|| Failure::Argument {
+                message: "move it where?".into(),
+                mend: "Give one of --before RULE, --after RULE, --first, --last.".into(),
+            })?;
+            Edit::Move(Which::parse(rule), destination)
+        }
+        RuleCommand::SwapAction { rule } => Edit::SwapAction(Which::parse(rule)),
+        RuleCommand::Pause { rule } => Edit::Pause(Which::parse(rule)),
+        RuleCommand::Resume { rule } => Edit::Resume(Which::parse(rule)),
+        RuleCommand::Remove { rule, .. } => Edit::Remove(Which::parse(rule)),
+        RuleCommand::Copy { rule, name, place } => {
+            Edit::Copy(Which::parse(rule), name.clone(), destination(place))
+        }
+    })
+}
+
+fn new_rule(options: &AddOptions) -> NewRule {
+    NewRule {
+        name: options.name.clone(),
+        note: options.note.clone(),
+        action: options.action.clone(),
+        traffic: options.traffic.clone(),
+        source: options.source.clone(),
+    }
+}
+
+fn destination(place: &PlaceOptions) -> Option<Destination> {
+    let before = place.before.as_deref().map(|rule| Destination::Before(Which::parse(rule)));
+    let after = place.after.as_deref().map(|rule| Destination::After(Which::parse(rule)));
+    let first = place.first.then_some(Destination::First);
+    before.or(after).or(first).or(place.last.then_some(Destination::Last))
+}
+
+fn assignment(text: &str) -> Result<(String, String), Failure> {
+    text.split_once('=').map(|(key, value)| (key.trim().into(), value.trim().into())).ok_or_else(
+        || Failure::Argument {
+            message: format!("`{text}` sets nothing"),
+            mend: "Write key=value, such as source=observatory,203.0.113.9".into(),
+        },
+    )
+}

@@ -1,0 +1,84 @@
+//! Where each rule stands in the text: from its own comment lines to the
+//! begin of what follows. Edits move and change whole blocks, so that every
+//! other byte of the file stays as its author wrote it.
+
+use std::ops::Range;
+
+use toml::de::{DeTable, DeValue};
+
+/// The blocks of a text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Blocks {
+    /// One a rule, in the order of the text.
+    pub(super) rules: Vec<Range<usize>>,
+}
+
+impl Blocks {
+    /// Finds them; `None` when `rules` is not written as `[[rules]]` tables.
+    pub(super) fn of(text: &str) -> Option<Self> {
+        let (root, _) = DeTable::parse_recoverable(text);
+        let mut values = Vec::new();
+        collect_values(root.get_ref(), &mut values);
+        let headers: Vec<Header> = headers(text, &values);
+        let rules: Vec<Range<usize>> = headers
+            .iter()
+            .enumerate()
+            .filter(|(_, header)| header.is_rule)
+            .map(|(at, header)| header.begin..headers.get(at + 1).map_or(text.len(), |h| h.begin))
+            .collect();
+        let counted = match root.get_ref().get("rules").map(|v| v.get_ref()) {
+            // `rules = []` cannot be continued by [[rules]].
+            Some(DeValue::Array(list)) if list.is_empty() => return None,
+            Some(DeValue::Array(list)) => list.len(),
+            Some(_) => return None,
+            None => 0,
+        };
+        (counted == rules.len()).then_some(Self { rules })
+    }
+}
+
+struct Header {
+    /// Of its own comment lines, where it has some.
+    begin: usize,
+    is_rule: bool,
+}
+
+/// Spans of strings and lists: a line inside one of them is no header.
+fn collect_values(table: &DeTable<'_>, values: &mut Vec<Range<usize>>) {
+    for (_, value) in table.iter() {
+        match value.get_ref() {
+            DeValue::Table(table) => collect_values(table, values),
+            DeValue::Array(list) => {
+                let tables: Vec<_> = list.iter().filter_map(|v| v.get_ref().as_table()).collect();
+                if tables.is_empty() {
+                    values.push(value.span());
+                }
+                tables.into_iter().for_each(|table| collect_values(table, values));
+            }
+            DeValue::String(_) => values.push(value.span()),
+            _ => {}
+        }
+    }
+}
+
+fn headers(text: &str, values: &[Range<usize>]) -> Vec<Header> {
+    let mut headers = Vec::new();
+    let (mut offset, mut comment) = (0, None);
+    let inside = |at: usize| values.iter().any(|v| v.start < at && at < v.end);
+    for line in text.split_inclusive('\n') {
+        let words = line.trim();
+        if inside(offset) {
+            comment = None;
+        } else if words.starts_with('#') {
+            comment = comment.or(Some(offset));
+        } else if words.starts_with('[') {
+            let compact: String = words.chars().filter(|c| !c.is_whitespace()).collect();
+            let is_rule = compact.starts_with("[[rules]]");
+            headers.push(Header { begin: comment.take().unwrap_or(offset), is_rule });
+        } else {
+            comment = None;
+        }
+        offset += line.len();
+    }
+    headers
+}

@@ -1,0 +1,620 @@
+//! Editing a rule in place: text in, text out, everything else untouched.
+//! What would not read without a fault is not an edit but a refusal.
+
+use std::fmt;
+
+use toml_edit::{Array, DocumentMut, Item, Table, value};
+
+use super::blocks::Blocks;
+use super::fault::Faults;
+use super::model::{Action, Orders, Rule};
+use super::read::read;
+
+/// Which rule: by its name or by its position, from 1.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Which {
+    /// By name.
+    Name(String),
+    /// By position.
+    Position(usize),
+}
+
+impl Which {
+    /// Digits alone are a position, everything else is a name.
+    pub fn parse(text: &str) -> Self {
+        text.parse().map_or_else(|_| Self::Name(text.to_owned()), Self::Position)
+    }
+}
+
+impl fmt::Display for Which {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Name(name) => write!(f, "`{name}`"),
+            Self::Position(position) => write!(f, "at position {position}"),
+        }
+    }
+}
+
+/// Where a rule goes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Destination {
+    /// Before everything.
+    First,
+    /// Behind everything.
+    Last,
+    /// Before a rule.
+    Before(Which),
+    /// Behind a rule.
+    After(Which),
+}
+
+/// A rule that is to be added.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NewRule {
+    /// Its name; made up from the content when absent.
+    pub name: Option<String>,
+    /// Why it is there.
+    pub note: Option<String>,
+    /// `allow` or `deny`, as written.
+    pub action: String,
+    /// What it is about, as written.
+    pub traffic: Vec<String>,
+    /// From whom, as written; any when empty.
+    pub source: Vec<String>,
+}
+
+/// One edit.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Edit {
+    /// A new rule; without a destination before the first catch-all deny.
+    Add(NewRule, Option<Destination>),
+    /// Keys of a rule; an empty value takes the key out.
+    Set(Which, Vec<(String, String)>),
+    /// Another place.
+    Move(Which, Destination),
+    /// Allow becomes deny, deny becomes allow.
+    SwapAction(Which),
+    /// It keeps its place but never speaks.
+    Pause(Which),
+    /// It speaks again.
+    Resume(Which),
+    /// Gone.
+    Remove(Which),
+    /// The same once more under another name, right behind it unless told otherwise.
+    Copy(Which, Option<String>, Option<Destination>),
+}
+
+/// What an edit made of a text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Edited {
+    /// The new text.
+    pub text: String,
+    /// The rule as it is now; as it was for a removal.
+    pub rule: Rule,
+    /// Its position now; the one it had for a removal.
+    pub position: usize,
+    /// What happened, and to the positions of others, a sentence each.
+    pub told: Vec<String>,
+}
+
+/// Why nothing was edited.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum EditFault {
+    /// The text has faults before the edit.
+    #[error("the orders have faults already; mend them first")]
+    Unsound(Faults),
+    /// The text would have faults after it.
+    #[error("the edit would leave orders that cannot be read")]
+    WouldBeUnsound {
+        /// The text that was not written.
+        text: String,
+        /// What would be wrong with it.
+        faults: Faults,
+    },
+    /// No such rule.
+    #[error("there is no rule {0}")]
+    NoSuchRule(Which),
+    /// `rules = [...]` on one line.
+    #[error("the rules are not written as [[rules]] tables, which is what can be edited in place")]
+    NotTables,
+    /// A rule cannot stand before or behind itself.
+    #[error("a rule cannot be moved next to itself")]
+    NextToItself,
+    /// It is so already.
+    #[error("{0}")]
+    NothingToDo(String),
+}
+
+/// Applies an edit.
+///
+/// # Errors
+/// [`EditFault`]; then there is no new text.
+pub fn edit(text: &str, edit: &Edit) -> Result<Edited, EditFault> {
+    let orders = read(text).map_err(EditFault::Unsound)?;
+    let blocks = Blocks::of(text).ok_or(EditFault::NotTables)?;
+    let page = Page { text, orders, blocks };
+    let changed = match edit {
+        Edit::Add(rule, destination) => page.add(rule, destination.as_ref()),
+        Edit::Set(which, keys) => page.set(which, keys),
+        Edit::Move(which, destination) => page.move_to(which, destination),
+        Edit::SwapAction(which) => page.swap_action(which),
+        Edit::Pause(which) => page.enable(which, false),
+        Edit::Resume(which) => page.enable(which, true),
+        Edit::Remove(which) => return page.remove(which),
+        Edit::Copy(which, name, destination) => {
+            page.copy(which, name.as_deref(), destination.as_ref())
+        }
+    }?;
+    let orders = read(&changed.text)
+        .map_err(|faults| EditFault::WouldBeUnsound { text: changed.text.clone(), faults })?;
+    let rule = orders.rules.get(changed.at).cloned();
+    let rule = rule.ok_or(EditFault::NotTables)?;
+    Ok(Edited { text: changed.text, rule, position: changed.at + 1, told: changed.told })
+}
+
+struct Page<'t> {
+    text: &'t str,
+    orders: Orders,
+    blocks: Blocks,
+}
+
+struct Changed {
+    text: String,
+    at: usize,
+    told: Vec<String>,
+}
+
+impl Page<'_> {
+    fn find(&self, which: &Which) -> Result<usize, EditFault> {
+        let found = match which {
+            Which::Name(name) => self.orders.rules.iter().position(|r| r.name.as_str() == name),
+            Which::Position(n) => (1..=self.orders.rules.len()).contains(n).then(|| n - 1),
+        };
+        found.ok_or_else(|| EditFault::NoSuchRule(which.clone()))
+    }
+
+    fn block(&self, at: usize) -> &str {
+        &self.text[self.blocks.rules[at].clone()]
+    }
+
+    /// The text with one block in place of another.
+    fn with_block(&self, at: usize, block: &str) -> String {
+        let range = &self.blocks.rules[at];
+        format!("{}{block}{}", &self.text[..range.start], &self.text[range.end..])
+    }
+
+    /// Byte offset where a rule begins that is to stand before rule `at`.
+    fn offset_before(&self, at: usize) -> usize {
+        match (self.blocks.rules.get(at), self.blocks.rules.last()) {
+            (Some(range), _) => range.start,
+            (None, Some(last)) => last.end,
+            (None, None) => self.text.len(),
+        }
+    }
+
+    /// Changes keys of one rule and nothing else of its block.
+    fn with_keys(&self, at: usize, change: impl FnOnce(&mut Table)) -> Result<String, EditFault> {
+        let mut document: DocumentMut = self.block(at).parse().map_err(|_| EditFault::NotTables)?;
+        let table = document["rules"].as_array_of_tables_mut().and_then(|all| all.get_mut(0));
+        change(table.ok_or(EditFault::NotTables)?);
+        Ok(self.with_block(at, &document.to_string()))
+    }
+
+    fn set(&self, which: &Which, keys: &[(String, String)]) -> Result<Changed, EditFault> {
+        let at = self.find(which)?;
+        let text = self.with_keys(at, |table| {
+            for (key, written) in keys {
+                set_key(table, key, written);
+            }
+        })?;
+        let told = keys.iter().map(|(key, written)| match written.as_str() {
+            "" => format!("`{key}` is taken out"),
+            written => format!("`{key}` is {written} now"),
+        });
+        Ok(Changed { text, at, told: told.collect() })
+    }
+
+    fn swap_action(&self, which: &Which) -> Result<Changed, EditFault> {
+        let at = self.find(which)?;
+        let new = match self.orders.rules[at].action {
+            Action::Allow => Action::Deny,
+            Action::Deny => Action::Allow,
+        };
+        let text = self.with_keys(at, |table| replace(table, "action", value(new.to_string())))?;
+        Ok(Changed { text, at, told: vec![format!("it says {new} now")] })
+    }
+
+    fn enable(&self, which: &Which, enabled: bool) -> Result<Changed, EditFault> {
+        let at = self.find(which)?;
+        let rule = &self.orders.rules[at];
+        if rule.enabled == enabled {
+            let is = if enabled { "is not paused" } else { "is paused already" };
+            return Err(EditFault::NothingToDo(format!("{} {is}", rule.name)));
+        }
+        let text = self.with_keys(at, |table| {
+            if enabled {
+                table.remove("enabled");
+            } else {
+                replace(table, "enabled", value(false));
+            }
+        })?;
+        let told = if enabled { "it speaks again" } else { "it keeps its place but never speaks" };
+        Ok(Changed { text, at, told: vec![told.to_owned()] })
+    }
+
+    fn remove(&self, which: &Which) -> Result<Edited, EditFault> {
+        let at = self.find(which)?;
+        let text = self.with_block(at, "");
+        read(&text).map_err(|faults| EditFault::WouldBeUnsound { text: text.clone(), faults })?;
+        let told = shifted(at + 1..self.orders.rules.len(), Shift::Up).into_iter().collect();
+        Ok(Edited { text, rule: self.orders.rules[at].clone(), position: at + 1, told })
+    }
+
+    fn move_to(&self, which: &Which, destination: &Destination) -> Result<Changed, EditFault> {
+        let from = self.find(which)?;
+        let before = self.index_of(destination)?;
+        if let Destination::Before(other) | Destination::After(other) = destination
+            && self.find(other)? == from
+        {
+            return Err(EditFault::NextToItself);
+        }
+        if before == from || before == from + 1 {
+            let name = &self.orders.rules[from].name;
+            return Err(EditFault::NothingToDo(format!("{name} stands there already")));
+        }
+        let block = ended(self.block(from));
+        let (offset, range) = (self.offset_before(before), &self.blocks.rules[from]);
+        let (text, at, shift) = if offset <= range.start {
+            let (head, middle) = (&self.text[..offset], &self.text[offset..range.start]);
+            let text = format!("{}{block}{middle}{}", ended(head), &self.text[range.end..]);
+            (text, before, shifted(before..from, Shift::Down))
+        } else {
+            let (middle, tail) = (&self.text[range.end..offset], &self.text[offset..]);
+            let text = format!("{}{}{block}{tail}", &self.text[..range.start], ended(middle));
+            (text, before - 1, shifted(from + 1..before, Shift::Up))
+        };
+        let moved = format!("moved from position {} to {}", from + 1, at + 1);
+        let told = std::iter::once(moved).chain(shift).collect();
+        Ok(Changed { text, at, told })
+    }
+
+    /// The index of the rule that will stand behind a rule put there.
+    fn index_of(&self, destination: &Destination) -> Result<usize, EditFault> {
+        Ok(match destination {
+            Destination::First => 0,
+            Destination::Last => self.orders.rules.len(),
+            Destination::Before(which) => self.find(which)?,
+            Destination::After(which) => self.find(which)? + 1,
+        })
+    }
+
+    fn insert(&self, before: usize, block: &str, told: Vec<String>) -> Changed {
+        let offset = self.offset_before(before);
+        let (head, tail) = (&self.text[..offset], &self.text[offset..]);
+        // An empty line keeps blocks apart, as their authors do.
+        let gap = if head.is_empty() || head.ends_with("\n\n") { "" } else { "\n" };
+        let end = if tail.is_empty() { "" } else { "\n" };
+        let text = format!("{}{gap}{}{end}{tail}", ended(head), ended(block.trim_end()));
+        let shift = shifted(before..self.orders.rules.len(), Shift::Down);
+        Changed { text, at: before, told: told.into_iter().chain(shift).collect() }
+    }
+
+    fn add(&self, new: &NewRule, destination: Option<&Destination>) -> Result<Changed, EditFault> {
+        let mut table = Table::new();
+        let name = new.name.clone().unwrap_or_else(|| self.made_up_name(new));
+        table["name"] = value(&name);
+        if let Some(note) = &new.note {
+            table["note"] = value(note);
+        }
+        table["action"] = value(&new.action);
+        table["traffic"] = list(&new.traffic);
+        if !new.source.is_empty() {
+            table["source"] = list(&new.source);
+        }
+        let (before, why) = match destination {
+            Some(destination) => (self.index_of(destination)?, None),
+            None => self.usual_place(new),
+        };
+        let added = match why {
+            Some(why) => format!("added at position {}: {why}", before + 1),
+            None => format!("added at position {}", before + 1),
+        };
+        Ok(self.insert(before, &format!("[[rules]]\n{table}"), vec![added]))
+    }
+
+    /// Before the first catch-all deny, behind which nothing ever speaks.
+    fn usual_place(&self, new: &NewRule) -> (usize, Option<String>) {
+        let catches_all = |r: &Rule| {
+            r.enabled
+                && r.action == Action::Deny
+                && r.traffic.keys.is_none()
+                && r.source.addresses.is_none()
+        };
+        let itself =
+            new.action == "deny" && new.traffic.iter().any(|t| t == "any") && new.source.is_empty();
+        match self.orders.rules.iter().position(catches_all) {
+            Some(at) if !itself => {
+                let name = &self.orders.rules[at].name;
+                (
+                    at,
+                    Some(format!("behind `{name}`, which denies everything, it would never speak")),
+                )
+            }
+            _ => (self.orders.rules.len(), None),
+        }
+    }
+
+    fn copy(
+        &self,
+        which: &Which,
+        name: Option<&str>,
+        destination: Option<&Destination>,
+    ) -> Result<Changed, EditFault> {
+        let from = self.find(which)?;
+        let original = self.orders.rules[from].name.as_str();
+        let name = name.map_or_else(|| self.unused(original), str::to_owned);
+        let mut document: DocumentMut =
+            self.block(from).parse().map_err(|_| EditFault::NotTables)?;
+        let table = document["rules"].as_array_of_tables_mut().and_then(|all| all.get_mut(0));
+        replace(table.ok_or(EditFault::NotTables)?, "name", value(&name));
+        let before = match destination {
+            Some(destination) => self.index_of(destination)?,
+            None => from + 1,
+        };
+        let told = format!("a copy of `{original}` stands at position {}", before + 1);
+        Ok(self.insert(before, &document.to_string(), vec![told]))
+    }
+
+    fn made_up_name(&self, new: &NewRule) -> String {
+        let word = |text: &String| {
+            let plain = text.replace(['/', ':', '.', '*'], "-");
+            plain.trim_matches('-').to_owned()
+        };
+        let mut parts = vec![new.action.clone()];
+        parts.extend(new.traffic.iter().take(2).map(word));
+        if let Some(source) = new.source.first() {
+            parts.extend(["from".to_owned(), word(source)]);
+        }
+        let name: String = parts.join("-").chars().take(56).collect();
+        if self.is_used(&name) { self.unused(&name) } else { name }
+    }
+
+    fn is_used(&self, name: &str) -> bool {
+        self.orders.rules.iter().any(|r| r.name.as_str() == name)
+    }
+
+    /// `name-2`, `name-3` and so on, the first that is free.
+    fn unused(&self, name: &str) -> String {
+        let mut number = 2;
+        while self.is_used(&format!("{name}-{number}")) {
+            number += 1;
+        }
+        format!("{name}-{number}")
+    }
+}
+
+/// With a line's end at its end, unless it is empty.
+fn ended(text: &str) -> String {
+    if text.is_empty() || text.ends_with('\n') { text.to_owned() } else { format!("{text}\n") }
+}
+
+fn list(words: &[String]) -> Item {
+    match words {
+        [one] => value(one),
+        several => value(Array::from_iter(several)),
+    }
+}
+
+/// Writes a key in place, keeping a comment behind the old value.
+fn replace(table: &mut Table, key: &str, mut item: Item) {
+    let decor = table.get(key).and_then(Item::as_value).map(|old| old.decor().clone());
+    if let (Some(decor), Some(new)) = (decor, item.as_value_mut()) {
+        *new.decor_mut() = decor;
+    }
+    table[key] = item;
+}
+
+/// `true` and `false` are switches; lists are written with commas.
+fn set_key(table: &mut Table, key: &str, written: &str) {
+    match written {
+        "" => drop(table.remove(key)),
+        "true" | "false" if key == "enabled" => replace(table, key, value(written == "true")),
+        written if matches!(key, "traffic" | "source") => {
+            let words: Vec<String> = written.split(',').map(|w| w.trim().to_owned()).collect();
+            replace(table, key, list(&words));
+        }
+        written => replace(table, key, value(written)),
+    }
+}
+
+#[derive(Clone, Copy)]
+enum Shift {
+    Up,
+    Down,
+}
+
+/// What happened to the positions of the rules with these old indexes; the
+/// positions told are those after the change.
+fn shifted(old: std::ops::Range<usize>, shift: Shift) -> Option<String> {
+    let (step, way): (fn(usize) -> usize, _) = match shift {
+        Shift::Up => (|index| index, "up"),
+        Shift::Down => (|index| index + 2, "down"),
+    };
+    match old.len() {
+        0 => None,
+        1 => Some(format!("rule {} moved {way} by one", step(old.start))),
+        _ => Some(format!("rules {}–{} moved {way} by one", step(old.start), step(old.end - 1))),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const ORDERS: &str = r#"# Orders of the archive
+version = 1
+[standing]
+inbound = "deny"
+outbound = "allow"
+transit = "deny"
+
+# The plates, see
+# the partner's letter
+[[rules]]
+name = "plates"   # stable
+note = """
+[[rules]] is not a header in here
+"""
+action = "allow"
+traffic = [
+  "tcp/7410", # plates
+  "tcp/7411",
+]
+
+[[rules]]
+name = "shell"
+action = "allow" # staff only
+traffic = "ssh"
+
+# the end
+[[rules]]
+name = "nothing-else"
+action = "deny"
+traffic = "any"
+
+[foundations]
+address_assignment = true
+"#;
+
+    fn done(what: Edit) -> Edited {
+        edit(ORDERS, &what).unwrap()
+    }
+
+    fn named(name: &str) -> Which {
+        Which::Name(name.into())
+    }
+
+    fn order(text: &str) -> Vec<String> {
+        read(text).unwrap().rules.iter().map(|r| r.name.to_string()).collect()
+    }
+
+    fn ntp(name: Option<&str>) -> NewRule {
+        NewRule {
+            name: name.map(str::to_owned),
+            note: None,
+            action: "allow".into(),
+            traffic: vec!["ntp".into()],
+            source: vec!["203.0.113.0/24".into()],
+        }
+    }
+
+    #[test]
+    fn a_new_rule_goes_before_the_catch_all_and_says_why() {
+        let edited = done(Edit::Add(ntp(None), None));
+        assert_eq!(edited.rule.name.as_str(), "allow-ntp-from-203-0-113-0-24");
+        assert_eq!(edited.position, 3);
+        assert_eq!(
+            edited.told,
+            [
+                "added at position 3: behind `nothing-else`, which denies everything, it would never speak",
+                "rule 4 moved down by one"
+            ]
+        );
+        assert!(
+            edited
+                .text
+                .contains("traffic = \"ntp\"\nsource = \"203.0.113.0/24\"\n\n# the end\n[[rules]]")
+        );
+        // Twice the same gets another name.
+        let again = edit(&edited.text, &Edit::Add(ntp(None), Some(Destination::First))).unwrap();
+        assert_eq!(again.rule.name.as_str(), "allow-ntp-from-203-0-113-0-24-2");
+        assert_eq!(again.told[1], "rules 2–5 moved down by one");
+    }
+
+    #[test]
+    fn an_edit_touches_its_own_keys_and_nothing_else() {
+        let paused = done(Edit::Pause(named("shell")));
+        let line = "traffic = \"ssh\"\nenabled = false\n";
+        assert_eq!(paused.text, ORDERS.replace("traffic = \"ssh\"\n", line));
+        let resumed = edit(&paused.text, &Edit::Resume(Which::Position(2))).unwrap();
+        assert_eq!(resumed.text, ORDERS);
+        let swapped = done(Edit::SwapAction(named("shell")));
+        assert_eq!(swapped.text, ORDERS.replace("\"allow\" # staff", "\"deny\" # staff"));
+        let set = [("source".to_owned(), "198.51.100.0/24, 203.0.113.9".to_owned())];
+        let set = done(Edit::Set(named("nothing-else"), set.to_vec()));
+        assert!(set.text.contains(
+            "traffic = \"any\"\nsource = [\"198.51.100.0/24\", \"203.0.113.9\"]\n\n[foundations]"
+        ));
+    }
+
+    #[test]
+    fn a_rule_moves_with_its_comments() {
+        let last = done(Edit::Move(named("plates"), Destination::Last));
+        assert_eq!(order(&last.text), ["shell", "nothing-else", "plates"]);
+        assert_eq!(last.told, ["moved from position 1 to 3", "rules 1–2 moved up by one"]);
+        assert!(
+            last.text.contains(
+                "# The plates, see\n# the partner's letter\n[[rules]]\nname = \"plates\""
+            )
+        );
+        assert!(last.text.ends_with("[foundations]\naddress_assignment = true\n"));
+        let back = edit(&last.text, &Edit::Move(named("plates"), Destination::First)).unwrap();
+        assert_eq!(back.told, ["moved from position 3 to 1", "rules 2–3 moved down by one"]);
+        assert_eq!(back.text, ORDERS);
+        let before = done(Edit::Move(Which::Position(3), Destination::Before(named("shell"))));
+        assert_eq!(order(&before.text), ["plates", "nothing-else", "shell"]);
+    }
+
+    #[test]
+    fn removing_and_copying() {
+        let removed = done(Edit::Remove(Which::Position(1)));
+        assert_eq!(order(&removed.text), ["shell", "nothing-else"]);
+        assert_eq!((removed.rule.name.as_str(), removed.position), ("plates", 1));
+        assert_eq!(removed.told, ["rules 1–2 moved up by one"]);
+        let copied = done(Edit::Copy(named("shell"), None, None));
+        assert_eq!(order(&copied.text), ["plates", "shell", "shell-2", "nothing-else"]);
+    }
+
+    #[test]
+    fn refusals_say_why() {
+        let fault = |what: Edit| edit(ORDERS, &what).unwrap_err().to_string();
+        assert_eq!(fault(Edit::Pause(named("shel"))), "there is no rule `shel`");
+        assert_eq!(fault(Edit::Remove(Which::Position(4))), "there is no rule at position 4");
+        assert_eq!(fault(Edit::Resume(named("shell"))), "shell is not paused");
+        let itself = Destination::Before(named("shell"));
+        assert_eq!(
+            fault(Edit::Move(named("shell"), itself)),
+            "a rule cannot be moved next to itself"
+        );
+        let bad = Edit::Set(named("shell"), vec![("traffic".into(), "tcp/0".into())]);
+        let Err(EditFault::WouldBeUnsound { faults, .. }) = edit(ORDERS, &bad) else { panic!() };
+        assert_eq!(faults.0[0].key, "rules[2] (shell).traffic");
+        let inline = "version = 1\nrules = []\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+        assert_eq!(edit(inline, &Edit::Add(ntp(None), None)), Err(EditFault::NotTables));
+    }
+
+    #[test]
+    fn a_text_without_rules_gets_its_first() {
+        let head = &ORDERS[..ORDERS.find("\n# The plates").unwrap()];
+        let edited = edit(head, &Edit::Add(ntp(Some("time")), None)).unwrap();
+        assert_eq!(order(&edited.text), ["time"]);
+        assert!(edited.text.starts_with(head));
+    }
+
+    /// Any number of moves keeps every line of the text.
+    #[test]
+    fn moves_lose_nothing() {
+        use proptest::prelude::*;
+        proptest!(|(moves in prop::collection::vec((1usize..=3, 0usize..=3), 1..8))| {
+            let mut text = ORDERS.to_owned();
+            for (from, to) in moves {
+                let to = if to == 0 { Destination::First } else { Destination::After(Which::Position(to)) };
+                if let Ok(edited) = edit(&text, &Edit::Move(Which::Position(from), to)) {
+                    text = edited.text;
+                }
+            }
+            let sorted = |t: &str| { let mut l: Vec<String> = t.lines().map(str::to_owned).collect(); l.sort(); l };
+            prop_assert_eq!(sorted(&text), sorted(ORDERS));
+        });
+    }
+}
