@@ -57,6 +57,8 @@ pub enum Command {
     Survey,
     /// The rules in order, with what each has counted, and the standing answers
     Rules(RulesOptions),
+    /// Services and groups: what they hold, and which rules use them
+    Names(NamesOptions),
     /// Change one rule in the file, in place; comments and order stay
     #[command(subcommand)]
     Rule(RuleCommand),
@@ -79,12 +81,46 @@ pub enum Command {
 
 #[derive(Args, Debug)]
 pub struct RulesOptions {
+    /// Show this one rule whole (name or position)
+    pub rule: Option<String>,
+    /// Only rules about this: a port such as 22, or tcp/22, ssh, icmp/echo
+    #[arg(long)]
+    pub traffic: Option<String>,
+    /// Only rules that this address can meet
+    #[arg(long, value_name = "ADDRESS")]
+    pub source: Option<IpAddr>,
+    /// Only paused rules
+    #[arg(long)]
+    pub paused: bool,
+    /// Sort the rules; they speak in the order of their positions all the same
+    #[arg(long, value_enum, default_value_t = RulesOrder::Position)]
+    pub sort: RulesOrder,
     /// Show the foundations too, which hold before any rule
     #[arg(long)]
     pub all: bool,
     /// The orders in force instead of the file
     #[arg(long)]
     pub in_force: bool,
+}
+
+/// How `rules` sorts.
+#[derive(clap::ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RulesOrder {
+    /// As they speak
+    Position,
+    /// By name
+    Name,
+    /// The busiest first
+    Tally,
+}
+
+#[derive(Args, Debug)]
+pub struct NamesOptions {
+    /// A service, a group, a port (7410, tcp/7410) or an address: what is it called, who uses it?
+    pub wanted: Option<String>,
+    /// The built-in services too
+    #[arg(long)]
+    pub all: bool,
 }
 
 /// Edits of one rule. RULE is a name or a position.

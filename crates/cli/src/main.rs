@@ -50,6 +50,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
     match &arguments.command {
         Command::Survey => commands::survey::run(common, terminal),
         Command::Rules(options) => commands::rules::run(common, options, terminal),
+        Command::Names(options) => commands::names::run(common, options, terminal),
         Command::Rule(edit) => commands::rule::run(common, edit, terminal),
         Command::Ask(options) => commands::ask::run(common, options, terminal),
         Command::Post(options) => commands::post::run(common, options, terminal),

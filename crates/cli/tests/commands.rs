@@ -334,3 +334,40 @@ fn of_many_edits_at_once_none_is_lost() {
     let rules = desk.json(&["rules"])["rules"].as_array().unwrap().len();
     assert_eq!(rules, 7 + 12);
 }
+
+#[test]
+fn rules_can_be_filtered_sorted_and_shown_whole() {
+    let desk = Desk::new(ORDERS);
+    let names = |arguments: &[&str]| {
+        let json = desk.json(&[&["rules"], arguments].concat());
+        let rules = json["rules"].as_array().unwrap().iter();
+        rules.map(|r| r["name"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert_eq!(names(&["--traffic", "22"]), ["visitors-network", "shell-for-staff"]);
+    assert_eq!(names(&["--traffic", "22", "--source", "203.0.113.45"]), ["shell-for-staff"]);
+    assert_eq!(names(&["--paused"]), ["open-day"]);
+    assert_eq!(
+        names(&["--traffic", "plates", "--sort", "name"]),
+        ["open-day", "plates-for-partners"]
+    );
+    insta::assert_snapshot!(desk.text(&["rules", "shell-for-staff"]));
+    assert_eq!(desk.json(&["rules", "2"])["traffic_means"][0], "udp/7420-7423");
+    assert!(desk.text(&["rules", "--traffic", "shs"]).ends_with("(exit code 2)"));
+    assert!(desk.text(&["rules", "99"]).contains("there is no rule at position 99"));
+}
+
+#[test]
+fn names_tell_what_they_hold_and_who_uses_them() {
+    let desk = Desk::new(ORDERS);
+    insta::assert_snapshot!(desk.text(&["names"]));
+    insta::assert_snapshot!(desk.text(&["names", "7410"]));
+    let called = |what: &str| {
+        let json = desk.json(&["names", what]);
+        let rows = json["names"].as_array().unwrap().iter();
+        rows.map(|r| r["name"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert_eq!(called("203.0.113.41"), ["night-staff", "partner"]);
+    assert_eq!(called("udp/53"), ["domain"]);
+    assert_eq!(called("ssh"), ["ssh"]);
+    assert!(desk.text(&["names", "9999"]).contains("9999 has no name"));
+}

@@ -1,16 +1,21 @@
 //! `rules`: the ordered list, what each rule has counted, the standing answers.
 
+use std::net::IpAddr;
+
 use serde::Serialize;
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::foundations::Foundation;
+use tipstaff_core::names::spans::Spans;
+use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP, keys_of};
+use tipstaff_core::orders::edit::Which;
 use tipstaff_core::orders::{Action, FoundationSwitches, Rule};
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Tally};
 
 use crate::Ending;
-use crate::arguments::{Common, RulesOptions};
+use crate::arguments::{Common, RulesOptions, RulesOrder};
 use crate::chosen::{self, Chosen, Origin, Visible};
 use crate::failure::Failure;
 use crate::terminal::{Columns, Terminal, action, bytes, counted, faint, plain};
@@ -75,8 +80,138 @@ pub fn run(
         }
         None => Counts::default(),
     };
-    show(&judge, &counts, options.all, terminal);
+    if let Some(wanted) = &options.rule {
+        return one(&judge, &counts, wanted, terminal);
+    }
+    let wanted = Wanted::new(&judge, options)?;
+    show_some(&judge, &counts, options.all, &wanted, terminal);
     Ok(Ending::Fine)
+}
+
+/// Which rules are shown, and in which order.
+struct Wanted {
+    keys: Option<Spans<u32>>,
+    source: Option<IpAddr>,
+    paused: bool,
+    sort: RulesOrder,
+}
+
+impl Wanted {
+    fn everything() -> Self {
+        Self { keys: None, source: None, paused: false, sort: RulesOrder::Position }
+    }
+
+    fn new(judge: &Chosen, options: &RulesOptions) -> Result<Self, Failure> {
+        let keys = match &options.traffic {
+            Some(text) => Some(keys_of_text(judge, text)?),
+            None => None,
+        };
+        Ok(Self { keys, source: options.source, paused: options.paused, sort: options.sort })
+    }
+
+    fn shows(&self, rule: &Rule) -> bool {
+        let about = |keys: &Spans<u32>| {
+            rule.traffic.keys.as_ref().is_none_or(|own| !own.intersection(keys).is_empty())
+        };
+        self.keys.as_ref().is_none_or(about)
+            && self.source.is_none_or(|address| {
+                rule.source.addresses.as_ref().is_none_or(|set| set.contains(address))
+            })
+            && (!self.paused || !rule.enabled)
+    }
+
+    fn shows_all(&self) -> bool {
+        self.keys.is_none() && self.source.is_none() && !self.paused
+    }
+}
+
+/// The keys of a traffic text; a bare number is a port of either transport.
+pub fn keys_of_text(judge: &Chosen, text: &str) -> Result<Spans<u32>, Failure> {
+    let wrong = |why: String| Failure::Argument {
+        message: format!("`{text}` is no traffic{why}"),
+        mend: "Write a port such as 22, or tcp/22, ssh, icmp/echo.".into(),
+    };
+    if let Ok(port) = text.parse::<u16>() {
+        let both = [Transport::Tcp, Transport::Udp].map(|t| (t.key(port).0, t.key(port).0));
+        return Ok(Spans::from_ranges(both));
+    }
+    match judge.orders.terms(text) {
+        Some(Ok(terms)) => Ok(keys_of(&terms).unwrap_or_else(Spans::full)),
+        Some(Err(fault)) => Err(wrong(format!(": {fault}"))),
+        None => Err(wrong(String::new())),
+    }
+}
+
+/// One rule whole, with what its names stand for.
+fn one(
+    judge: &Chosen,
+    counts: &Counts,
+    wanted: &str,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let which = Which::parse(wanted);
+    let found = judge.brief.indexed().find(|(index, rule)| match &which {
+        Which::Name(name) => rule.name.as_str() == name,
+        Which::Position(position) => index.position() == *position,
+    });
+    let (index, rule) = found.ok_or_else(|| Failure::Argument {
+        message: format!("there is no rule {which}"),
+        mend: "See their names and positions with `tipstaff rules`.".into(),
+    })?;
+    let row = rule_row(index, rule, counts);
+    let traffic = match &rule.traffic.keys {
+        Some(keys) => keys.ranges().iter().map(|range| traffic_words(*range)).collect(),
+        None => vec!["any".to_owned()],
+    };
+    let sources: Vec<String> = match &rule.source.addresses {
+        Some(set) => set.ranges().iter().map(ToString::to_string).collect(),
+        None => vec!["any".to_owned()],
+    };
+    if terminal.json {
+        terminal.json(&serde_json::json!({
+            "orders": judge.origin, "rule": row, "traffic_means": traffic, "source_means": sources,
+        }));
+        return Ok(Ending::Fine);
+    }
+    terminal.heading(&format!("rule {}: {}", row.position, row.name));
+    terminal.note(&format!("{}, line {}", judge.origin.words(), row.line));
+    let paused = if row.enabled { "" } else { " (paused: it never speaks)" };
+    let mut lines = vec![("says", format!("{}{paused}", row.action))];
+    lines.extend(row.note.map(|note| ("note", note.to_owned())));
+    lines.push(("traffic", format!("{}: {}", row.traffic.join(", "), cut(&traffic))));
+    let from = if row.source.is_empty() {
+        "any".to_owned()
+    } else {
+        format!("{}: {}", row.source.join(", "), cut(&sources))
+    };
+    lines.push(("source", from));
+    lines
+        .extend(row.tally.map(|t| ("tally", format!("{} packets, {}", t.packets, bytes(t.bytes)))));
+    for (what, text) in lines {
+        terminal.line(format!("  {what:<8} {text}"));
+    }
+    Ok(Ending::Fine)
+}
+
+fn cut(words: &[String]) -> String {
+    const MOST: usize = 12;
+    let more = words.len().saturating_sub(MOST);
+    let shown = words.iter().take(MOST).cloned().collect::<Vec<_>>().join(", ");
+    if more > 0 { format!("{shown} and {more} more") } else { shown }
+}
+
+/// A range of keys as orders would write it.
+pub fn traffic_words((first, last): (u32, u32)) -> String {
+    let (a, b) = (TrafficKey(first), TrafficKey(last));
+    match (a.protocol(), a.low(), b.low()) {
+        _ if a.protocol() != b.protocol() => {
+            format!("protocols {} to {}", a.protocol(), b.protocol())
+        }
+        (TCP, 0, u16::MAX) => "tcp/*".into(),
+        (UDP, 0, u16::MAX) => "udp/*".into(),
+        (TCP | UDP, from, to) if from < to => format!("{a}-{to}"),
+        _ => a.to_string(),
+    }
 }
 
 /// Tallies of what is in force, found by the rules' names: the file may have
@@ -103,16 +238,28 @@ impl Counts {
     }
 }
 
-/// Prints the list.
+/// Prints the whole list.
 pub fn show(judge: &Chosen, counts: &Counts, all: bool, terminal: &Terminal) {
+    show_some(judge, counts, all, &Wanted::everything(), terminal);
+}
+
+fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, terminal: &Terminal) {
     let brief = &judge.brief;
     let foundations: Vec<FoundationRow> = if all {
         Foundation::ALL.iter().map(|f| foundation_row(*f, brief.foundations, counts)).collect()
     } else {
         Vec::new()
     };
-    let rules: Vec<RuleRow<'_>> =
-        brief.indexed().map(|(index, rule)| rule_row(index, rule, counts)).collect();
+    let shown = brief.indexed().filter(|(_, rule)| wanted.shows(rule));
+    let mut rules: Vec<RuleRow<'_>> =
+        shown.map(|(index, rule)| rule_row(index, rule, counts)).collect();
+    match wanted.sort {
+        RulesOrder::Position => {}
+        RulesOrder::Name => rules.sort_by_key(|row| row.name),
+        RulesOrder::Tally => {
+            rules.sort_by_key(|row| std::cmp::Reverse(row.tally.map_or(0, |t| t.packets)));
+        }
+    }
     let standing = [
         ("inbound", brief.standing.inbound, Some(Direction::Inbound)),
         ("outbound", brief.standing.outbound, None),
@@ -128,7 +275,11 @@ pub fn show(judge: &Chosen, counts: &Counts, all: bool, terminal: &Terminal) {
         terminal.json(&Report { orders: &judge.origin, foundations, rules, standing });
         return;
     }
-    terminal.heading(&counted(rules.len(), "rule", "rules"));
+    let everything = counted(brief.rules.len(), "rule", "rules");
+    terminal.heading(&match wanted.shows_all() {
+        true => everything,
+        false => format!("{} of {everything}", rules.len()),
+    });
     terminal.note(&format!("{}; the first that matches speaks", judge.origin.words()));
     let mut table = Columns::new(["", "name", "says", "traffic", "source", "packets", "bytes"]);
     for row in &foundations {

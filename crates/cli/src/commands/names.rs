@@ -1,0 +1,147 @@
+//! `names`: services and groups, what they hold, which rules use them; and
+//! what a port or an address is called.
+
+use std::net::IpAddr;
+
+use serde::Serialize;
+use tipstaff_core::names::services::CATALOGUE;
+use tipstaff_core::names::traffic::{Term, keys_of};
+
+use crate::Ending;
+use crate::arguments::{Common, NamesOptions};
+use crate::chosen::{self, Chosen, Origin};
+use crate::commands::rules::keys_of_text;
+use crate::failure::Failure;
+use crate::terminal::{Columns, Terminal, counted, faint, plain};
+
+#[derive(Serialize)]
+struct Report<'r> {
+    orders: &'r Origin,
+    names: Vec<Row>,
+}
+
+#[derive(Serialize)]
+struct Row {
+    name: String,
+    kind: Kind,
+    holds: Vec<String>,
+    used_by: Vec<String>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+enum Kind {
+    Service,
+    BuiltInService,
+    Group,
+}
+
+impl Kind {
+    fn words(self) -> &'static str {
+        match self {
+            Self::Service => "service",
+            Self::BuiltInService => "service, built in",
+            Self::Group => "group",
+        }
+    }
+}
+
+pub fn run(
+    common: &Common,
+    options: &NamesOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let judge = chosen::from_file(common.orders_path())?;
+    let mut rows = all_names(&judge);
+    match &options.wanted {
+        Some(wanted) => {
+            let named = rows.iter().any(|row| row.name == *wanted);
+            let found: Vec<String> =
+                if named { vec![wanted.clone()] } else { called(&judge, wanted)? };
+            rows.retain(|row| found.contains(&row.name));
+        }
+        None if options.all => {}
+        // Of the built-in names only those that some rule uses.
+        None => rows.retain(|row| row.kind != Kind::BuiltInService || !row.used_by.is_empty()),
+    }
+    if terminal.json {
+        terminal.json(&Report { orders: &judge.origin, names: rows });
+        return Ok(Ending::Fine);
+    }
+    if let (Some(wanted), true) = (&options.wanted, rows.is_empty()) {
+        terminal.heading(&format!("{wanted} has no name"));
+        terminal.note("give it one under [services] or [addresses]");
+        return Ok(Ending::Fine);
+    }
+    terminal.heading(&counted(rows.len(), "name", "names"));
+    terminal.note(&judge.origin.words());
+    let mut table = Columns::new(["name", "kind", "holds", "used by"]);
+    for row in &rows {
+        let users = match row.used_by.as_slice() {
+            [] => faint("nobody"),
+            users => plain(users.join(", ")),
+        };
+        table.row([plain(&row.name), faint(row.kind.words()), plain(cut(&row.holds)), users]);
+    }
+    terminal.table(&table);
+    Ok(Ending::Fine)
+}
+
+fn cut(holds: &[String]) -> String {
+    const MOST: usize = 6;
+    let more = holds.len().saturating_sub(MOST);
+    let shown = holds.iter().take(MOST).cloned().collect::<Vec<_>>().join(", ");
+    if more > 0 { format!("{shown} and {more} more") } else { shown }
+}
+
+/// Every name: the orders' own services, groups, the catalogue.
+fn all_names(judge: &Chosen) -> Vec<Row> {
+    let rules = &judge.brief.rules;
+    let users_of = |name: &str, service: bool| {
+        let uses = |written: &[String]| written.iter().any(|w| w == name);
+        let using = rules.iter().filter(|rule| {
+            uses(if service { &rule.traffic.written } else { &rule.source.written })
+        });
+        using.map(|rule| rule.name.to_string()).collect::<Vec<_>>()
+    };
+    let words = |terms: &[Term]| terms.iter().map(ToString::to_string).collect();
+    let own = &judge.orders.services;
+    let mut rows: Vec<Row> = own
+        .iter()
+        .map(|(name, terms)| Row {
+            name: name.clone(),
+            kind: Kind::Service,
+            holds: words(terms),
+            used_by: users_of(name, true),
+        })
+        .collect();
+    rows.extend(judge.orders.groups.iter().map(|(name, set)| Row {
+        name: name.clone(),
+        kind: Kind::Group,
+        holds: set.ranges().iter().map(ToString::to_string).collect(),
+        used_by: users_of(name, false),
+    }));
+    let built_in = CATALOGUE.iter().filter(|service| !own.contains_key(service.name));
+    rows.extend(built_in.map(|service| Row {
+        name: service.name.to_owned(),
+        kind: Kind::BuiltInService,
+        holds: words(service.terms),
+        used_by: users_of(service.name, true),
+    }));
+    rows
+}
+
+/// The names that a port or an address goes by.
+fn called(judge: &Chosen, wanted: &str) -> Result<Vec<String>, Failure> {
+    if let Ok(address) = wanted.parse::<IpAddr>() {
+        let groups = judge.orders.groups.iter().filter(|(_, set)| set.contains(address));
+        return Ok(groups.map(|(name, _)| name.clone()).collect());
+    }
+    let keys = keys_of_text(judge, wanted)?;
+    let about =
+        |terms: &[Term]| keys_of(terms).is_some_and(|own| !own.intersection(&keys).is_empty());
+    let own = judge.orders.services.iter().filter(|(_, terms)| about(terms));
+    let built_in = CATALOGUE.iter().filter(|service| about(service.terms));
+    let names = own.map(|(name, _)| name.clone());
+    Ok(names.chain(built_in.map(|service| service.name.to_owned())).collect())
+}
