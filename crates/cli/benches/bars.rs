@@ -114,7 +114,7 @@ fn user_space() {
     let packets: Vec<_> = (0..1_000)
         .map(|n| {
             let (subject, source) = meeting(n * 7 % 1_000);
-            first_packet(subject, source, own)
+            first_packet(subject, source, own, InterfaceIndex(2))
         })
         .collect();
     let time = |rounds: u32, verdict: &dyn Fn(usize) -> Decision| {

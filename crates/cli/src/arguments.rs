@@ -223,6 +223,12 @@ pub struct AskOptions {
     /// Who sends it
     #[arg(long, value_name = "ADDRESS")]
     pub source: IpAddr,
+    /// To which own address [default: the one that this source would knock on]
+    #[arg(long, value_name = "ADDRESS")]
+    pub destination: Option<IpAddr>,
+    /// Where it arrives [default: where the way to this source begins]
+    #[arg(long, value_name = "NAME")]
+    pub interface: Option<String>,
     /// Ask the gate in the kernel instead of the file
     #[arg(long)]
     pub in_force: bool,

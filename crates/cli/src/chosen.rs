@@ -9,9 +9,10 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::orders::{Orders, OrdersHash, read};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, InForce};
+use tipstaff_host::interfaces;
 
 use crate::arguments::Common;
-use crate::failure::Failure;
+use crate::failure::{Failure, system};
 use crate::terminal::moment;
 
 /// Orders, and where they come from.
@@ -68,9 +69,19 @@ pub fn from_file(path: &Path) -> Result<Chosen, Failure> {
 
 fn chosen(path: &Path, text: String, origin: Origin) -> Result<Chosen, Failure> {
     match read(&text) {
-        Ok(orders) => Ok(Chosen { brief: Brief::of(&orders), orders, text, origin }),
+        Ok(orders) => Ok(Chosen { brief: here(&orders)?, orders, text, origin }),
         Err(faults) => Err(Failure::WrongOrders { path: path.to_owned(), text, faults }),
     }
+}
+
+/// What orders mean on this machine. Its interfaces matter only where a rule
+/// names one.
+fn here(orders: &Orders) -> Result<Brief, Failure> {
+    if orders.rules.iter().all(|rule| rule.interface.is_any()) {
+        return Ok(Brief::of(orders));
+    }
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
+    Ok(Brief::on(orders, &all))
 }
 
 /// The orders of a record that was in force.

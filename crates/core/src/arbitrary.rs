@@ -9,13 +9,17 @@ use proptest::prelude::*;
 use proptest::sample::select;
 
 use crate::brief::Brief;
-use crate::names::address::{AddressRange, AddressSet};
+use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::traffic::{Term, Transport, keys_of};
 use crate::orders::{
-    Action, FoundationSwitches, Rule, RuleName, SourceCondition, Standing, TrafficCondition,
+    Action, AddressCondition, FoundationSwitches, InterfaceCondition, Rule, RuleName, Standing,
+    TrafficCondition,
 };
+use crate::packet::InterfaceIndex;
 
 const PORTS: [u16; 10] = [0, 1, 22, 53, 68, 546, 7410, 7420, 7423, 65_535];
+/// The interfaces that random lists know; tests on a real machine put its own there.
+pub const INTERFACES: [(u32, &str); 4] = [(1, "lo"), (2, "lan0"), (3, "tun0"), (9, "ts-a")];
 const PROTOCOLS: [u8; 9] = [0, 1, 6, 17, 47, 58, 59, 132, 255];
 
 fn ipv4() -> impl Strategy<Value = Ipv4Addr> {
@@ -83,9 +87,12 @@ prop_compose! {
         action in action(),
         terms in vec(term(), 1..4),
         sources in proptest::option::of(vec(range(), 1..5)),
+        destinations in proptest::option::weighted(0.2, vec(range(), 1..3)),
+        interface in interface(),
+        family in proptest::option::weighted(0.15, select(Family::BOTH.to_vec())),
         enabled in prop::bool::weighted(0.85),
     ) -> Conditions {
-        (action, terms, sources, enabled)
+        Conditions { action, terms, sources, destinations, interface, family, enabled }
     }
 }
 
@@ -98,13 +105,35 @@ pub fn brief(most: usize) -> impl Strategy<Value = Brief> {
             standing,
             foundations: FoundationSwitches { address_assignment },
             rules: rules.into_iter().enumerate().map(numbered).collect(),
+            interfaces: INTERFACES.iter().map(|(i, n)| (InterfaceIndex(*i), (*n).into())).collect(),
         },
     )
 }
 
-type Conditions = (Action, Vec<Term>, Option<Vec<AddressRange>>, bool);
+#[derive(Clone, Debug)]
+struct Conditions {
+    action: Action,
+    terms: Vec<Term>,
+    sources: Option<Vec<AddressRange>>,
+    destinations: Option<Vec<AddressRange>>,
+    interface: InterfaceCondition,
+    family: Option<Family>,
+    enabled: bool,
+}
 
-fn numbered((at, (action, terms, sources, enabled)): (usize, Conditions)) -> Rule {
+fn interface() -> impl Strategy<Value = InterfaceCondition> {
+    let names =
+        || vec(select(vec!["ts-a", "ts-*", "tun*", "lo", "lan0"]).prop_map(str::to_owned), 1..3);
+    prop_oneof![
+        6 => Just(InterfaceCondition::default()),
+        2 => names().prop_map(|written| InterfaceCondition { written, except: Vec::new() }),
+        1 => names().prop_map(|except| InterfaceCondition { written: Vec::new(), except }),
+    ]
+}
+
+fn numbered((at, conditions): (usize, Conditions)) -> Rule {
+    let Conditions { action, terms, sources, destinations, interface, family, enabled } =
+        conditions;
     let name = RuleName::parse(&format!("rule-{at}"));
     Rule {
         name: name.unwrap_or_else(|why| unreachable!("{why}")),
@@ -112,14 +141,23 @@ fn numbered((at, (action, terms, sources, enabled)): (usize, Conditions)) -> Rul
         action,
         traffic: TrafficCondition {
             written: terms.iter().map(ToString::to_string).collect(),
+            except: Vec::new(),
             keys: keys_of(&terms),
         },
-        source: SourceCondition {
-            written: sources.iter().flatten().map(ToString::to_string).collect(),
-            addresses: sources.as_deref().map(AddressSet::from_ranges),
-        },
+        source: addresses(sources.as_deref()),
+        destination: addresses(destinations.as_deref()),
+        interface,
+        family,
         enabled,
         line: at + 1,
+    }
+}
+
+fn addresses(ranges: Option<&[AddressRange]>) -> AddressCondition {
+    AddressCondition {
+        written: ranges.iter().copied().flatten().map(ToString::to_string).collect(),
+        except: Vec::new(),
+        addresses: ranges.map(AddressSet::from_ranges),
     }
 }
 

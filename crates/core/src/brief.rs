@@ -2,7 +2,10 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::orders::{FoundationSwitches, Orders, Rule, Standing};
+use crate::interface::Interface;
+use crate::names::spans::Spans;
+use crate::orders::{FoundationSwitches, InterfaceCondition, Orders, Rule, Standing};
+use crate::packet::InterfaceIndex;
 
 /// Place of a rule in the list, from 0. People see [`RuleIndex::position`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -26,16 +29,40 @@ pub struct Brief {
     pub foundations: FoundationSwitches,
     /// The rules in order.
     pub rules: Vec<Rule>,
+    /// The host's interfaces, by which interface conditions are resolved.
+    pub interfaces: Vec<(InterfaceIndex, String)>,
 }
 
 impl Brief {
-    /// The list that these orders mean for this host.
+    /// The list that these orders mean for a host without interfaces: rules
+    /// that name one never speak there.
     pub fn of(orders: &Orders) -> Self {
+        Self::on(orders, &[])
+    }
+
+    /// The list that these orders mean for a host with these interfaces.
+    pub fn on(orders: &Orders, interfaces: &[Interface]) -> Self {
         Self {
             standing: orders.standing,
             foundations: orders.foundations,
             rules: orders.rules.clone(),
+            interfaces: interfaces
+                .iter()
+                .map(|i| (InterfaceIndex(i.index), i.name.clone()))
+                .collect(),
         }
+    }
+
+    /// The name of an interface.
+    pub fn interface_name(&self, index: InterfaceIndex) -> Option<&str> {
+        self.interfaces.iter().find(|(i, _)| *i == index).map(|(_, name)| name.as_str())
+    }
+
+    /// The indexes of the interfaces that a condition means; `None` is any.
+    pub fn interfaces_of(&self, condition: &InterfaceCondition) -> Option<Spans<u32>> {
+        let meant = || self.interfaces.iter().filter(|(_, name)| condition.holds(name));
+        (!condition.is_any())
+            .then(|| Spans::from_ranges(meant().map(|(index, _)| (index.0, index.0))))
     }
 
     /// A rule by its place.

@@ -8,9 +8,10 @@ use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
 use crate::foundations::{Before, Foundation, before_rules};
+use crate::names::address::Family;
 use crate::names::traffic::TrafficKey;
-use crate::orders::{Action, Rule};
-use crate::packet::{Direction, Facts};
+use crate::orders::{Action, AddressCondition, Rule};
+use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket};
 
 /// Who decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -43,30 +44,71 @@ pub struct Decision {
 pub enum Mismatch {
     /// The rule is paused.
     Paused,
+    /// Another family.
+    Family,
     /// Another traffic.
     Traffic,
     /// Another source.
     Source,
+    /// Another destination.
+    Destination,
+    /// Another interface.
+    Interface,
 }
 
-/// The first condition of `rule` that fails, in the order paused, traffic,
-/// source; `None` when the rule speaks.
-pub fn mismatch(rule: &Rule, key: TrafficKey, source: IpAddr) -> Option<Mismatch> {
+/// What the conditions of rules look at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Question {
+    /// What the packet is about.
+    pub key: TrafficKey,
+    /// Who sends it.
+    pub source: IpAddr,
+    /// To which own address; same family as the source.
+    pub destination: IpAddr,
+    /// Where it arrives.
+    pub interface: InterfaceIndex,
+}
+
+impl Question {
+    /// The question that a packet puts to the rules; `None` when it has no
+    /// transport header to look at.
+    pub fn of(interface: InterfaceIndex, packet: &IpPacket) -> Option<Self> {
+        let IpPacket { source, destination, .. } = *packet;
+        Some(Self { key: packet.key()?, source, destination, interface })
+    }
+}
+
+/// The first condition of `rule` that fails, in the order of [`Mismatch`];
+/// `None` when the rule speaks.
+pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Mismatch> {
+    let Question { key, source, destination, interface } = *question;
+    let lacks = |condition: &AddressCondition, address: IpAddr| {
+        condition.addresses.as_ref().is_some_and(|set| !set.contains(address))
+    };
+    let elsewhere = || {
+        let name = brief.interface_name(interface);
+        !rule.interface.is_any() && !name.is_some_and(|name| rule.interface.holds(name))
+    };
     if !rule.enabled {
         Some(Mismatch::Paused)
+    } else if rule.family.is_some_and(|family| family != Family::of(source)) {
+        Some(Mismatch::Family)
     } else if rule.traffic.keys.as_ref().is_some_and(|keys| !keys.contains(key.0)) {
         Some(Mismatch::Traffic)
-    } else if rule.source.addresses.as_ref().is_some_and(|set| !set.contains(source)) {
+    } else if lacks(&rule.source, source) {
         Some(Mismatch::Source)
+    } else if lacks(&rule.destination, destination) {
+        Some(Mismatch::Destination)
     } else {
-        None
+        elsewhere().then_some(Mismatch::Interface)
     }
 }
 
 /// Decides one packet by walking the list.
 pub fn decide(brief: &Brief, facts: &Facts) -> Decision {
-    decide_with(brief, facts, |key, source| {
-        brief.indexed().find(|(_, r)| mismatch(r, key, source).is_none()).map(|(index, _)| index)
+    decide_with(brief, facts, |question| {
+        let speaks = |(_, rule): &(RuleIndex, &Rule)| mismatch(brief, rule, question).is_none();
+        brief.indexed().find(speaks).map(|(index, _)| index)
     })
 }
 
@@ -74,7 +116,7 @@ pub fn decide(brief: &Brief, facts: &Facts) -> Decision {
 pub(crate) fn decide_with(
     brief: &Brief,
     facts: &Facts,
-    first_rule: impl FnOnce(TrafficKey, IpAddr) -> Option<RuleIndex>,
+    first_rule: impl FnOnce(&Question) -> Option<RuleIndex>,
 ) -> Decision {
     let ip = match before_rules(brief.foundations, facts) {
         Before::NotOurs => return Decision { verdict: Action::Allow, speaker: Speaker::Nobody },
@@ -89,7 +131,7 @@ pub(crate) fn decide_with(
     if facts.direction == Direction::Transit {
         return standing(brief, Direction::Transit);
     }
-    let index = ip.key().and_then(|key| first_rule(key, ip.source));
+    let index = Question::of(facts.interface, &ip).and_then(|question| first_rule(&question));
     match index.and_then(|index| Some((index, brief.rule(index)?))) {
         Some((index, rule)) => Decision { verdict: rule.action, speaker: Speaker::Rule(index) },
         None => standing(brief, Direction::Inbound),

@@ -1,5 +1,6 @@
 //! Whom a list lets in to a port: nobody, named groups, everyone. Worked out
-//! exactly, as sets of addresses.
+//! exactly, as sets of addresses; over all own addresses and interfaces, so
+//! that who is let in to one of them counts as let in.
 
 use serde::Serialize;
 
@@ -42,14 +43,21 @@ impl Exposure {
             if !rule.enabled || !about || open.is_empty() {
                 continue;
             }
-            let spoken_for = match &rule.source.addresses {
+            let mut spoken_for = match &rule.source.addresses {
                 Some(set) => open.intersection(set),
                 None => open.clone(),
             };
+            if let Some(family) = rule.family {
+                spoken_for = spoken_for.only(family);
+            }
             if spoken_for.is_empty() {
                 continue;
             }
-            open = open.difference(&spoken_for);
+            // A rule for one address or interface does not speak for the others: what it
+            // allows is let in somewhere, what it denies may come in elsewhere.
+            if rule.destination.addresses.is_none() && rule.interface.is_any() {
+                open = open.difference(&spoken_for);
+            }
             if rule.action == Action::Allow {
                 exposure.allowed = exposure.allowed.union(&spoken_for);
                 exposure.rules.push(index);

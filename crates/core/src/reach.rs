@@ -266,7 +266,12 @@ fn heard(listeners: &[Listener], first: Subject, last: u16) -> bool {
 }
 
 /// The facts of a first packet about `subject` from an outside source.
-pub fn first_packet(subject: Subject, source: IpAddr, target: IpAddr) -> Facts {
+pub fn first_packet(
+    subject: Subject,
+    source: IpAddr,
+    target: IpAddr,
+    interface: InterfaceIndex,
+) -> Facts {
     let payload = match subject {
         Subject::Port(Transport::Tcp, to) => {
             Payload::Tcp { from: 61_000, to, flags: TcpFlags(TcpFlags::SYN) }
@@ -278,7 +283,7 @@ pub fn first_packet(subject: Subject, source: IpAddr, target: IpAddr) -> Facts {
         }
     };
     Facts {
-        interface: InterfaceIndex(2),
+        interface,
         direction: Direction::Inbound,
         belongs: false,
         packet: Packet::Ip(IpPacket { source, destination: target, payload }),
@@ -295,7 +300,7 @@ pub fn expected(
     listeners: &[Listener],
     subject: Subject,
     vantage: Vantage,
-    target: IpAddr,
+    (target, interface): (IpAddr, InterfaceIndex),
 ) -> (Outcome, String) {
     let bound = |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
     let source = match vantage {
@@ -315,7 +320,7 @@ pub fn expected(
         }
         Vantage::Outside(source) => source,
     };
-    let decision = decide(brief, &first_packet(subject, source, target));
+    let decision = decide(brief, &first_packet(subject, source, target, interface));
     let by = speaker_words(brief, decision.speaker);
     let named =
         |index: RuleIndex| brief.rule(index).is_some_and(|r: &Rule| r.traffic.keys.is_some());
@@ -338,7 +343,8 @@ pub fn let_in(listeners: &[Listener], subject: Subject, target: IpAddr) -> Outco
     }
 }
 
-/// Puts a cell together and says why it differs. `gate` is what the gate in
+/// Puts a cell together and says why it differs. `interface`: where the
+/// vantage's packets arrive. `gate` is what the gate in
 /// force said of the same packet when it was asked, and who spoke, in words.
 pub fn cell(
     brief: &Brief,
@@ -346,10 +352,11 @@ pub fn cell(
     subject: Subject,
     vantage: Vantage,
     observed: Observed,
+    interface: InterfaceIndex,
     gate: Option<(Decision, &str)>,
 ) -> Cell {
     let target = observed.target.unwrap_or(IpAddr::from([0, 0, 0, 0]));
-    let (expected, expected_by) = expected(brief, listeners, subject, vantage, target);
+    let (expected, expected_by) = expected(brief, listeners, subject, vantage, (target, interface));
     let mut cell = Cell { vantage, expected, expected_by, observed, why: None };
     if cell.differs() {
         cell.why = Some(why(listeners, subject, target, &cell, gate));
@@ -460,7 +467,8 @@ source = "198.51.100.0/24"
             Decision { verdict: Action::Deny, speaker: Speaker::Standing(Direction::Inbound) };
         let words = |listeners: &[Listener], vantage, outcome, gate: Option<Decision>| {
             let gate = gate.map(|d| (d, "the standing answer inbound"));
-            let cell = cell(&brief, listeners, dome, vantage, seen(outcome), gate);
+            let cell =
+                cell(&brief, listeners, dome, vantage, seen(outcome), InterfaceIndex(2), gate);
             cell.why.map(|w| w.to_string()).unwrap_or_default()
         };
         let everywhere = [listener(7410, "0.0.0.0")];

@@ -23,7 +23,7 @@ proptest! {
         frames in proptest::collection::vec(frame([2, 0, 0, 0, 0, 1]), 40),
         belongs in any::<bool>(),
         transit in prop::bool::weighted(0.1),
-        interface in 1u32..4,
+        interface in prop_oneof![1u32..4, Just(9)],
     ) {
         let tables = Tables::build(&brief).unwrap();
         let direction = if transit { Direction::Transit } else { Direction::Inbound };

@@ -141,3 +141,51 @@ fn no_text_makes_the_reader_panic() {
         }
     });
 }
+
+#[test]
+fn every_condition_reads_and_exceptions_are_taken_out() {
+    let text = format!(
+        r#"{HEAD}
+[addresses]
+observatory = ["198.51.100.0/24", "2001:db8:51::/48"]
+[[rules]]
+name = "visitors"
+action = "allow"
+traffic = ["tcp/7410-7420"]
+traffic_except = "tcp/7415"
+source_except = "observatory"
+destination = "198.51.100.20"
+interface = ["lan*", "tun0"]
+interface_except = "lan9"
+family = "ipv4"
+"#
+    );
+    let orders = read(&text).unwrap();
+    let rule = &orders.rules[0];
+    let keys = rule.traffic.keys.as_ref().unwrap();
+    assert!(keys.contains(0x06_1cf2) && !keys.contains(0x06_1cf7));
+    let sources = rule.source.addresses.as_ref().unwrap();
+    assert!(sources.contains("203.0.113.9".parse().unwrap()));
+    assert!(!sources.contains("198.51.100.9".parse().unwrap()));
+    let meant: Vec<&str> =
+        ["lan0", "lan9", "tun0", "tun1"].into_iter().filter(|n| rule.interface.holds(n)).collect();
+    assert_eq!(meant, ["lan0", "tun0"]);
+}
+
+#[test]
+fn conditions_that_contradict_each_other_are_named() {
+    let rule = |name: &str, rest: &str| {
+        format!("[[rules]]\nname = \"{name}\"\naction = \"allow\"\ntraffic = \"ssh\"\n{rest}\n")
+    };
+    let text = [
+        HEAD,
+        &rule("a", "family = \"ipv6\"\nsource = \"198.51.100.9\""),
+        &rule("b", "source = \"198.51.100.9\"\nsource_except = \"198.51.100.0/24\""),
+        &rule("c", "traffic_except = \"tcp/*\""),
+        &rule("d", "interface = \"lan 0\""),
+        &rule("e", "family = \"inet\""),
+        &rule("f", "destination_except = []"),
+    ]
+    .concat();
+    insta::assert_snapshot!(faults(&text));
+}

@@ -75,7 +75,9 @@ fn the_three_executors_agree() {
         let mut speakers = std::collections::BTreeMap::<&str, usize>::new();
         for case in 0..cases {
             let most = [3, 40, 64, 65, 700][case % 5];
-            let brief = arbitrary::brief(most).new_tree(&mut runner).unwrap().current();
+            let mut brief = arbitrary::brief(most).new_tree(&mut runner).unwrap().current();
+            brief.interfaces =
+                all.iter().map(|i| (InterfaceIndex(i.index), i.name.clone())).collect();
             let tables = Tables::build(&brief).unwrap();
             let posting = Posting { brief: &brief, record: record("") };
             gate.post(&posting, &all).unwrap();

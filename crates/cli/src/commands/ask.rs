@@ -4,7 +4,8 @@ use std::net::IpAddr;
 
 use serde::Serialize;
 use tipstaff_core::brief::RuleIndex;
-use tipstaff_core::decide::{Decision, Mismatch, Speaker, decide, mismatch};
+use tipstaff_core::decide::{Decision, Mismatch, Question, Speaker, decide, mismatch};
+use tipstaff_core::interface::Interface;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, Term, TrafficKey};
 use tipstaff_core::orders::{Action, Rule};
@@ -26,6 +27,8 @@ use crate::terminal::{Columns, Terminal, action, faint, plain};
 struct Report<'r> {
     traffic: String,
     source: IpAddr,
+    destination: IpAddr,
+    interface: String,
     verdict: Action,
     by: String,
     speaker: Speaker,
@@ -44,11 +47,14 @@ struct PassedOver<'r> {
 }
 
 pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result<Ending, Failure> {
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
     if !options.in_force {
-        let judge = chosen::from_file(common.orders_path())?;
-        let key = key_of(&judge, &options.traffic, options.source)?;
-        let decision = by_reference(&judge, key, options.source);
-        return answer(&judge, key, options.source, decision, "orders", terminal);
+        let mut judge = chosen::from_file(common.orders_path())?;
+        judge.brief.interfaces =
+            all.iter().map(|i| (InterfaceIndex(i.index), i.name.clone())).collect();
+        let asked = question(&mut judge, options, &all)?;
+        let decision = decide(&judge.brief, &facts(&asked));
+        return answer(&judge, &asked, decision, "orders", terminal);
     }
     let (in_force, visible) = chosen::in_force(common)?;
     let in_force = match (in_force, visible) {
@@ -56,24 +62,85 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
         (None, Visible::OnlyToRoot) => return Err(tipstaff_gate::GateError::NotRoot.into()),
         (None, Visible::Yes) => return Err(tipstaff_gate::GateError::NothingInForce.into()),
     };
-    let judge = chosen::from_force(&in_force)?;
-    let key = key_of(&judge, &options.traffic, options.source)?;
-    let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    let (interface, target) = match witness::approach(options.source, &all) {
-        Ok(approach) => (approach.interface, approach.target),
-        // Nobody with that address could get an answer; what the gate says of it is asked all the same.
-        Err(WitnessFault::NoWayBack(_) | WitnessFault::NoTarget { .. }) => {
-            let guarded = all.into_iter().find(|i| !i.is_loopback());
-            let guarded = guarded.ok_or(WitnessFault::NoWayBack(options.source))?;
-            (guarded, documentation_address(options.source))
-        }
-        Err(fault) => return Err(fault.into()),
+    let mut judge = chosen::from_force(&in_force)?;
+    let asked = question(&mut judge, options, &all)?;
+    let interface = all.iter().find(|i| i.index == asked.interface.0);
+    let hardware = interface.and_then(|i| i.hardware).unwrap_or_default();
+    let frame = frame(&asked, hardware);
+    let decision = KernelGate::new(&common.run_dir)?.ask(asked.interface, &frame)?;
+    answer(&judge, &asked, decision, "gate", terminal)
+}
+
+/// What is asked: where the source would come in and what it would knock on,
+/// unless the options say so.
+fn question(
+    judge: &mut Chosen,
+    options: &AskOptions,
+    all: &[Interface],
+) -> Result<Question, Failure> {
+    let source = options.source;
+    let key = key_of(judge, &options.traffic, source)?;
+    let approach = match witness::approach(source, all) {
+        Ok(approach) => Some(approach),
+        Err(fault @ WitnessFault::Own(_)) if options.in_force => return Err(fault.into()),
+        // Nobody with that address could get an answer; what would be said of it is asked all the same.
+        Err(_) => None,
     };
-    let knock = Knock { source: options.source, target, from: FIRST_PORT };
-    let frame = frames::about(key, knock, interface.hardware.unwrap_or_default());
-    let gate = KernelGate::new(&common.run_dir)?;
-    let decision = gate.ask(InterfaceIndex(interface.index), &frame)?;
-    answer(&judge, key, options.source, decision, "gate", terminal)
+    let destination = match options.destination {
+        Some(address) if address.is_ipv4() != source.is_ipv4() => {
+            return Err(Failure::Argument {
+                message: format!("{source} and {address} are of different families"),
+                mend: "Give a --destination of the source's family.".into(),
+            });
+        }
+        Some(address) => address,
+        None => approach.as_ref().map_or_else(|| documentation_address(source), |a| a.target),
+    };
+    let interface = match &options.interface {
+        Some(name) => interface_called(judge, options, all, name)?,
+        None => {
+            let outside = all.iter().find(|i| !i.is_loopback()).map_or(2, |i| i.index);
+            InterfaceIndex(approach.as_ref().map_or(outside, |a| a.interface.index))
+        }
+    };
+    Ok(Question { key, source, destination, interface })
+}
+
+/// The index of an interface. The file may be about another machine: there a
+/// name that this one does not have is as good as any.
+fn interface_called(
+    judge: &mut Chosen,
+    options: &AskOptions,
+    all: &[Interface],
+    name: &str,
+) -> Result<InterfaceIndex, Failure> {
+    /// Above any index that a kernel gives.
+    const MADE_UP: InterfaceIndex = InterfaceIndex(u32::MAX);
+    match all.iter().find(|i| i.name == name) {
+        Some(interface) => Ok(InterfaceIndex(interface.index)),
+        None if options.in_force => Err(Failure::Argument {
+            message: format!("this machine has no interface `{name}`"),
+            mend: "Name one that it has, or ask the file instead of the gate.".into(),
+        }),
+        None => {
+            judge.brief.interfaces.push((MADE_UP, name.to_owned()));
+            Ok(MADE_UP)
+        }
+    }
+}
+
+fn frame(asked: &Question, hardware: [u8; 6]) -> Vec<u8> {
+    let knock = Knock { source: asked.source, target: asked.destination, from: FIRST_PORT };
+    frames::about(asked.key, knock, hardware)
+}
+
+fn facts(asked: &Question) -> Facts {
+    Facts {
+        interface: asked.interface,
+        direction: Direction::Inbound,
+        belongs: false,
+        packet: parse_ethernet(&frame(asked, [0; 6])),
+    }
 }
 
 /// The one key that a traffic text means for a source of this family.
@@ -109,28 +176,16 @@ fn documentation_address(source: IpAddr) -> IpAddr {
     }
 }
 
-/// Asks the reference with a packet as an outside source would send it first.
-fn by_reference(judge: &Chosen, key: TrafficKey, source: IpAddr) -> Decision {
-    let target = documentation_address(source);
-    let frame = frames::about(key, Knock { source, target, from: FIRST_PORT }, [0; 6]);
-    let facts = Facts {
-        interface: InterfaceIndex(2),
-        direction: Direction::Inbound,
-        belongs: false,
-        packet: parse_ethernet(&frame),
-    };
-    decide(&judge.brief, &facts)
-}
-
 /// Prints the verdict and why each rule before the speaker was passed over.
 pub fn answer(
     judge: &Chosen,
-    key: TrafficKey,
-    source: IpAddr,
+    asked: &Question,
     decision: Decision,
     known_by: &'static str,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
+    let Question { key, source, destination, interface } = *asked;
+    let arrives = judge.brief.interface_name(interface).unwrap_or("unknown").to_owned();
     let end = match decision.speaker {
         Speaker::Rule(RuleIndex(index)) => index as usize,
         Speaker::Standing(_) => judge.brief.rules.len(),
@@ -141,13 +196,13 @@ pub fn answer(
         .indexed()
         .take(end)
         .filter_map(|(index, rule)| {
-            let failed = mismatch(rule, key, source)?;
+            let failed = mismatch(&judge.brief, rule, asked)?;
             Some(PassedOver {
                 position: index.position(),
                 name: rule.name.as_str(),
                 action: rule.action,
                 failed,
-                because: because(rule, failed, key, source),
+                because: because(rule, failed, asked, &arrives),
             })
         })
         .collect();
@@ -156,6 +211,8 @@ pub fn answer(
         terminal.json(&Report {
             traffic: key.to_string(),
             source,
+            destination,
+            interface: arrives,
             verdict: decision.verdict,
             by,
             speaker: decision.speaker,
@@ -190,10 +247,24 @@ pub fn answer(
     Ok(Ending::Fine)
 }
 
-fn because(rule: &Rule, failed: Mismatch, key: TrafficKey, source: IpAddr) -> String {
+fn because(rule: &Rule, failed: Mismatch, asked: &Question, arrives: &str) -> String {
+    let outside = |what: &dyn std::fmt::Display, written: &[String], except: &[String]| match (
+        written, except,
+    ) {
+        ([], except) => format!("{what} is in {}, which it excepts", except.join(", ")),
+        (written, []) => format!("{what} is not in {}", written.join(", ")),
+        (written, except) => {
+            format!("{what} is not in {} without {}", written.join(", "), except.join(", "))
+        }
+    };
     match failed {
         Mismatch::Paused => "it is paused".into(),
-        Mismatch::Traffic => format!("{key} is not in {}", rule.traffic.written.join(", ")),
-        Mismatch::Source => format!("{source} is not in {}", rule.source.written.join(", ")),
+        Mismatch::Family => format!("{} is of the other family", asked.source),
+        Mismatch::Traffic => outside(&asked.key, &rule.traffic.written, &rule.traffic.except),
+        Mismatch::Source => outside(&asked.source, &rule.source.written, &rule.source.except),
+        Mismatch::Destination => {
+            outside(&asked.destination, &rule.destination.written, &rule.destination.except)
+        }
+        Mismatch::Interface => outside(&arrives, &rule.interface.written, &rule.interface.except),
     }
 }

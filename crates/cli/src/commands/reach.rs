@@ -164,7 +164,13 @@ impl<'c> Check<'c> {
                     evidence: Some("the kernel answers itself over loopback".into()),
                 },
             };
-            column.push(self.cell(*subject, Vantage::Here, observed, None));
+            column.push(self.cell(
+                *subject,
+                Vantage::Here,
+                observed,
+                InterfaceIndex::LOOPBACK,
+                None,
+            ));
         }
         self.vantages.push(Vantage::Here);
         self.columns.push(column);
@@ -252,7 +258,8 @@ impl<'c> Check<'c> {
                 },
                 None => self.by_gate(*subject, *target, gate),
             };
-            column.push(self.cell(*subject, vantage, observed, gate));
+            let arrives = InterfaceIndex(approach.interface.index);
+            column.push(self.cell(*subject, vantage, observed, arrives, gate));
         }
         self.vantages.push(vantage);
         self.columns.push(column);
@@ -271,14 +278,14 @@ impl<'c> Check<'c> {
     }
 
     /// Adds a column that is only worked out from the orders.
-    pub fn worked_out(&mut self, source: IpAddr, target: IpAddr) {
+    pub fn worked_out(&mut self, source: IpAddr, target: IpAddr, arrives: InterfaceIndex) {
         let vantage = Vantage::Outside(source);
         let listeners = &self.snapshot.listeners;
         let column = self
             .subjects
             .iter()
             .map(|subject| {
-                let facts = tipstaff_core::reach::first_packet(*subject, source, target);
+                let facts = tipstaff_core::reach::first_packet(*subject, source, target, arrives);
                 let decision = tipstaff_core::decide::decide(&self.judge.brief, &facts);
                 let outcome = match decision.verdict {
                     Action::Deny => Outcome::Silent,
@@ -286,7 +293,7 @@ impl<'c> Check<'c> {
                 };
                 let observed =
                     Observed { outcome, how: How::Orders, target: Some(target), evidence: None };
-                self.cell(*subject, vantage, observed, None)
+                self.cell(*subject, vantage, observed, arrives, None)
             })
             .collect();
         self.vantages.push(vantage);
@@ -298,10 +305,12 @@ impl<'c> Check<'c> {
         subject: Subject,
         vantage: Vantage,
         observed: Observed,
+        arrives: InterfaceIndex,
         gate: Option<&Said>,
     ) -> Cell {
         let (brief, listeners) = (&self.judge.brief, &self.snapshot.listeners);
-        cell(brief, listeners, subject, vantage, observed, gate.map(|(d, by)| (*d, by.as_str())))
+        let gate = gate.map(|(d, by)| (*d, by.as_str()));
+        cell(brief, listeners, subject, vantage, observed, arrives, gate)
     }
 
     /// Prints everything.

@@ -230,6 +230,23 @@ impl AddressSet {
         self.v4.is_empty() && self.v6.is_empty()
     }
 
+    /// Whether it holds an address of that family.
+    pub fn has(&self, family: Family) -> bool {
+        match family {
+            Family::V4 => !self.v4.is_empty(),
+            Family::V6 => !self.v6.is_empty(),
+        }
+    }
+
+    /// What of it is of that family.
+    #[must_use]
+    pub fn only(&self, family: Family) -> Self {
+        match family {
+            Family::V4 => Self { v4: self.v4.clone(), v6: Spans::empty() },
+            Family::V6 => Self { v4: Spans::empty(), v6: self.v6.clone() },
+        }
+    }
+
     /// Whether it holds every address of both families.
     pub fn is_full(&self) -> bool {
         self.v4.is_full() && self.v6.is_full()

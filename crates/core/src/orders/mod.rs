@@ -11,7 +11,7 @@ mod resolve;
 
 pub use fault::{Fault, Faults, Place};
 pub use model::{
-    Action, FoundationSwitches, Orders, OrdersHash, Rule, RuleName, SourceCondition, Standing,
-    TrafficCondition,
+    Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash, Rule,
+    RuleName, Standing, TrafficCondition,
 };
 pub use read::read;

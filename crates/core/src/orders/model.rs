@@ -6,7 +6,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use crate::names::address::AddressSet;
+use crate::names::address::{AddressSet, Family};
 use crate::names::services;
 use crate::names::spans::Spans;
 use crate::names::traffic::{Term, TermFault};
@@ -92,17 +92,54 @@ impl fmt::Display for RuleName {
 pub struct TrafficCondition {
     /// As the orders write it.
     pub written: Vec<String>,
+    /// What is taken out again, as the orders write it.
+    pub except: Vec<String>,
     /// [`crate::names::traffic::TrafficKey`] values; `None` is any.
     pub keys: Option<Spans<u32>>,
 }
 
-/// The sources a rule is about, as written and as addresses.
+/// The sources or destinations a rule is about, as written and as addresses.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SourceCondition {
+pub struct AddressCondition {
     /// As the orders write it; empty when the key is absent.
     pub written: Vec<String>,
+    /// What is taken out again, as the orders write it.
+    pub except: Vec<String>,
     /// `None` is any.
     pub addresses: Option<AddressSet>,
+}
+
+impl AddressCondition {
+    /// No condition.
+    pub fn any() -> Self {
+        Self { written: Vec::new(), except: Vec::new(), addresses: None }
+    }
+}
+
+/// The interfaces a rule is about: names, or `tun*` for all that begin so.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct InterfaceCondition {
+    /// As the orders write it; empty is any.
+    pub written: Vec<String>,
+    /// What is taken out again.
+    pub except: Vec<String>,
+}
+
+impl InterfaceCondition {
+    /// Whether there is a condition at all.
+    pub fn is_any(&self) -> bool {
+        self.written.is_empty() && self.except.is_empty()
+    }
+
+    /// Whether an interface of that name is meant.
+    pub fn holds(&self, name: &str) -> bool {
+        let meant = |pattern: &String| match pattern.strip_suffix('*') {
+            Some(begin) => name.starts_with(begin),
+            None => name == pattern,
+        };
+        (self.written.is_empty() || self.written.iter().any(meant))
+            && !self.except.iter().any(meant)
+    }
 }
 
 /// One rule; all of its conditions must hold.
@@ -117,7 +154,13 @@ pub struct Rule {
     /// What it is about.
     pub traffic: TrafficCondition,
     /// From whom.
-    pub source: SourceCondition,
+    pub source: AddressCondition,
+    /// To which own address.
+    pub destination: AddressCondition,
+    /// Where it arrives.
+    pub interface: InterfaceCondition,
+    /// Only packets of this family.
+    pub family: Option<Family>,
     /// A paused rule never speaks.
     pub enabled: bool,
     /// Line in the orders where the rule begins, from 1.

@@ -5,10 +5,11 @@ use std::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
-use super::model::{Rule, RuleName, SourceCondition, TrafficCondition};
+use super::model::{AddressCondition, InterfaceCondition, Rule, RuleName, TrafficCondition};
 use super::read::{Known, Reader, Value, leaf};
-use super::resolve::Names;
-use crate::names::address::AddressSet;
+use super::resolve::{Names, Text};
+use crate::names::address::{AddressSet, Family};
+use crate::names::spans::Spans;
 use crate::names::traffic::keys_of;
 
 /// Keys of a rule, and whether this version puts them in force.
@@ -20,10 +21,13 @@ const RULE_KEYS: &[(&str, bool)] = &[
     ("traffic", true),
     ("source", true),
     ("enabled", true),
-    ("source_except", false),
-    ("destination", false),
-    ("interface", false),
-    ("family", false),
+    ("source_except", true),
+    ("traffic_except", true),
+    ("destination", true),
+    ("destination_except", true),
+    ("interface", true),
+    ("interface_except", true),
+    ("family", true),
     ("program", false),
     ("at_most", false),
     ("over", false),
@@ -33,6 +37,9 @@ const RULE_KEYS: &[(&str, bool)] = &[
     ("hosts", false),
     ("postures", false),
 ];
+
+/// A list of a rule: its path, where it stands, its texts.
+type Listed = (String, Range<usize>, Vec<Text>);
 
 impl<'t> Reader<'t> {
     pub(super) fn rules(&mut self, root: &DeTable<'t>, known: &Known<'_>) -> Option<Vec<Rule>> {
@@ -93,7 +100,7 @@ impl<'t> Reader<'t> {
         };
         let direction = table.get("direction").map(|v| self.direction(&key("direction"), v));
         let traffic = match table.get("traffic") {
-            Some(value) => self.traffic(&key("traffic"), value, known.names),
+            Some(_) => self.traffic(&path, table, known.names),
             None => {
                 self.missing(
                     &key("traffic"),
@@ -103,10 +110,13 @@ impl<'t> Reader<'t> {
                 None
             }
         };
-        let source = match table.get("source") {
-            Some(value) => self.source(&key("source"), value, known),
-            None => Some(SourceCondition { written: Vec::new(), addresses: None }),
+        let family = match table.get("family") {
+            Some(value) => Some(self.family(&key("family"), value)?),
+            None => None,
         };
+        let source = self.addresses(&path, "source", table, known, family);
+        let destination = self.addresses(&path, "destination", table, known, family);
+        let interface = self.interfaces(&path, table);
         let note = match table.get("note") {
             Some(value) => Some(self.string(&key("note"), value)?.text),
             None => None,
@@ -124,6 +134,9 @@ impl<'t> Reader<'t> {
             action: action?,
             traffic: traffic?,
             source: source?,
+            destination: destination?,
+            interface: interface?,
+            family,
             enabled: enabled?,
             line,
         })
@@ -195,53 +208,158 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn traffic(&mut self, key: &str, value: &Value<'_>, names: &Names) -> Option<TrafficCondition> {
-        let written = self.strings(key, value);
-        let mut terms = Vec::new();
-        let mut whole = !written.is_empty();
-        for text in &written {
-            match names.terms(text) {
-                Ok(t) => terms.extend(t),
-                Err(u) => {
-                    self.unresolved(key, u);
-                    whole = false;
-                }
+    fn family(&mut self, key: &str, value: &Value<'_>) -> Option<Family> {
+        let written = self.string(key, value)?;
+        match written.text.as_str() {
+            "ipv4" => Some(Family::V4),
+            "ipv6" => Some(Family::V6),
+            other => {
+                let message = format!("`{other}` is no family");
+                self.fault(key, written.span, message, "Write `ipv4` or `ipv6`; left out: both.");
+                None
             }
         }
-        whole.then(|| TrafficCondition {
-            keys: keys_of(&terms),
-            written: written.into_iter().map(|w| w.text).collect(),
+    }
+
+    /// A list and its `_except`: the texts of both, `None` where a key is absent.
+    fn pair(&mut self, path: &str, key: &str, table: &DeTable<'t>) -> [Option<Listed>; 2] {
+        [key.to_owned(), format!("{key}_except")].map(|key| {
+            let value = table.get(key.as_str())?;
+            let path = format!("{path}.{key}");
+            let texts = self.strings(&path, value);
+            Some((path, value.span(), texts))
         })
     }
 
-    fn source(
+    fn traffic(
         &mut self,
-        key: &str,
-        value: &Value<'_>,
-        known: &Known<'_>,
-    ) -> Option<SourceCondition> {
-        let written = self.strings(key, value);
-        let mut all = Some(AddressSet::empty());
-        let mut whole = !written.is_empty();
-        for text in &written {
-            // A group is resolved once, and a fault inside it told once, where it stands.
-            if let Some(set) = known.groups.get(&text.text) {
-                all = all.map(|all| all.union(set));
-                continue;
+        path: &str,
+        table: &DeTable<'t>,
+        names: &Names,
+    ) -> Option<TrafficCondition> {
+        let [list, except] = self.pair(path, "traffic", table);
+        let mut whole = true;
+        let mut keys_of_list = |reader: &mut Self, list: &Option<Listed>| {
+            let (key, _, texts) = list.as_ref()?;
+            whole &= !texts.is_empty();
+            let mut terms = Vec::new();
+            for text in texts {
+                match names.terms(text) {
+                    Ok(t) => terms.extend(t),
+                    Err(u) => {
+                        reader.unresolved(key, u);
+                        whole = false;
+                    }
+                }
             }
-            match known.names.addresses(text) {
-                Ok(set) => all = all.zip(set).map(|(all, set)| all.union(&set)),
-                Err(u) => {
-                    self.unresolved(key, u);
+            keys_of(&terms)
+        };
+        let mut keys = keys_of_list(self, &list);
+        if except.is_some() {
+            let out = keys_of_list(self, &except).unwrap_or_else(Spans::full);
+            keys = Some(keys.unwrap_or_else(Spans::full).difference(&out));
+        }
+        self.check_leftover(whole && keys.as_ref().is_some_and(Spans::is_empty), except.as_ref())?;
+        let (written, except) = (words(list), words(except));
+        whole.then_some(TrafficCondition { written, except, keys })
+    }
+
+    /// A fault when `_except` takes everything away again.
+    fn check_leftover(&mut self, nothing_left: bool, except: Option<&Listed>) -> Option<()> {
+        match except {
+            Some((key, span, _)) if nothing_left => {
+                self.fault(
+                    key,
+                    span.clone(),
+                    "the exceptions leave nothing that the rule could match",
+                    "Take some of them out.",
+                );
+                None
+            }
+            _ => Some(()),
+        }
+    }
+
+    fn addresses(
+        &mut self,
+        path: &str,
+        key: &str,
+        table: &DeTable<'t>,
+        known: &Known<'_>,
+        family: Option<Family>,
+    ) -> Option<AddressCondition> {
+        let [list, except] = self.pair(path, key, table);
+        let mut whole = true;
+        let mut set_of_list = |reader: &mut Self, list: &Option<Listed>| {
+            let (key, _, texts) = list.as_ref()?;
+            whole &= !texts.is_empty();
+            let mut all = Some(AddressSet::empty());
+            for text in texts {
+                // A group is resolved once, and a fault inside it told once, where it stands.
+                if let Some(set) = known.groups.get(&text.text) {
+                    all = all.map(|all| all.union(set));
+                    continue;
+                }
+                match known.names.addresses(text) {
+                    Ok(set) => all = all.zip(set).map(|(all, set)| all.union(&set)),
+                    Err(u) => {
+                        reader.unresolved(key, u);
+                        whole = false;
+                    }
+                }
+            }
+            all
+        };
+        let mut addresses = set_of_list(self, &list);
+        if except.is_some() {
+            let out = set_of_list(self, &except).unwrap_or_else(AddressSet::full);
+            addresses = Some(addresses.unwrap_or_else(AddressSet::full).difference(&out));
+        }
+        let nothing = addresses.as_ref().is_some_and(AddressSet::is_empty);
+        self.check_leftover(whole && nothing, except.as_ref())?;
+        if let (true, Some(family), Some(set)) = (whole, family, &addresses)
+            && !set.has(family)
+        {
+            let (path, span) =
+                list.as_ref().or(except.as_ref()).map(|(p, s, _)| (p.clone(), s.clone()))?;
+            self.fault(
+                path,
+                span,
+                format!("`{key}` has no {family} address, but `family` asks for one"),
+                "Take `family` out, or name addresses of that family.",
+            );
+            return None;
+        }
+        let (written, except) = (words(list), words(except));
+        whole.then_some(AddressCondition { written, except, addresses })
+    }
+
+    fn interfaces(&mut self, path: &str, table: &DeTable<'t>) -> Option<InterfaceCondition> {
+        let pair = self.pair(path, "interface", table);
+        let mut whole = true;
+        for (key, _, texts) in pair.iter().flatten() {
+            whole &= !texts.is_empty();
+            for Text { text, span } in texts {
+                let name = text.strip_suffix('*').unwrap_or(text);
+                // IFNAMSIZ of linux/if.h, less the NUL.
+                if text.is_empty() || name.len() > 15 || name.contains(['/', '*', ' ']) {
                     whole = false;
+                    self.fault(
+                        key,
+                        span.clone(),
+                        format!("`{text}` is no interface"),
+                        "Write a name such as `lan0`, or `tun*` for all that begin so.",
+                    );
                 }
             }
         }
-        whole.then(|| SourceCondition {
-            written: written.into_iter().map(|w| w.text).collect(),
-            addresses: all,
-        })
+        let [list, except] = pair;
+        whole.then(|| InterfaceCondition { written: words(list), except: words(except) })
     }
+}
+
+fn words(list: Option<Listed>) -> Vec<String> {
+    list.into_iter().flat_map(|(_, _, texts)| texts).map(|t| t.text).collect()
 }
 
 /// Counts lines forward only, so that ten thousand rules cost one pass.

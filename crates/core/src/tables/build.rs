@@ -8,6 +8,7 @@ use super::layout::{
 };
 use super::{Slot, Tables, TooLarge};
 use crate::brief::Brief;
+use crate::names::address::Family;
 use crate::names::spans::{Point, Spans};
 use crate::orders::Action;
 
@@ -33,11 +34,27 @@ impl Tables {
 
         let enabled = || brief.rules.iter().map(|r| r.enabled);
         let traffic = brief.rules.iter().map(|r| r.traffic.keys.as_ref());
-        let four = brief.rules.iter().map(|r| r.source.addresses.as_ref().map(|a| &a.v4));
-        let six = brief.rules.iter().map(|r| r.source.addresses.as_ref().map(|a| &a.v6));
+        // A rule for one family has no bit in the rows of the other.
+        let (nothing4, nothing6) = (Spans::empty(), Spans::empty());
+        let four = brief.rules.iter().map(|r| match r.family {
+            Some(Family::V6) => Some(&nothing4),
+            _ => r.source.addresses.as_ref().map(|a| &a.v4),
+        });
+        let six = brief.rules.iter().map(|r| match r.family {
+            Some(Family::V4) => Some(&nothing6),
+            _ => r.source.addresses.as_ref().map(|a| &a.v6),
+        });
         let traffic = blob.dimension("traffic", words, enabled().zip(traffic))?;
         let source4 = blob.dimension("source (IPv4)", words, enabled().zip(four))?;
         let source6 = blob.dimension("source (IPv6)", words, enabled().zip(six))?;
+        let to = || brief.rules.iter().map(|r| r.destination.addresses.as_ref());
+        let (four, six) = (to().map(|a| a.map(|a| &a.v4)), to().map(|a| a.map(|a| &a.v6)));
+        let destination4 = blob.dimension("destination (IPv4)", words, enabled().zip(four))?;
+        let destination6 = blob.dimension("destination (IPv6)", words, enabled().zip(six))?;
+        let interfaces: Vec<_> =
+            brief.rules.iter().map(|r| brief.interfaces_of(&r.interface)).collect();
+        let interface = interfaces.iter().map(Option::as_ref);
+        let interface = blob.dimension("interface", words, enabled().zip(interface))?;
 
         let verdicts_offset = blob.align();
         blob.bytes.extend(brief.rules.iter().map(|r| u8::from(r.action == Action::Allow)));
@@ -51,6 +68,11 @@ impl Tables {
             traffic,
             source4,
             source6,
+            destination4,
+            destination6,
+            destination_used: to().any(|a| a.is_some()),
+            interface,
+            interface_used: interfaces.iter().any(Option::is_some),
             verdicts_offset,
             size,
         };

@@ -79,6 +79,16 @@ pub struct Layout {
     pub source4: Dimension,
     /// By IPv6 source address.
     pub source6: Dimension,
+    /// By IPv4 destination address.
+    pub destination4: Dimension,
+    /// By IPv6 destination address.
+    pub destination6: Dimension,
+    /// Whether any rule looks at the destination; if not, nobody need search.
+    pub destination_used: bool,
+    /// By interface index.
+    pub interface: Dimension,
+    /// Whether any rule looks at the interface.
+    pub interface_used: bool,
     /// Where the verdicts stand: a byte a rule, 1 allow, 0 deny.
     pub verdicts_offset: u32,
     /// Size of the blob in bytes.

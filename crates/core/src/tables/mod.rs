@@ -11,9 +11,8 @@ pub mod layout;
 use std::net::IpAddr;
 
 use crate::brief::{Brief, RuleIndex};
-use crate::decide::{Decision, decide_with};
+use crate::decide::{Decision, Question, decide_with};
 use crate::names::spans::Point;
-use crate::names::traffic::TrafficKey;
 use crate::packet::Facts;
 use layout::{Dimension, KeyWidth, Layout};
 
@@ -104,27 +103,51 @@ impl Tables {
         &self.layout
     }
 
-    /// The first rule that holds for this traffic from this source.
+    /// The first rule that holds.
     #[inline]
-    pub fn first(&self, key: TrafficKey, source: IpAddr) -> Option<RuleIndex> {
-        let traffic = self.row(&self.layout.traffic, key.0)?;
-        let source = match source {
-            IpAddr::V4(a) => self.row(&self.layout.source4, u32::from(a))?,
-            IpAddr::V6(a) => self.row(&self.layout.source6, u128::from(a))?,
+    pub fn first(&self, question: &Question) -> Option<RuleIndex> {
+        let layout = &self.layout;
+        let traffic = self.row(&layout.traffic, question.key.0)?;
+        let source = self.address_row(&layout.source4, &layout.source6, question.source)?;
+        // A dimension that no rule looks at costs nothing.
+        let destination = match layout.destination_used {
+            true => {
+                let (four, six) = (&layout.destination4, &layout.destination6);
+                Some(self.address_row(four, six, question.destination)?)
+            }
+            false => None,
+        };
+        let interface = match layout.interface_used {
+            true => Some(self.row(&layout.interface, question.interface.0)?),
+            false => None,
         };
         let pairs = traffic.chunks_exact(8).zip(source.chunks_exact(8));
         for (at, (a, b)) in pairs.enumerate() {
-            let both = word(a, 0)? & word(b, 0)?;
-            if both != 0 {
-                return Some(RuleIndex(at as u32 * 64 + both.trailing_zeros()));
+            let mut all = word(a, 0)? & word(b, 0)?;
+            if all == 0 {
+                continue;
+            }
+            for row in [destination, interface].into_iter().flatten() {
+                all &= word(row, at * 8)?;
+            }
+            if all != 0 {
+                return Some(RuleIndex(at as u32 * 64 + all.trailing_zeros()));
             }
         }
         None
     }
 
+    #[inline]
+    fn address_row(&self, four: &Dimension, six: &Dimension, address: IpAddr) -> Option<&[u8]> {
+        match address {
+            IpAddr::V4(a) => self.row(four, u32::from(a)),
+            IpAddr::V6(a) => self.row(six, u128::from(a)),
+        }
+    }
+
     /// Decides one packet. `brief` is the list that the tables were built of.
     pub fn decide(&self, brief: &Brief, facts: &Facts) -> Decision {
-        decide_with(brief, facts, |key, source| self.first(key, source))
+        decide_with(brief, facts, |question| self.first(question))
     }
 
     /// The row of bits for a key; `None` only if the blob were unsound.

@@ -73,6 +73,8 @@ pub mod at {
     pub const TRAFFIC_ROW: i16 = -216;
     /// The source row's address.
     pub const SOURCE_ROW: i16 = -224;
+    /// The destination row's address.
+    pub const DESTINATION_ROW: i16 = -232;
 }
 
 /// Bytes of a flow's key: the remote address (IPv4 as `::ffff:a.b.c.d`), the

@@ -6,14 +6,14 @@ use tipstaff_core::names::address::Family;
 use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyWidth};
 
 use super::assembler::{
-    Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R7, R8, R9, Reg, STACK, Width,
+    Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
-use super::reading::{at, source_offset};
+use super::reading::{at, destination_offset, skb, source_offset};
 use super::verdict::{CounterSlot, DROP, NEXT, Parts};
 
-/// The source address as a number: r1 (IPv4), or r1 high and r2 low (IPv6).
-pub(super) fn source_key(a: &mut Assembler, family: Family) {
-    let offset = at::HEADER + source_offset(family);
+/// An address of the IP header as a number: r1 (IPv4), or r1 high and r2 low (IPv6).
+fn address_key(a: &mut Assembler, family: Family, offset: i16) {
+    let offset = at::HEADER + offset;
     match family {
         Family::V4 => {
             a.load(Width::W, R1, STACK, offset);
@@ -28,14 +28,26 @@ pub(super) fn source_key(a: &mut Assembler, family: Family) {
     }
 }
 
+/// Finds the rows of the packet's addresses and keeps them on the stack.
+pub(super) fn address_rows(a: &mut Assembler, family: Family, parts: &Parts<'_>, unsound: Label) {
+    let layout = parts.layout;
+    let (source, destination) = match family {
+        Family::V4 => (&layout.source4, &layout.destination4),
+        Family::V6 => (&layout.source6, &layout.destination6),
+    };
+    address_key(a, family, source_offset(family));
+    row_address(a, parts, source, unsound);
+    a.store(Width::D, STACK, at::SOURCE_ROW, R3);
+    if layout.destination_used {
+        address_key(a, family, destination_offset(family));
+        row_address(a, parts, destination, unsound);
+        a.store(Width::D, STACK, at::DESTINATION_ROW, R3);
+    }
+}
+
 /// Searches a dimension for the key in r1 (and r2); r3 becomes the address of
 /// its row. Branchless within a node, so that the verifier sees one way only.
-pub(super) fn row_address(
-    a: &mut Assembler,
-    parts: &Parts<'_>,
-    dimension: &Dimension,
-    unsound: Label,
-) {
+fn row_address(a: &mut Assembler, parts: &Parts<'_>, dimension: &Dimension, unsound: Label) {
     if dimension.levels.is_empty() {
         a.map_value(R3, parts.tables, dimension.rows_offset);
         return;
@@ -129,16 +141,30 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     let (found, none) = (a.label(), a.label());
     a.load(Width::W, R1, STACK, at::KEY);
     row_address(a, parts, &layout.traffic, unsound);
-    a.copy(R7, R3);
-    a.load(Width::D, R8, STACK, at::SOURCE_ROW);
+    a.store(Width::D, STACK, at::TRAFFIC_ROW, R3);
+    // The rows, each in a register for the walk; dimensions that no rule looks at have none.
+    let mut rows = vec![(R7, at::TRAFFIC_ROW), (R8, at::SOURCE_ROW)];
+    if layout.interface_used {
+        a.load(Width::W, R1, R6, skb::INTERFACE);
+        row_address(a, parts, &layout.interface, unsound);
+        a.copy(R4, R3);
+    }
+    if layout.destination_used {
+        rows.push((R3, at::DESTINATION_ROW));
+    }
+    for (row, place) in &rows {
+        a.load(Width::D, *row, STACK, *place);
+    }
+    let mut rows: Vec<Reg> = rows.into_iter().map(|(row, _)| row).collect();
+    if layout.interface_used {
+        rows.push(R4);
+    }
     a.mov(R9, 0);
     if layout.words == 1 {
-        a.load(Width::D, R1, R7, 0);
-        a.load(Width::D, R2, R8, 0);
-        a.op_reg(Op::And, R1, R2);
+        common_bits(a, &rows, 0);
         a.jump_if(If::Eq, R1, 0, none);
     } else {
-        eight_words_a_turn(a, layout.words, found, none);
+        eight_words_a_turn(a, &rows, layout.words, found, none);
     }
 
     a.place(found);
@@ -165,29 +191,37 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     a.place(none);
 }
 
+/// r1 = the bits that all rows have set in a word.
+fn common_bits(a: &mut Assembler, rows: &[Reg], word: i16) {
+    for (nth, row) in rows.iter().enumerate() {
+        let to = if nth == 0 { R1 } else { R2 };
+        a.load(Width::D, to, *row, word * 8);
+        if nth > 0 {
+            a.op_reg(Op::And, R1, R2);
+        }
+    }
+}
+
 /// Walks the rows; at `found` r1 is a word with a bit set and r9 the number of
 /// its first bit. One unresolved branch a turn is what the verifier allows for.
-fn eight_words_a_turn(a: &mut Assembler, words: u32, found: Label, none: Label) {
+fn eight_words_a_turn(a: &mut Assembler, rows: &[Reg], words: u32, found: Label, none: Label) {
     let hit = a.label();
     let turn = a.here();
     a.mov(R0, 0);
     for word in 0..8 {
-        a.load(Width::D, R1, R7, word * 8);
-        a.load(Width::D, R2, R8, word * 8);
-        a.op_reg(Op::And, R1, R2);
+        common_bits(a, rows, word);
         a.op_reg(Op::Or, R0, R1);
     }
     a.jump_if(If::Ne, R0, 0, hit);
-    a.op(Op::Add, R7, 64);
-    a.op(Op::Add, R8, 64);
+    for row in rows {
+        a.op(Op::Add, *row, 64);
+    }
     a.op(Op::Add, R9, 512);
     a.jump_if(If::Lt, R9, words as i32 * 64, turn);
     a.jump(none);
     a.place(hit);
     for word in 0..8 {
-        a.load(Width::D, R1, R7, word * 8);
-        a.load(Width::D, R2, R8, word * 8);
-        a.op_reg(Op::And, R1, R2);
+        common_bits(a, rows, word);
         a.jump_if(If::Ne, R1, 0, found);
         if word < 7 {
             a.op(Op::Add, R9, 64);

@@ -22,7 +22,7 @@ use super::reading::{
     Ways, at, destination_offset, family_jumps, flow_remote, helper, ip_header, skb, source_offset,
     transport_header,
 };
-use super::rows::{first_rule, row_address, source_key};
+use super::rows::{address_rows, first_rule};
 
 /// tcx: let the next program decide, and the stack after it.
 pub(super) const NEXT: i32 = -1;
@@ -148,13 +148,7 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
         a.place(label);
         ip_header(&mut a, family, labels.ways);
         before_rules(&mut a, family, parts, &labels);
-        let dimension = match family {
-            Family::V4 => &parts.layout.source4,
-            Family::V6 => &parts.layout.source6,
-        };
-        source_key(&mut a, family);
-        row_address(&mut a, parts, dimension, labels.unsound);
-        a.store(Width::D, STACK, at::SOURCE_ROW, R3);
+        address_rows(&mut a, family, parts, labels.unsound);
         a.jump(labels.rules);
     }
 

@@ -5,11 +5,10 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Decision, decide};
-use tipstaff_core::names::address::Family;
+use tipstaff_core::decide::{Decision, Question, decide};
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{OrdersHash, read};
-use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::packet::{Facts, InterfaceIndex, Packet};
 use tipstaff_core::reach::{Subject, first_packet, speaker_words};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posting, Record};
@@ -87,10 +86,10 @@ pub fn tell(
     );
     let source = address(PARTNER)?;
     let shell = Subject::Port(Transport::Tcp, 22);
-    let facts = first_packet(shell, source, archive_address(&snapshot, source)?);
+    let facts = first_packet(shell, source, archive_address(&snapshot, source)?, LAN);
     let decision = decide(&judge.brief, &facts);
-    let key = shell.key(Family::of(source));
-    ask::answer(&judge, key, source, decision, "orders", terminal)?;
+    let asked = question(&facts)?;
+    ask::answer(&judge, &asked, decision, "orders", terminal)?;
     act(ground, stage.as_ref(), &judge, &snapshot, folder.path(), false, terminal)?;
 
     terminal.heading("That was the line of work");
@@ -157,7 +156,7 @@ fn act(
             told.step(5, "reach", "Worked out: what each port would do for whom.");
             let mut check = reach::Check::new(judge, snapshot);
             for source in sources {
-                check.worked_out(source, archive_address(snapshot, source)?);
+                check.worked_out(source, archive_address(snapshot, source)?, LAN);
             }
             check.show("down", terminal);
             Ok(())
@@ -245,8 +244,18 @@ fn asked(
     decision: Decision,
     terminal: &Terminal,
 ) -> Result<(), Failure> {
-    let key = PLATES.key(Family::of(approach.source));
-    ask::answer(judge, key, approach.source, decision, "gate", terminal).map(drop)
+    let arrives = InterfaceIndex(approach.interface.index);
+    let facts = first_packet(PLATES, approach.source, approach.target, arrives);
+    ask::answer(judge, &question(&facts)?, decision, "gate", terminal).map(drop)
+}
+
+/// What a first packet asks of the rules.
+fn question(facts: &Facts) -> Result<Question, Failure> {
+    let asked = match facts.packet {
+        Packet::Ip(ip) => Question::of(facts.interface, &ip),
+        _ => None,
+    };
+    asked.ok_or_else(|| system("asking about a packet")(io::Error::other("it has no header")))
 }
 
 fn clients<'c>(
