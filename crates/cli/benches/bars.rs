@@ -13,6 +13,7 @@ use std::time::{Duration, Instant};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, decide};
 use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::orders::edit::{Edit, Which, edit};
 use tipstaff_core::orders::read;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::reach::{Subject, first_packet};
@@ -37,6 +38,7 @@ fn main() {
     println!("{:<58} {:>16}  bar", "what", "measured");
     start();
     user_space();
+    large();
     match check_ground() {
         Ok(()) => in_the_kernel(),
         Err(why) => println!("SKIPPED: everything in the kernel: {why}"),
@@ -134,6 +136,37 @@ fn user_space() {
     );
     let ratio = slow.as_secs_f64() / fast.as_secs_f64();
     line("reference / tables, 1,000 rules", format!("{ratio:.0}"), "");
+}
+
+/// 10,000 rules and a group of 100,000 prefixes: reading, building, editing.
+fn large() {
+    let prefixes: Vec<String> = (0..100_000u32)
+        .map(|n| format!("\"10.{}.{}.{}/32\"", n >> 15 & 255, n >> 7 & 255, (n & 127) * 2))
+        .collect();
+    let group = format!("[addresses]\nmany = [{}]\n", prefixes.join(", "));
+    let block =
+        "[[rules]]\nname = \"many\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"many\"\n";
+    let text = orders(10_000).replacen("[[rules]]", &format!("{group}{block}[[rules]]"), 1);
+    let begin = Instant::now();
+    let brief = Brief::of(&read(&text).unwrap());
+    line(
+        "10,000 rules and 100,000 prefixes: read and checked",
+        format!("{:.1?}", begin.elapsed()),
+        "≤ 0.5 s",
+    );
+    let begin = Instant::now();
+    let tables = Tables::build(&brief).unwrap();
+    let megabytes = tables.bytes().len() >> 20;
+    line(
+        &format!("the same: tables built ({megabytes} MiB)"),
+        format!("{:.1?}", begin.elapsed()),
+        "≤ 0.5 s",
+    );
+    let text = orders(10_000);
+    let begin = Instant::now();
+    let paused = edit(&text, &Edit::Pause(Which::Position(5_000))).unwrap();
+    assert_eq!(paused.position, 5_000);
+    line("one edit of 10,000 rules", format!("{:.1?}", begin.elapsed()), "≤ 0.2 s");
 }
 
 fn post(gate: &mut KernelGate, rules: usize) -> Duration {

@@ -55,6 +55,8 @@ impl Common {
 pub enum Command {
     /// What listens on this host, whose it is, and whom the orders let in to it
     Survey,
+    /// Write first orders for this machine: its listeners as paused rules, your shell allowed
+    Draft(DraftOptions),
     /// The rules in order, with what each has counted, and the standing answers
     Rules(RulesOptions),
     /// Services and groups: what they hold, and which rules use them
@@ -101,6 +103,13 @@ pub struct RulesOptions {
     /// The orders in force instead of the file
     #[arg(long)]
     pub in_force: bool,
+}
+
+#[derive(Args, Debug)]
+pub struct DraftOptions {
+    /// Write them to FILE, which must not be there yet, instead of printing them
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
 }
 
 /// How `rules` sorts.
@@ -188,6 +197,15 @@ pub struct AddOptions {
     /// From whom: an address, a prefix, a range, a group; repeatable, or with commas
     #[arg(long, value_delimiter = ',')]
     pub source: Vec<String>,
+    /// To which own address: an address, a prefix, a range, a group
+    #[arg(long, value_name = "ADDRESS")]
+    pub destination: Option<String>,
+    /// Where it arrives: lan0, or tun* for all that begin so
+    #[arg(long, value_name = "NAME")]
+    pub interface: Option<String>,
+    /// Only ipv4 or ipv6
+    #[arg(long)]
+    pub family: Option<String>,
     /// A name; made up from the content when it is left out
     #[arg(long)]
     pub name: Option<String>,

@@ -49,6 +49,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
     }
     match &arguments.command {
         Command::Survey => commands::survey::run(common, terminal),
+        Command::Draft(options) => commands::draft::run(common, options, terminal),
         Command::Rules(options) => commands::rules::run(common, options, terminal),
         Command::Names(options) => commands::names::run(common, options, terminal),
         Command::Rule(edit) => commands::rule::run(common, edit, terminal),

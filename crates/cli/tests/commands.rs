@@ -371,3 +371,18 @@ fn names_tell_what_they_hold_and_who_uses_them() {
     assert_eq!(called("ssh"), ["ssh"]);
     assert!(desk.text(&["names", "9999"]).contains("9999 has no name"));
 }
+
+#[test]
+fn a_draft_reads_without_a_fault_and_overwrites_nothing() {
+    let listener = std::net::TcpListener::bind("0.0.0.0:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let desk = Desk::new(ORDERS);
+    assert!(desk.run(&["draft", "--to", "first.toml"]).status.success());
+    let json = desk.json(&["rules", "--orders", "first.toml", "--traffic", &port.to_string()]);
+    let rule = &json["rules"][0];
+    assert_eq!((&rule["enabled"], &rule["action"]), (&false.into(), &"allow".into()));
+    assert!(rule["note"].as_str().unwrap().ends_with("who needs it, and from where?"));
+    let again = desk.text(&["draft", "--to", "orders.toml"]);
+    assert!(again.contains("is there already") && again.ends_with("(exit code 2)"), "{again}");
+    assert_eq!(fs::read_to_string(desk.path().join("orders.toml")).unwrap(), ORDERS);
+}

@@ -97,13 +97,18 @@ impl Exposure {
                     let more = if ranges.len() > 3 { ", …" } else { "" };
                     return format!("everyone but {}{more}", shown.join(", "));
                 }
-                let mut names: Vec<&str> = Vec::new();
+                let mut names: Vec<String> = Vec::new();
                 for rule in self.rules.iter().filter_map(|index| brief.rule(*index)) {
-                    for written in &rule.source.written {
-                        if !names.contains(&written.as_str()) {
-                            names.push(written);
-                        }
+                    let source = &rule.source;
+                    let mut words = match source.except.is_empty() {
+                        true => source.written.clone(),
+                        false => vec![source.words()],
+                    };
+                    if let Some(family) = rule.family {
+                        words = vec![format!("{} ({family})", source.words())];
                     }
+                    words.retain(|word| !names.contains(word));
+                    names.extend(words);
                 }
                 names.join(", ")
             }
@@ -112,7 +117,7 @@ impl Exposure {
 
     fn has_unlimited_rule(&self, brief: &Brief) -> bool {
         let rules = self.rules.iter().filter_map(|index| brief.rule(*index));
-        rules.into_iter().any(|rule| rule.source.addresses.is_none())
+        rules.into_iter().any(|r| r.source.addresses.is_none() && r.family.is_none())
     }
 }
 
@@ -141,6 +146,11 @@ mod tests {
         assert_eq!(words(&format!("{allow}source = \"observatory\"\n"), "deny"), "observatory");
         assert_eq!(words(&format!("{deny}{allow}"), "deny"), "everyone but 203.0.113.0/24");
         assert_eq!(words(&format!("{allow}enabled = false\n"), "deny"), "nobody");
+        assert_eq!(
+            words(&format!("{allow}source_except = \"observatory\"\n"), "deny"),
+            "any but observatory"
+        );
+        assert_eq!(words(&format!("{allow}family = \"ipv6\"\n"), "deny"), "any (IPv6)");
         // The deny is wider than the allow behind it: that one never speaks.
         let behind = format!("{deny}{allow}source = \"203.0.113.9\"\n");
         assert_eq!(words(&behind, "deny"), "nobody");

@@ -19,6 +19,7 @@
 pub mod arbitrary;
 pub mod brief;
 pub mod decide;
+pub mod draft;
 pub mod exposure;
 pub mod flows;
 pub mod foundations;

@@ -9,4 +9,5 @@ pub mod namespace;
 mod netlink;
 mod owners;
 pub mod routes;
+pub mod shell;
 pub mod snapshot;

@@ -2,6 +2,7 @@
 
 pub mod ask;
 pub mod demo;
+pub mod draft;
 pub mod names;
 pub mod post;
 pub mod reach;

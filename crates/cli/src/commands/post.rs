@@ -104,6 +104,13 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, terminal: &Terminal) {
         "  {rules}{paused}; then inbound {}, transit {}, outbound {}",
         standing.inbound, standing.transit, standing.outbound
     ));
+    for rule in brief.rules.iter().filter(|r| r.enabled && !r.interface.is_any()) {
+        if brief.interfaces_of(&rule.interface).is_none_or(|meant| meant.is_empty()) {
+            let on = rule.interface.words();
+            terminal
+                .line(format!("  note: {} never speaks: no interface is called {on}", rule.name));
+        }
+    }
     if let Some(posted) = posted {
         terminal.line(format!("  guarded: {}", posted.guarded.join(", ")));
         if !posted.vanished.is_empty() {

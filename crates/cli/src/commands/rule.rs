@@ -82,15 +82,16 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
 
 fn show(edited: &Edited, terminal: &Terminal) {
     let Rule { name, traffic, source, enabled, note, .. } = &edited.rule;
+    let further = edited.rule.further_words();
     let said = edited.rule.action;
     let mut table = Columns::new(["", "name", "says", "traffic", "source", "note"]);
     let says = match enabled {
         true => action(said, said),
         false => faint(format!("{said} (paused)")),
     };
-    let from = if source.written.is_empty() { "any".into() } else { source.written.join(", ") };
+    let from = format!("{} {further}", source.words()).trim_end().to_owned();
     let note = note.clone().unwrap_or_default();
-    let traffic = plain(traffic.written.join(", "));
+    let traffic = plain(traffic.words());
     table.row([plain(edited.position), plain(name), says, traffic, plain(from), faint(note)]);
     terminal.table(&table);
 }
@@ -126,6 +127,14 @@ fn new_rule(options: &AddOptions) -> NewRule {
         action: options.action.clone(),
         traffic: options.traffic.clone(),
         source: options.source.clone(),
+        further: [
+            ("destination", &options.destination),
+            ("interface", &options.interface),
+            ("family", &options.family),
+        ]
+        .into_iter()
+        .filter_map(|(key, value)| Some((key.to_owned(), value.clone()?)))
+        .collect(),
     }
 }
 

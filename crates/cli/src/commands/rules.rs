@@ -6,6 +6,7 @@ use serde::Serialize;
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::foundations::Foundation;
+use tipstaff_core::names::address::Family;
 use tipstaff_core::names::spans::Spans;
 use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP, keys_of};
 use tipstaff_core::orders::edit::Which;
@@ -44,9 +45,18 @@ struct RuleRow<'r> {
     note: Option<&'r str>,
     action: Action,
     traffic: &'r [String],
+    traffic_except: &'r [String],
     source: &'r [String],
+    source_except: &'r [String],
+    destination: &'r [String],
+    destination_except: &'r [String],
+    interface: &'r [String],
+    interface_except: &'r [String],
+    family: Option<Family>,
     enabled: bool,
     line: usize,
+    #[serde(skip)]
+    rule: &'r Rule,
     tally: Option<Tally>,
 }
 
@@ -178,13 +188,16 @@ fn one(
     let paused = if row.enabled { "" } else { " (paused: it never speaks)" };
     let mut lines = vec![("says", format!("{}{paused}", row.action))];
     lines.extend(row.note.map(|note| ("note", note.to_owned())));
-    lines.push(("traffic", format!("{}: {}", row.traffic.join(", "), cut(&traffic))));
-    let from = if row.source.is_empty() {
-        "any".to_owned()
-    } else {
-        format!("{}: {}", row.source.join(", "), cut(&sources))
-    };
-    lines.push(("source", from));
+    lines.push(("traffic", format!("{}: {}", rule.traffic.words(), cut(&traffic))));
+    lines.push((
+        "source",
+        match &rule.source.addresses {
+            Some(_) => format!("{}: {}", rule.source.words(), cut(&sources)),
+            None => "any".to_owned(),
+        },
+    ));
+    let further = rule.further_words();
+    lines.extend((!further.is_empty()).then_some(("only", further)));
     lines
         .extend(row.tally.map(|t| ("tally", format!("{} packets, {}", t.packets, bytes(t.bytes)))));
     for (what, text) in lines {
@@ -303,9 +316,13 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
         } else {
             faint(format!("{} (paused)", row.action))
         };
-        let source = if row.source.is_empty() { "any".into() } else { row.source.join(", ") };
+        let mut source = row.rule.source.words();
+        let further = row.rule.further_words();
+        if !further.is_empty() {
+            source = format!("{source} {further}");
+        }
         let name = plain(row.name);
-        let traffic = plain(row.traffic.join(", "));
+        let traffic = plain(row.rule.traffic.words());
         table.row([plain(row.position), name, says, traffic, plain(source), packets, size]);
     }
     for row in &standing {
@@ -345,9 +362,17 @@ fn rule_row<'r>(index: RuleIndex, rule: &'r Rule, counts: &Counts) -> RuleRow<'r
         note: rule.note.as_deref(),
         action: rule.action,
         traffic: &rule.traffic.written,
+        traffic_except: &rule.traffic.except,
         source: &rule.source.written,
+        source_except: &rule.source.except,
+        destination: &rule.destination.written,
+        destination_except: &rule.destination.except,
+        interface: &rule.interface.written,
+        interface_except: &rule.interface.except,
+        family: rule.family,
         enabled: rule.enabled,
         line: rule.line,
+        rule,
         tally: counts.of(Speaker::Rule(index)),
     }
 }

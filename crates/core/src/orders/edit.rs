@@ -61,6 +61,8 @@ pub struct NewRule {
     pub traffic: Vec<String>,
     /// From whom, as written; any when empty.
     pub source: Vec<String>,
+    /// Further keys and their values, as for [`Edit::Set`].
+    pub further: Vec<(String, String)>,
 }
 
 /// One edit.
@@ -311,6 +313,9 @@ impl Page<'_> {
         if !new.source.is_empty() {
             table["source"] = list(&new.source);
         }
+        for (key, written) in &new.further {
+            set_key(&mut table, key, written);
+        }
         let (before, why) = match destination {
             Some(destination) => (self.index_of(destination)?, None),
             None => self.usual_place(new),
@@ -329,6 +334,7 @@ impl Page<'_> {
                 && r.action == Action::Deny
                 && r.traffic.keys.is_none()
                 && r.source.addresses.is_none()
+                && r.further_words().is_empty()
         };
         let itself =
             new.action == "deny" && new.traffic.iter().any(|t| t == "any") && new.source.is_empty();
@@ -414,12 +420,15 @@ fn replace(table: &mut Table, key: &str, mut item: Item) {
     table[key] = item;
 }
 
+/// Keys whose values are lists, and so are those with `_except` behind them.
+const LISTS: [&str; 4] = ["traffic", "source", "destination", "interface"];
+
 /// `true` and `false` are switches; lists are written with commas.
 fn set_key(table: &mut Table, key: &str, written: &str) {
     match written {
         "" => drop(table.remove(key)),
         "true" | "false" if key == "enabled" => replace(table, key, value(written == "true")),
-        written if matches!(key, "traffic" | "source") => {
+        written if LISTS.contains(&key.trim_end_matches("_except")) => {
             let words: Vec<String> = written.split(',').map(|w| w.trim().to_owned()).collect();
             replace(table, key, list(&words));
         }
@@ -505,6 +514,10 @@ address_assignment = true
             action: "allow".into(),
             traffic: vec!["ntp".into()],
             source: vec!["203.0.113.0/24".into()],
+            further: vec![
+                ("interface".into(), "lan0, tun*".into()),
+                ("family".into(), String::new()),
+            ],
         }
     }
 
@@ -520,11 +533,9 @@ address_assignment = true
                 "rule 4 moved down by one"
             ]
         );
-        assert!(
-            edited
-                .text
-                .contains("traffic = \"ntp\"\nsource = \"203.0.113.0/24\"\n\n# the end\n[[rules]]")
-        );
+        assert!(edited.text.contains(
+            "source = \"203.0.113.0/24\"\ninterface = [\"lan0\", \"tun*\"]\n\n# the end\n[[rules]]"
+        ));
         // Twice the same gets another name.
         let again = edit(&edited.text, &Edit::Add(ntp(None), Some(Destination::First))).unwrap();
         assert_eq!(again.rule.name.as_str(), "allow-ntp-from-203-0-113-0-24-2");

@@ -109,7 +109,25 @@ pub struct AddressCondition {
     pub addresses: Option<AddressSet>,
 }
 
+impl TrafficCondition {
+    /// `ssh, tcp/7410`, `any but tcp/25`.
+    pub fn words(&self) -> String {
+        in_words(&self.written, &self.except)
+    }
+}
+
+/// A list and its exceptions, for people.
+fn in_words(written: &[String], except: &[String]) -> String {
+    let list = if written.is_empty() { "any".to_owned() } else { written.join(", ") };
+    if except.is_empty() { list } else { format!("{list} but {}", except.join(", ")) }
+}
+
 impl AddressCondition {
+    /// `observatory, 203.0.113.9`, `any but observatory`.
+    pub fn words(&self) -> String {
+        in_words(&self.written, &self.except)
+    }
+
     /// No condition.
     pub fn any() -> Self {
         Self { written: Vec::new(), except: Vec::new(), addresses: None }
@@ -126,6 +144,11 @@ pub struct InterfaceCondition {
 }
 
 impl InterfaceCondition {
+    /// `lan0, tun*`, `any but lan9`.
+    pub fn words(&self) -> String {
+        in_words(&self.written, &self.except)
+    }
+
     /// Whether there is a condition at all.
     pub fn is_any(&self) -> bool {
         self.written.is_empty() && self.except.is_empty()
@@ -210,6 +233,22 @@ pub(super) fn terms(
 /// SHA-256 of the text of orders: which orders these are.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub struct OrdersHash([u8; 32]);
+
+impl Rule {
+    /// The conditions that most rules do not have, for people: `to
+    /// 198.51.100.20 on lan0, IPv4 only`. Empty when there are none.
+    pub fn further_words(&self) -> String {
+        let mut words = Vec::new();
+        if self.destination.addresses.is_some() {
+            words.push(format!("to {}", self.destination.words()));
+        }
+        if !self.interface.is_any() {
+            words.push(format!("on {}", self.interface.words()));
+        }
+        words.extend(self.family.map(|family| format!("{family} only")));
+        words.join(", ")
+    }
+}
 
 impl OrdersHash {
     /// The hash of a text.

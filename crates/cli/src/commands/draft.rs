@@ -1,0 +1,49 @@
+//! `draft`: first orders for this machine, from its survey.
+
+use std::fs::File;
+use std::io::{self, Write};
+
+use tipstaff_core::draft::draft;
+use tipstaff_host::shell;
+use tipstaff_host::snapshot::Snapshot;
+
+use crate::Ending;
+use crate::arguments::{Common, DraftOptions};
+use crate::failure::{Failure, system};
+use crate::terminal::Terminal;
+
+pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<Ending, Failure> {
+    let snapshot = Snapshot::live().map_err(system("reading what listens"))?;
+    let shell = shell::find();
+    let text = draft(&snapshot.host, &snapshot.listeners, shell);
+    if terminal.json {
+        terminal.json(&serde_json::json!({ "orders": text, "written_to": options.to, "shell_from": shell.map(|s| s.from) }));
+    }
+    let Some(path) = &options.to else {
+        if !terminal.json {
+            terminal.line(text.trim_end());
+        }
+        return Ok(Ending::Fine);
+    };
+    let write = || {
+        let mut file = File::create_new(path)?;
+        file.write_all(text.as_bytes())?;
+        file.sync_all()
+    };
+    write().map_err(|source| match source.kind() {
+        io::ErrorKind::AlreadyExists => Failure::Argument {
+            message: format!("{} is there already, and stays as it is", path.display()),
+            mend: "Name a file that is not there yet.".into(),
+        },
+        _ => Failure::Unwritable { path: path.clone(), source },
+    })?;
+    if !terminal.json {
+        terminal.heading(&format!("drafted {}", path.display()));
+        let open = snapshot.listeners.len();
+        terminal.line(format!("  from {open} listeners; nothing is open yet but your shell, if you sit at a remote one"));
+        if snapshot.unseen_programs > 0 {
+            terminal.note("  run it as root to see every program's name");
+        }
+    }
+    Ok(Ending::Fine)
+}
