@@ -64,7 +64,14 @@ fn collect_values(table: &DeTable<'_>, values: &mut Vec<Range<usize>>) {
 fn headers(text: &str, values: &[Range<usize>]) -> Vec<Header> {
     let mut headers = Vec::new();
     let (mut offset, mut comment) = (0, None);
-    let inside = |at: usize| values.iter().any(|v| v.start < at && at < v.end);
+    let mut values: Vec<Range<usize>> = values.to_vec();
+    values.sort_by_key(|v| v.start);
+    // Values do not overlap and lines come in order: one walk over both.
+    let mut values = values.into_iter().peekable();
+    let mut inside = |at: usize| {
+        while values.next_if(|v| v.end <= at).is_some() {}
+        values.peek().is_some_and(|v| v.start < at)
+    };
     for line in text.split_inclusive('\n') {
         let words = line.trim();
         if inside(offset) {

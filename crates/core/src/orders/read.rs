@@ -89,11 +89,13 @@ impl<'t> Reader<'t> {
     pub(super) fn check_keys(&mut self, table: &DeTable<'_>, within: &str, known: &[(&str, bool)]) {
         for key in table.keys() {
             let name: &str = key.get_ref();
-            let path = if within.is_empty() { name.to_owned() } else { format!("{within}.{name}") };
+            // Spelled out only for a fault: ten thousand rules have many keys.
+            let path =
+                || if within.is_empty() { name.to_owned() } else { format!("{within}.{name}") };
             match known.iter().find(|(k, _)| *k == name) {
                 Some((_, true)) => {}
                 Some((_, false)) => self.fault(
-                    path,
+                    path(),
                     key.span(),
                     format!("`{name}` cannot be put in force by this version"),
                     "Take it out: nothing that orders say is silently left out.",
@@ -104,7 +106,7 @@ impl<'t> Reader<'t> {
                         Some(near) => format!("Did you mean `{near}`?"),
                         None => format!("Known here: {}.", usable.collect::<Vec<_>>().join(", ")),
                     };
-                    self.fault(path, key.span(), format!("unknown key `{name}`"), mend);
+                    self.fault(path(), key.span(), format!("unknown key `{name}`"), mend);
                 }
             }
         }
@@ -342,14 +344,9 @@ impl<'t> Reader<'t> {
         let mut groups = BTreeMap::new();
         for (name, members) in &names.groups {
             let path = format!("addresses.{name}");
-            let mut all = AddressSet::empty();
-            for member in members {
-                match names.addresses(member) {
-                    Ok(set) => all = all.union(&set.unwrap_or_else(AddressSet::full)),
-                    Err(u) => self.unresolved(&path, u),
-                }
-            }
-            groups.insert(name.clone(), all);
+            let (set, faults) = names.addresses(members);
+            faults.into_iter().for_each(|fault| self.unresolved(&path, fault));
+            groups.insert(name.clone(), set.unwrap_or_else(AddressSet::full));
         }
         groups
     }

@@ -38,6 +38,14 @@ const RULE_KEYS: &[(&str, bool)] = &[
     ("postures", false),
 ];
 
+/// Lists of a rule and the keys that take something out of them again.
+const EXCEPTIONS: [(&str, &str); 4] = [
+    ("traffic", "traffic_except"),
+    ("source", "source_except"),
+    ("destination", "destination_except"),
+    ("interface", "interface_except"),
+];
+
 /// A list of a rule: its path, where it stands, its texts.
 type Listed = (String, Range<usize>, Vec<Text>);
 
@@ -223,8 +231,9 @@ impl<'t> Reader<'t> {
 
     /// A list and its `_except`: the texts of both, `None` where a key is absent.
     fn pair(&mut self, path: &str, key: &str, table: &DeTable<'t>) -> [Option<Listed>; 2] {
-        [key.to_owned(), format!("{key}_except")].map(|key| {
-            let value = table.get(key.as_str())?;
+        let except = EXCEPTIONS.iter().find(|(list, _)| *list == key).map_or("", |(_, e)| *e);
+        [key, except].map(|key| {
+            let value = table.get(key)?;
             let path = format!("{path}.{key}");
             let texts = self.strings(&path, value);
             Some((path, value.span(), texts))
@@ -293,22 +302,15 @@ impl<'t> Reader<'t> {
         let mut set_of_list = |reader: &mut Self, list: &Option<Listed>| {
             let (key, _, texts) = list.as_ref()?;
             whole &= !texts.is_empty();
-            let mut all = Some(AddressSet::empty());
-            for text in texts {
-                // A group is resolved once, and a fault inside it told once, where it stands.
-                if let Some(set) = known.groups.get(&text.text) {
-                    all = all.map(|all| all.union(set));
-                    continue;
-                }
-                match known.names.addresses(text) {
-                    Ok(set) => all = all.zip(set).map(|(all, set)| all.union(&set)),
-                    Err(u) => {
-                        reader.unresolved(key, u);
-                        whole = false;
-                    }
-                }
-            }
-            all
+            // A group is resolved once, and a fault inside it told once, where it stands.
+            let (grouped, single): (Vec<&Text>, Vec<&Text>) =
+                texts.iter().partition(|text| known.groups.contains_key(&text.text));
+            let single: Vec<Text> = single.into_iter().cloned().collect();
+            let (all, faults) = known.names.addresses(&single);
+            whole &= faults.is_empty();
+            faults.into_iter().for_each(|fault| reader.unresolved(key, fault));
+            let groups = grouped.into_iter().filter_map(|text| known.groups.get(&text.text));
+            all.map(|all| groups.fold(all, |all, set| all.union(set)))
         };
         let mut addresses = set_of_list(self, &list);
         if except.is_some() {

@@ -73,14 +73,19 @@ impl Names {
         }
     }
 
-    /// The addresses of one text of a source list; `None` is any.
-    pub(super) fn addresses(&self, written: &Text) -> Result<Option<AddressSet>, Unresolved> {
-        if written.text == "any" {
-            return Ok(None);
+    /// The addresses of a list, and what of it cannot be resolved; `None` is
+    /// any. Gathered first and made a set once, so that a long list costs little.
+    pub(super) fn addresses(&self, list: &[Text]) -> (Option<AddressSet>, Vec<Unresolved>) {
+        let (mut ranges, mut faults) = (Vec::new(), Vec::new());
+        let mut any = false;
+        for written in list {
+            if written.text == "any" {
+                any = true;
+            } else if let Err(fault) = self.collect(written, &mut Vec::new(), &mut ranges) {
+                faults.push(fault);
+            }
         }
-        let mut ranges = Vec::new();
-        self.collect(written, &mut Vec::new(), &mut ranges)?;
-        Ok(Some(AddressSet::from_ranges(&ranges)))
+        ((!any).then(|| AddressSet::from_ranges(&ranges)), faults)
     }
 
     fn collect(
