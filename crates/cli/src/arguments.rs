@@ -26,6 +26,9 @@ pub struct Common {
     /// Read the orders from FILE [default: /etc/tipstaff/orders.toml]
     #[arg(long, global = true, value_name = "FILE", env = "TIPSTAFF_ORDERS", hide_env = true)]
     pub orders: Option<PathBuf>,
+    /// Be this host of the orders [default: the one that this machine is called]
+    #[arg(long, global = true, value_name = "NAME")]
+    pub host: Option<String>,
     /// Work in another network namespace: a name below /run/netns, or a path
     #[arg(long, global = true, value_name = "NAME|PATH")]
     pub namespace: Option<String>,
@@ -59,6 +62,10 @@ pub enum Command {
     Draft(DraftOptions),
     /// The rules in order, with what each has counted, and the standing answers
     Rules(RulesOptions),
+    /// The hosts of the orders, and how many rules each obeys
+    Hosts,
+    /// The list of one host, each rule with the selector that brought it
+    Brief(BriefOptions),
     /// Services and groups: what they hold, and which rules use them
     Names(NamesOptions),
     /// Change one rule in the file, in place; comments and order stay
@@ -91,6 +98,9 @@ pub struct RulesOptions {
     /// Only rules that this address can meet
     #[arg(long, value_name = "ADDRESS")]
     pub source: Option<IpAddr>,
+    /// Only rules of this group
+    #[arg(long)]
+    pub group: Option<String>,
     /// Only paused rules
     #[arg(long)]
     pub paused: bool,
@@ -110,6 +120,15 @@ pub struct DraftOptions {
     /// Write them to FILE, which must not be there yet, instead of printing them
     #[arg(long, value_name = "FILE")]
     pub to: Option<PathBuf>,
+}
+
+#[derive(Args, Debug)]
+pub struct BriefOptions {
+    /// The host; this machine when it is left out
+    pub name: Option<String>,
+    /// Only what this other host obeys otherwise
+    #[arg(long, value_name = "HOST")]
+    pub diff: Option<String>,
 }
 
 /// How `rules` sorts.

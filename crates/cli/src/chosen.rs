@@ -21,6 +21,8 @@ pub struct Chosen {
     pub brief: Brief,
     pub text: String,
     pub origin: Origin,
+    /// The host that this machine is in them, where they know hosts.
+    pub host: Option<String>,
 }
 
 /// Where orders come from.
@@ -57,31 +59,85 @@ impl Origin {
     }
 }
 
-/// Reads a file of orders.
-pub fn from_file(path: &Path) -> Result<Chosen, Failure> {
+/// Reads a file of orders without asking which host this is.
+pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
+    let (text, origin) = text_of(path)?;
+    match read(&text) {
+        Ok(orders) => Ok((orders, origin)),
+        Err(faults) => Err(Failure::WrongOrders { path: path.to_owned(), text, faults }),
+    }
+}
+
+/// Reads a file of orders as this machine is to obey them.
+pub fn from_file(common: &Common) -> Result<Chosen, Failure> {
+    let path = common.orders_path();
+    let (text, origin) = text_of(path)?;
+    chosen(path, text, origin, |orders| which_host(orders, common.host.as_deref()))
+}
+
+fn text_of(path: &Path) -> Result<(String, Origin), Failure> {
     let text = fs::read_to_string(path).map_err(|source| match source.kind() {
         io::ErrorKind::NotFound => Failure::NoOrders(path.to_owned()),
         _ => Failure::Unreadable { path: path.to_owned(), source },
     })?;
     let origin = Origin::File { path: path.display().to_string(), hash: OrdersHash::of(&text) };
-    chosen(path, text, origin)
+    Ok((text, origin))
 }
 
-fn chosen(path: &Path, text: String, origin: Origin) -> Result<Chosen, Failure> {
+fn chosen(
+    path: &Path,
+    text: String,
+    origin: Origin,
+    host: impl FnOnce(&Orders) -> Result<Option<String>, Failure>,
+) -> Result<Chosen, Failure> {
     match read(&text) {
-        Ok(orders) => Ok(Chosen { brief: here(&orders)?, orders, text, origin }),
+        Ok(orders) => {
+            let host = host(&orders)?;
+            let brief = here(&orders, host.as_deref())?;
+            Ok(Chosen { brief, orders, text, origin, host })
+        }
         Err(faults) => Err(Failure::WrongOrders { path: path.to_owned(), text, faults }),
+    }
+}
+
+/// The host that this machine is: as it was told, else as it calls itself.
+/// Orders that know no hosts are for any machine.
+pub fn which_host(orders: &Orders, told: Option<&str>) -> Result<Option<String>, Failure> {
+    if orders.hosts.is_empty() && told.is_none() {
+        return Ok(None);
+    }
+    let own = nix::unistd::gethostname().unwrap_or_default();
+    let own = own.to_string_lossy();
+    let name = told.unwrap_or(&own);
+    // A machine may call itself by its full name.
+    let short = name.split('.').next().unwrap_or(name);
+    let known = |wanted: &str| orders.hosts.iter().find(|host| host.name == wanted);
+    match known(name).or_else(|| known(short)) {
+        Some(host) => Ok(Some(host.name.clone())),
+        None => {
+            let names: Vec<&str> = orders.hosts.iter().map(|h| h.name.as_str()).collect();
+            let message = match told {
+                Some(name) => format!("the orders know no host `{name}`"),
+                None => format!("this machine is called `{name}`, which no host of the orders is"),
+            };
+            let mend = match names.as_slice() {
+                [] => "They have no [[hosts]]: leave --host out.".to_owned(),
+                names => format!("Which one is it? --host with one of {}.", names.join(", ")),
+            };
+            Err(Failure::Argument { message, mend })
+        }
     }
 }
 
 /// What orders mean on this machine. Its interfaces matter only where a rule
 /// names one.
-fn here(orders: &Orders) -> Result<Brief, Failure> {
+fn here(orders: &Orders, host: Option<&str>) -> Result<Brief, Failure> {
+    let host = orders.hosts.iter().find(|h| Some(h.name.as_str()) == host);
     if orders.rules.iter().all(|rule| rule.interface.is_any()) {
-        return Ok(Brief::of(orders));
+        return Ok(Brief::on(orders, host, &[]));
     }
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    Ok(Brief::on(orders, &all))
+    Ok(Brief::on(orders, host, &all))
 }
 
 /// The orders of a record that was in force.
@@ -89,7 +145,8 @@ pub fn from_force(in_force: &InForce) -> Result<Chosen, Failure> {
     let record = &in_force.record;
     let origin =
         Origin::InForce { path: record.path.clone(), hash: record.hash(), since: record.posted_at };
-    chosen(Path::new(&record.path), record.orders.clone(), origin)
+    let host = record.host.clone();
+    chosen(Path::new(&record.path), record.orders.clone(), origin, |_| Ok(host))
 }
 
 /// What the kernel says is in force; `None` when nothing is, or when this
@@ -123,5 +180,5 @@ pub fn choose(common: &Common, in_force: Option<&InForce>) -> Result<Option<Chos
             return Ok(None);
         }
     }
-    from_file(common.orders_path()).map(Some)
+    from_file(common).map(Some)
 }

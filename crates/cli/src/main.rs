@@ -51,6 +51,8 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Survey => commands::survey::run(common, terminal),
         Command::Draft(options) => commands::draft::run(common, options, terminal),
         Command::Rules(options) => commands::rules::run(common, options, terminal),
+        Command::Hosts => commands::hosts::run(common, terminal),
+        Command::Brief(options) => commands::brief::run(common, options, terminal),
         Command::Names(options) => commands::names::run(common, options, terminal),
         Command::Rule(edit) => commands::rule::run(common, edit, terminal),
         Command::Ask(options) => commands::ask::run(common, options, terminal),

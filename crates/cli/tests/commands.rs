@@ -386,3 +386,95 @@ fn a_draft_reads_without_a_fault_and_overwrites_nothing() {
     assert!(again.contains("is there already") && again.ends_with("(exit code 2)"), "{again}");
     assert_eq!(fs::read_to_string(desk.path().join("orders.toml")).unwrap(), ORDERS);
 }
+
+/// Orders for three hosts, with a paused group and a rule for a tag.
+const HOUSE: &str = r##"version = 1
+[standing]
+inbound = "deny"
+outbound = "allow"
+transit = "deny"
+
+[[hosts]]
+name = "archive"
+tags = ["server"]
+addresses = ["198.51.100.20", "2001:db8:51::20"]
+
+[[hosts]]
+name = "mast"
+tags = ["server", "sensors"]
+addresses = "198.51.100.30"
+
+[[hosts]]
+name = "lantern"
+standing = { transit = "allow" }
+
+[[groups]]
+name = "servers"
+hosts = "#server"
+note = "What every server answers"
+
+[[groups]]
+name = "open-day"
+hosts = "*"
+enabled = false
+
+[[rules]]
+name = "shell"
+action = "allow"
+traffic = "ssh"
+source = "198.51.100.0/24"
+group = "servers"
+
+[[rules]]
+name = "weather"
+action = "allow"
+traffic = "tcp/7430"
+hosts = ["#sensors", "lantern"]
+
+[[rules]]
+name = "tour"
+action = "allow"
+traffic = "http"
+group = "open-day"
+
+[[rules]]
+name = "ping"
+action = "allow"
+traffic = "icmp/echo"
+"##;
+
+#[test]
+fn one_file_is_the_brief_of_each_host() {
+    let desk = Desk::new(HOUSE);
+    insta::assert_snapshot!(desk.text(&["hosts"]));
+    insta::assert_snapshot!(desk.text(&["brief", "mast"]));
+    insta::assert_snapshot!(desk.text(&["brief", "archive", "--diff", "lantern"]));
+    insta::assert_snapshot!(desk.text(&["rules", "--host", "lantern"]));
+    let verdict = |host: &str, what: &str| {
+        let json = desk.json(&["ask", what, "--source", "198.51.100.23", "--host", host]);
+        json["verdict"].as_str().unwrap().to_owned()
+    };
+    assert_eq!([verdict("mast", "ssh"), verdict("lantern", "ssh")], ["allow", "deny"]);
+    assert_eq!([verdict("archive", "tcp/7430"), verdict("mast", "tcp/7430")], ["deny", "allow"]);
+    assert_eq!(verdict("archive", "http"), "deny", "its group is paused");
+    assert_eq!(
+        desk.json(&["rules", "--host", "mast", "--group", "servers"])["rules"]
+            .as_array()
+            .unwrap()
+            .len(),
+        1
+    );
+}
+
+#[test]
+fn a_machine_that_no_host_is_gets_a_question() {
+    let desk = Desk::new(HOUSE);
+    let text = desk.text(&["rules"]);
+    assert!(text.contains("which no host of the orders is"), "{text}");
+    assert!(text.contains("Which one is it? --host with one of archive, mast, lantern."), "{text}");
+    assert!(text.ends_with("(exit code 2)"));
+    assert!(
+        desk.text(&["post", "--check", "--host", "archive.example"])
+            .contains("this machine is archive")
+    );
+}

@@ -12,8 +12,8 @@ use crate::brief::Brief;
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::traffic::{Term, Transport, keys_of};
 use crate::orders::{
-    Action, AddressCondition, FoundationSwitches, InterfaceCondition, Rule, RuleName, Standing,
-    TrafficCondition,
+    Action, AddressCondition, FoundationSwitches, InterfaceCondition, Rule, RuleName, Silence,
+    Standing, TrafficCondition,
 };
 use crate::packet::InterfaceIndex;
 
@@ -148,7 +148,9 @@ fn numbered((at, conditions): (usize, Conditions)) -> Rule {
         destination: addresses(destinations.as_deref()),
         interface,
         family,
-        enabled,
+        group: None,
+        hosts: Vec::new(),
+        silence: (!enabled).then_some(Silence::Paused),
         line: at + 1,
     }
 }

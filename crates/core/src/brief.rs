@@ -4,13 +4,47 @@ use serde::{Deserialize, Serialize};
 
 use crate::interface::Interface;
 use crate::names::spans::Spans;
-use crate::orders::{FoundationSwitches, InterfaceCondition, Orders, Rule, Standing};
+use crate::orders::{
+    FoundationSwitches, Host, InterfaceCondition, Orders, Rule, Selector, Silence, Standing,
+};
 use crate::packet::InterfaceIndex;
 
 /// Place of a rule in the list, from 0. People see [`RuleIndex::position`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct RuleIndex(pub u32);
+
+/// The selector that brings a rule to a host; `None` when none does.
+pub fn brought_by(orders: &Orders, rule: &Rule, host: &Host) -> Option<Selector> {
+    let selectors = selectors_of(orders, rule);
+    if selectors.is_empty() {
+        return Some(Selector::All);
+    }
+    selectors.iter().find(|selector| selector.selects(host)).cloned()
+}
+
+/// A rule's own selectors, else those of its group.
+fn selectors_of<'o>(orders: &'o Orders, rule: &'o Rule) -> &'o [Selector] {
+    let group = || orders.rule_groups.iter().find(|g| Some(&g.name) == rule.group.as_ref());
+    match rule.hosts.as_slice() {
+        [] => group().map_or(&[], |group| group.hosts.as_slice()),
+        own => own,
+    }
+}
+
+fn silence_on(orders: &Orders, rule: &Rule, host: Option<&Host>) -> Option<Silence> {
+    let group = orders.rule_groups.iter().find(|g| Some(&g.name) == rule.group.as_ref());
+    let everywhere = |s: &[Selector]| s.is_empty() || s.contains(&Selector::All);
+    let placed_here = match host {
+        Some(host) => brought_by(orders, rule, host).is_some(),
+        None => everywhere(selectors_of(orders, rule)),
+    };
+    if !placed_here {
+        Some(Silence::OtherHost)
+    } else {
+        group.is_some_and(|group| !group.enabled).then_some(Silence::GroupPaused)
+    }
+}
 
 impl RuleIndex {
     /// Counted from 1.
@@ -34,18 +68,29 @@ pub struct Brief {
 }
 
 impl Brief {
-    /// The list that these orders mean for a host without interfaces: rules
-    /// that name one never speak there.
+    /// The list that these orders mean for a machine without a name and
+    /// interfaces: rules that are placed, or name an interface, never speak there.
     pub fn of(orders: &Orders) -> Self {
-        Self::on(orders, &[])
+        Self::on(orders, None, &[])
     }
 
-    /// The list that these orders mean for a host with these interfaces.
-    pub fn on(orders: &Orders, interfaces: &[Interface]) -> Self {
+    /// The list that these orders mean for a host with these interfaces. Rules
+    /// that are not for it keep their place and are silent.
+    pub fn on(orders: &Orders, host: Option<&Host>, interfaces: &[Interface]) -> Self {
+        let mut rules = orders.rules.clone();
+        for rule in &mut rules {
+            rule.silence = rule.silence.or_else(|| silence_on(orders, rule, host));
+        }
+        let own = host.map(|host| host.standing).unwrap_or_default();
+        let common = orders.standing;
         Self {
-            standing: orders.standing,
+            standing: Standing {
+                inbound: own.inbound.unwrap_or(common.inbound),
+                outbound: own.outbound.unwrap_or(common.outbound),
+                transit: own.transit.unwrap_or(common.transit),
+            },
             foundations: orders.foundations,
-            rules: orders.rules.clone(),
+            rules,
             interfaces: interfaces
                 .iter()
                 .map(|i| (InterfaceIndex(i.index), i.name.clone()))

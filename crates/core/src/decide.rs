@@ -10,7 +10,7 @@ use crate::brief::{Brief, RuleIndex};
 use crate::foundations::{Before, Foundation, before_rules};
 use crate::names::address::Family;
 use crate::names::traffic::TrafficKey;
-use crate::orders::{Action, AddressCondition, Rule};
+use crate::orders::{Action, AddressCondition, Rule, Silence};
 use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket};
 
 /// Who decided.
@@ -44,6 +44,10 @@ pub struct Decision {
 pub enum Mismatch {
     /// The rule is paused.
     Paused,
+    /// Its group is paused.
+    Group,
+    /// It is for other hosts.
+    Host,
     /// Another family.
     Family,
     /// Another traffic.
@@ -89,8 +93,12 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
         let name = brief.interface_name(interface);
         !rule.interface.is_any() && !name.is_some_and(|name| rule.interface.holds(name))
     };
-    if !rule.enabled {
-        Some(Mismatch::Paused)
+    if let Some(silence) = rule.silence {
+        Some(match silence {
+            Silence::Paused => Mismatch::Paused,
+            Silence::GroupPaused => Mismatch::Group,
+            Silence::OtherHost => Mismatch::Host,
+        })
     } else if rule.family.is_some_and(|family| family != Family::of(source)) {
         Some(Mismatch::Family)
     } else if rule.traffic.keys.as_ref().is_some_and(|keys| !keys.contains(key.0)) {

@@ -40,7 +40,7 @@ impl Exposure {
             Self { allowed: AddressSet::empty(), rules: Vec::new(), by_standing: false };
         for (index, rule) in brief.indexed() {
             let about = rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key.0));
-            if !rule.enabled || !about || open.is_empty() {
+            if !rule.speaks() || !about || open.is_empty() {
                 continue;
             }
             let mut spoken_for = match &rule.source.addresses {

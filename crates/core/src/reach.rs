@@ -230,7 +230,7 @@ impl Cell {
 pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
     let mut subjects: BTreeSet<Subject> =
         listeners.iter().map(|l| Subject::Port(l.transport, l.port)).collect();
-    for rule in brief.rules.iter().filter(|r| r.enabled) {
+    for rule in brief.rules.iter().filter(|r| r.speaks()) {
         let Some(keys) = &rule.traffic.keys else { continue };
         if keys.contains(Subject::Echo.key(Family::V4).0) {
             subjects.insert(Subject::Echo);
@@ -308,7 +308,7 @@ pub fn expected(
             let names = |r: &Rule| {
                 let keys = r.traffic.keys.as_ref();
                 let named = keys.is_some_and(|k| k.contains(subject.key(Family::V4).0));
-                r.enabled && r.action == Action::Allow && named
+                r.speaks() && r.action == Action::Allow && named
             };
             let rule = brief.indexed().find(|(_, rule)| names(rule)).map(|(index, _)| index);
             let bound = listeners.iter().any(|l| bound(&l));

@@ -41,11 +41,11 @@ proptest! {
         let facts = facts(&frame, false, Direction::Inbound, 2);
         let before = decide(&brief, &facts);
         if let Speaker::Rule(index) = before.speaker {
-            prop_assert!(brief.rules[index.0 as usize].enabled);
+            prop_assert!(brief.rules[index.0 as usize].speaks());
             // Whatever stands behind the speaker changes nothing.
             brief.rules.truncate(index.position());
             prop_assert_eq!(decide(&brief, &facts), before);
-            brief.rules[index.0 as usize].enabled = false;
+            brief.rules[index.0 as usize].silence = Some(tipstaff_core::orders::Silence::Paused);
             prop_assert_ne!(decide(&brief, &facts).speaker, before.speaker);
         }
     }

@@ -43,7 +43,7 @@ enabled = false
         assert!(sources.contains(friend.parse().unwrap()), "{friend}");
     }
     assert!(!sources.contains("203.0.113.10".parse().unwrap()));
-    assert_eq!((rest.traffic.keys.as_ref(), rest.enabled, rest.line), (None, false, 20));
+    assert_eq!((rest.traffic.keys.as_ref(), rest.speaks(), rest.line), (None, false, 20));
 }
 
 /// Faults as `line:column: key: message. mend`, one a line.
@@ -187,5 +187,34 @@ fn conditions_that_contradict_each_other_are_named() {
         &rule("f", "destination_except = []"),
     ]
     .concat();
+    insta::assert_snapshot!(faults(&text));
+}
+
+#[test]
+fn hosts_groups_and_selectors_that_do_not_fit_are_named() {
+    let text = format!(
+        r##"{HEAD}
+[[hosts]]
+name = "mast"
+tags = ["sensors"]
+addresses = "198.51.100.300"
+[[hosts]]
+name = "mast"
+[[hosts]]
+tags = "desk"
+[[hosts]]
+name = "#odd"
+standing = {{ inbound = "alow", sideways = "deny" }}
+[[groups]]
+name = "servers"
+hosts = ["#sensor", "archive"]
+[[rules]]
+name = "shell"
+action = "allow"
+traffic = "ssh"
+group = "server"
+hosts = []
+"##
+    );
     insta::assert_snapshot!(faults(&text));
 }

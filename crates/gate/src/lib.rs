@@ -36,6 +36,9 @@ pub struct Record {
     pub posted_at: i64,
     /// Account that did it.
     pub posted_by: String,
+    /// The host that this machine is in the orders, where they know hosts.
+    #[serde(default)]
+    pub host: Option<String>,
 }
 
 impl Record {

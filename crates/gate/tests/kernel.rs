@@ -56,7 +56,7 @@ fn orders(rules: &str) -> String {
 
 fn record(text: &str) -> Record {
     let (path, posted_by) = ("orders.toml".into(), "root".into());
-    Record { orders: text.into(), path, posted_at: 0, posted_by }
+    Record { orders: text.into(), path, posted_at: 0, posted_by, host: None }
 }
 
 fn post(gate: &mut KernelGate, text: &str, all: &[Interface]) -> Result<(), GateError> {

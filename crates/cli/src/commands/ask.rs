@@ -49,7 +49,7 @@ struct PassedOver<'r> {
 pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     if !options.in_force {
-        let mut judge = chosen::from_file(common.orders_path())?;
+        let mut judge = chosen::from_file(common)?;
         judge.brief.interfaces =
             all.iter().map(|i| (InterfaceIndex(i.index), i.name.clone())).collect();
         let asked = question(&mut judge, options, &all)?;
@@ -259,6 +259,8 @@ fn because(rule: &Rule, failed: Mismatch, asked: &Question, arrives: &str) -> St
     };
     match failed {
         Mismatch::Paused => "it is paused".into(),
+        Mismatch::Group => "its group is paused".into(),
+        Mismatch::Host => "it is for other hosts".into(),
         Mismatch::Family => format!("{} is of the other family", asked.source),
         Mismatch::Traffic => outside(&asked.key, &rule.traffic.written, &rule.traffic.except),
         Mismatch::Source => outside(&asked.source, &rule.source.written, &rule.source.except),

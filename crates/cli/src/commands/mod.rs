@@ -1,8 +1,10 @@
 //! One file a command.
 
 pub mod ask;
+pub mod brief;
 pub mod demo;
 pub mod draft;
+pub mod hosts;
 pub mod names;
 pub mod post;
 pub mod reach;

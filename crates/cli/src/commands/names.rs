@@ -51,7 +51,7 @@ pub fn run(
     options: &NamesOptions,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
-    let judge = chosen::from_file(common.orders_path())?;
+    let judge = chosen::from_file(common)?;
     let mut rows = all_names(&judge);
     match &options.wanted {
         Some(wanted) => {

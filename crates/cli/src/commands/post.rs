@@ -2,7 +2,7 @@
 
 use nix::unistd::{User, geteuid};
 use serde::Serialize;
-use tipstaff_core::orders::{Action, OrdersHash};
+use tipstaff_core::orders::{Action, OrdersHash, Silence};
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, Posted, Posting, Record};
@@ -28,8 +28,7 @@ struct Report {
 }
 
 pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Result<Ending, Failure> {
-    let path = common.orders_path();
-    let judge = chosen::from_file(path)?;
+    let judge = chosen::from_file(common)?;
     check_enforceable(common, &judge)?;
     Tables::build(&judge.brief).map_err(tipstaff_gate::GateError::from)?;
     if options.check {
@@ -54,6 +53,7 @@ fn record(judge: &Chosen, common: &Common) -> Record {
         path: path.display().to_string(),
         posted_at: jiff::Timestamp::now().as_second(),
         posted_by: account.map_or_else(|| geteuid().to_string(), |user| user.name),
+        host: judge.host.clone(),
     }
 }
 
@@ -73,7 +73,8 @@ fn check_enforceable(common: &Common, judge: &Chosen) -> Result<(), Failure> {
 /// Prints what is in force now, or would be.
 pub fn show(judge: &Chosen, posted: Option<&Posted>, terminal: &Terminal) {
     let brief = &judge.brief;
-    let paused = brief.rules.iter().filter(|r| !r.enabled).count();
+    let paused = brief.rules.iter().filter(|r| r.silence == Some(Silence::Paused)).count();
+    let elsewhere = brief.rules.iter().filter(|r| r.silence == Some(Silence::OtherHost)).count();
     if terminal.json {
         let path = match &judge.origin {
             chosen::Origin::File { path, .. } | chosen::Origin::InForce { path, .. } => path,
@@ -97,14 +98,21 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, terminal: &Terminal) {
         None => "checked; nothing was put in force",
     });
     let rules = counted(brief.rules.len(), "rule", "rules");
-    let paused = if paused > 0 { format!(" ({paused} paused)") } else { String::new() };
+    let mut asides = Vec::new();
+    asides.extend((paused > 0).then(|| format!("{paused} paused")));
+    asides.extend((elsewhere > 0).then(|| format!("{elsewhere} for other hosts")));
+    let paused =
+        if asides.is_empty() { String::new() } else { format!(" ({})", asides.join(", ")) };
+    if let Some(host) = &judge.host {
+        terminal.line(format!("  this machine is {host}"));
+    }
     let standing = brief.standing;
     terminal.line(format!("  {}", judge.origin.words()));
     terminal.line(format!(
         "  {rules}{paused}; then inbound {}, transit {}, outbound {}",
         standing.inbound, standing.transit, standing.outbound
     ));
-    for rule in brief.rules.iter().filter(|r| r.enabled && !r.interface.is_any()) {
+    for rule in brief.rules.iter().filter(|r| r.speaks() && !r.interface.is_any()) {
         if brief.interfaces_of(&rule.interface).is_none_or(|meant| meant.is_empty()) {
             let on = rule.interface.words();
             terminal

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use tipstaff_core::orders::edit::{Destination, Edit, EditFault, Edited, NewRule, Which, edit};
-use tipstaff_core::orders::{Action, Rule};
+use tipstaff_core::orders::{Action, Rule, Silence};
 
 use crate::Ending;
 use crate::arguments::{AddOptions, Common, PlaceOptions, RuleCommand};
@@ -59,7 +59,7 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
             action: rule.action,
             traffic: &rule.traffic.written,
             source: &rule.source.written,
-            enabled: rule.enabled,
+            enabled: rule.silence != Some(Silence::Paused),
             told: &edited.told,
         });
         return Ok(Ending::Fine);
@@ -81,13 +81,13 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
 }
 
 fn show(edited: &Edited, terminal: &Terminal) {
-    let Rule { name, traffic, source, enabled, note, .. } = &edited.rule;
+    let Rule { name, traffic, source, silence, note, .. } = &edited.rule;
     let further = edited.rule.further_words();
     let said = edited.rule.action;
     let mut table = Columns::new(["", "name", "says", "traffic", "source", "note"]);
-    let says = match enabled {
-        true => action(said, said),
-        false => faint(format!("{said} (paused)")),
+    let says = match silence {
+        None => action(said, said),
+        Some(silence) => faint(format!("{said} ({})", silence.words())),
     };
     let from = format!("{} {further}", source.words()).trim_end().to_owned();
     let note = note.clone().unwrap_or_default();

@@ -10,7 +10,7 @@ use tipstaff_core::names::address::Family;
 use tipstaff_core::names::spans::Spans;
 use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP, keys_of};
 use tipstaff_core::orders::edit::Which;
-use tipstaff_core::orders::{Action, FoundationSwitches, Rule};
+use tipstaff_core::orders::{Action, FoundationSwitches, Rule, Selector, Silence};
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Tally};
@@ -54,6 +54,9 @@ struct RuleRow<'r> {
     interface_except: &'r [String],
     family: Option<Family>,
     enabled: bool,
+    silence: Option<Silence>,
+    group: Option<&'r str>,
+    hosts: &'r [Selector],
     line: usize,
     #[serde(skip)]
     rule: &'r Rule,
@@ -75,7 +78,7 @@ pub fn run(
     let (in_force, visible) = chosen::in_force(common)?;
     let from_file = !options.in_force && (common.orders.is_some() || common.orders_path().exists());
     let judge = match &in_force {
-        _ if from_file => chosen::from_file(common.orders_path())?,
+        _ if from_file => chosen::from_file(common)?,
         Some(in_force) => chosen::from_force(in_force)?,
         None if options.in_force && visible == Visible::OnlyToRoot => {
             return Err(tipstaff_gate::GateError::NotRoot.into());
@@ -102,13 +105,14 @@ pub fn run(
 struct Wanted {
     keys: Option<Spans<u32>>,
     source: Option<IpAddr>,
+    group: Option<String>,
     paused: bool,
     sort: RulesOrder,
 }
 
 impl Wanted {
     fn everything() -> Self {
-        Self { keys: None, source: None, paused: false, sort: RulesOrder::Position }
+        Self { keys: None, source: None, group: None, paused: false, sort: RulesOrder::Position }
     }
 
     fn new(judge: &Chosen, options: &RulesOptions) -> Result<Self, Failure> {
@@ -116,7 +120,8 @@ impl Wanted {
             Some(text) => Some(keys_of_text(judge, text)?),
             None => None,
         };
-        Ok(Self { keys, source: options.source, paused: options.paused, sort: options.sort })
+        let group = options.group.clone();
+        Ok(Self { keys, source: options.source, group, paused: options.paused, sort: options.sort })
     }
 
     fn shows(&self, rule: &Rule) -> bool {
@@ -127,11 +132,12 @@ impl Wanted {
             && self.source.is_none_or(|address| {
                 rule.source.addresses.as_ref().is_none_or(|set| set.contains(address))
             })
-            && (!self.paused || !rule.enabled)
+            && self.group.as_ref().is_none_or(|group| rule.group.as_ref() == Some(group))
+            && (!self.paused || rule.silence == Some(Silence::Paused))
     }
 
     fn shows_all(&self) -> bool {
-        self.keys.is_none() && self.source.is_none() && !self.paused
+        self.keys.is_none() && self.source.is_none() && self.group.is_none() && !self.paused
     }
 }
 
@@ -185,7 +191,10 @@ fn one(
     }
     terminal.heading(&format!("rule {}: {}", row.position, row.name));
     terminal.note(&format!("{}, line {}", judge.origin.words(), row.line));
-    let paused = if row.enabled { "" } else { " (paused: it never speaks)" };
+    let paused = match row.silence {
+        Some(silence) => format!(" ({}: it does not speak here)", silence.words()),
+        None => String::new(),
+    };
     let mut lines = vec![("says", format!("{}{paused}", row.action))];
     lines.extend(row.note.map(|note| ("note", note.to_owned())));
     lines.push(("traffic", format!("{}: {}", rule.traffic.words(), cut(&traffic))));
@@ -198,6 +207,9 @@ fn one(
     ));
     let further = rule.further_words();
     lines.extend((!further.is_empty()).then_some(("only", further)));
+    lines.extend(rule.group.clone().map(|group| ("group", group)));
+    let hosts: Vec<String> = rule.hosts.iter().map(ToString::to_string).collect();
+    lines.extend((!hosts.is_empty()).then(|| ("hosts", hosts.join(", "))));
     lines
         .extend(row.tally.map(|t| ("tally", format!("{} packets, {}", t.packets, bytes(t.bytes)))));
     for (what, text) in lines {
@@ -311,10 +323,9 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
     }
     for row in &rules {
         let [packets, size] = tally_cells(row.tally);
-        let says = if row.enabled {
-            action(row.action, row.action)
-        } else {
-            faint(format!("{} (paused)", row.action))
+        let says = match row.silence {
+            None => action(row.action, row.action),
+            Some(silence) => faint(format!("{} ({})", row.action, silence.words())),
         };
         let mut source = row.rule.source.words();
         let further = row.rule.further_words();
@@ -370,7 +381,10 @@ fn rule_row<'r>(index: RuleIndex, rule: &'r Rule, counts: &Counts) -> RuleRow<'r
         interface: &rule.interface.written,
         interface_except: &rule.interface.except,
         family: rule.family,
-        enabled: rule.enabled,
+        enabled: rule.silence != Some(Silence::Paused),
+        silence: rule.silence,
+        group: rule.group.as_deref(),
+        hosts: &rule.hosts,
         line: rule.line,
         rule,
         tally: counts.of(Speaker::Rule(index)),

@@ -6,7 +6,7 @@ use std::path::Path;
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{OrdersHash, read};
+use tipstaff_core::orders::{Orders, OrdersHash, read};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, InForce};
 use tipstaff_host::interfaces;
@@ -103,6 +103,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
 /// How the file differs from what is in force. Comments and notes do not count.
 fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
     let record = &in_force.record;
+    let host = record.host.as_deref();
     let path = common.orders.as_deref().unwrap_or(Path::new(&record.path));
     let told = |what: String| {
         Some(Drift { what, mend: format!("tipstaff post --orders {}", path.display()) })
@@ -120,9 +121,7 @@ fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
         return None;
     }
     match (read(&text), read(&record.orders)) {
-        (Ok(file), Ok(kernel)) if meaning(&Brief::of(&file)) == meaning(&Brief::of(&kernel)) => {
-            None
-        }
+        (Ok(file), Ok(kernel)) if meaning(&file, host) == meaning(&kernel, host) => None,
         (Ok(_), _) => told(format!(
             "{} ({}) is not what is in force ({})",
             path.display(),
@@ -138,8 +137,9 @@ fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
 }
 
 /// A list without what decides nothing: notes and lines.
-fn meaning(brief: &Brief) -> Brief {
-    let mut brief = brief.clone();
+fn meaning(orders: &Orders, host: Option<&str>) -> Brief {
+    let host = orders.hosts.iter().find(|h| Some(h.name.as_str()) == host);
+    let mut brief = Brief::on(orders, host, &[]);
     for rule in &mut brief.rules {
         (rule.note, rule.line) = (None, 0);
     }

@@ -7,6 +7,7 @@ use toml_edit::{Array, DocumentMut, Item, Table, value};
 
 use super::blocks::Blocks;
 use super::fault::Faults;
+use super::hosts::Silence;
 use super::model::{Action, Orders, Rule};
 use super::read::read;
 
@@ -229,7 +230,7 @@ impl Page<'_> {
     fn enable(&self, which: &Which, enabled: bool) -> Result<Changed, EditFault> {
         let at = self.find(which)?;
         let rule = &self.orders.rules[at];
-        if rule.enabled == enabled {
+        if (rule.silence != Some(Silence::Paused)) == enabled {
             let is = if enabled { "is not paused" } else { "is paused already" };
             return Err(EditFault::NothingToDo(format!("{} {is}", rule.name)));
         }
@@ -330,7 +331,7 @@ impl Page<'_> {
     /// Before the first catch-all deny, behind which nothing ever speaks.
     fn usual_place(&self, new: &NewRule) -> (usize, Option<String>) {
         let catches_all = |r: &Rule| {
-            r.enabled
+            r.speaks()
                 && r.action == Action::Deny
                 && r.traffic.keys.is_none()
                 && r.source.addresses.is_none()
@@ -421,7 +422,7 @@ fn replace(table: &mut Table, key: &str, mut item: Item) {
 }
 
 /// Keys whose values are lists, and so are those with `_except` behind them.
-const LISTS: [&str; 4] = ["traffic", "source", "destination", "interface"];
+const LISTS: [&str; 5] = ["traffic", "source", "destination", "interface", "hosts"];
 
 /// `true` and `false` are switches; lists are written with commas.
 fn set_key(table: &mut Table, key: &str, written: &str) {

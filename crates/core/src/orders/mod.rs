@@ -4,12 +4,15 @@
 mod blocks;
 pub mod edit;
 mod fault;
+mod hosts;
 mod model;
 mod read;
+mod read_hosts;
 mod read_rules;
 mod resolve;
 
 pub use fault::{Fault, Faults, Place};
+pub use hosts::{Group, Host, OwnStanding, Selector, Silence};
 pub use model::{
     Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash, Rule,
     RuleName, Standing, TrafficCondition,

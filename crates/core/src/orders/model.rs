@@ -6,6 +6,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
+use super::hosts::{Group, Host, Selector, Silence};
 use crate::names::address::{AddressSet, Family};
 use crate::names::services;
 use crate::names::spans::Spans;
@@ -184,8 +185,12 @@ pub struct Rule {
     pub interface: InterfaceCondition,
     /// Only packets of this family.
     pub family: Option<Family>,
-    /// A paused rule never speaks.
-    pub enabled: bool,
+    /// The group that it belongs to.
+    pub group: Option<String>,
+    /// The hosts it is for; as its group says, or all, when empty.
+    pub hosts: Vec<Selector>,
+    /// Why it does not speak; `None` when it does.
+    pub silence: Option<Silence>,
     /// Line in the orders where the rule begins, from 1.
     pub line: usize,
 }
@@ -201,6 +206,10 @@ pub struct Orders {
     pub services: BTreeMap<String, Vec<Term>>,
     /// Named groups of addresses, groups inside them resolved.
     pub groups: BTreeMap<String, AddressSet>,
+    /// Hosts that the orders know; empty: these orders are for one machine.
+    pub hosts: Vec<Host>,
+    /// Groups that rules can belong to.
+    pub rule_groups: Vec<Group>,
     /// The rules in order.
     pub rules: Vec<Rule>,
 }
@@ -235,6 +244,11 @@ pub(super) fn terms(
 pub struct OrdersHash([u8; 32]);
 
 impl Rule {
+    /// Whether it can speak at all.
+    pub fn speaks(&self) -> bool {
+        self.silence.is_none()
+    }
+
     /// The conditions that most rules do not have, for people: `to
     /// 198.51.100.20 on lan0, IPv4 only`. Empty when there are none.
     pub fn further_words(&self) -> String {

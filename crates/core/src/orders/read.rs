@@ -7,6 +7,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::fault::{Fault, Faults, Place};
+use super::hosts::{Group, Host};
 use super::model::{Action, FoundationSwitches, Orders, Standing};
 use super::resolve::{Names, Text, Unresolved, nearest};
 use crate::names::address::AddressSet;
@@ -23,8 +24,8 @@ const TABLES: &[(&str, bool)] = &[
     ("services", true),
     ("foundations", true),
     ("rules", true),
-    ("hosts", false),
-    ("groups", false),
+    ("hosts", true),
+    ("groups", true),
     ("postures", false),
     ("boot", false),
     ("include", false),
@@ -59,6 +60,8 @@ pub fn read(text: &str) -> Result<Orders, Faults> {
 pub(super) struct Known<'n> {
     pub(super) names: &'n Names,
     pub(super) groups: &'n BTreeMap<String, AddressSet>,
+    pub(super) hosts: &'n [Host],
+    pub(super) rule_groups: &'n [Group],
 }
 
 pub(super) struct Reader<'t> {
@@ -205,10 +208,21 @@ impl<'t> Reader<'t> {
         let foundations = self.foundations(root);
         let names = self.names(root);
         let groups = self.groups(&names);
-        let known = Known { names: &names, groups: &groups };
+        let hosts = self.hosts(root, &names);
+        let rule_groups = self.rule_groups(root, &hosts);
+        let known =
+            Known { names: &names, groups: &groups, hosts: &hosts, rule_groups: &rule_groups };
         let rules = self.rules(root, &known);
         let (standing, foundations, rules) = (standing?, foundations?, rules?);
-        Some(Orders { standing, foundations, services: names.services, groups, rules })
+        Some(Orders {
+            standing,
+            foundations,
+            services: names.services,
+            groups,
+            hosts,
+            rule_groups,
+            rules,
+        })
     }
 
     fn version(&mut self, root: &DeTable<'_>) {

@@ -5,6 +5,7 @@ use std::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
+use super::hosts::Silence;
 use super::model::{AddressCondition, InterfaceCondition, Rule, RuleName, TrafficCondition};
 use super::read::{Known, Reader, Value, leaf};
 use super::resolve::{Names, Text};
@@ -33,8 +34,8 @@ const RULE_KEYS: &[(&str, bool)] = &[
     ("over", false),
     ("log", false),
     ("until", false),
-    ("group", false),
-    ("hosts", false),
+    ("group", true),
+    ("hosts", true),
     ("postures", false),
 ];
 
@@ -145,7 +146,9 @@ impl<'t> Reader<'t> {
             destination: destination?,
             interface: interface?,
             family,
-            enabled: enabled?,
+            group: self.group_of(&path, table, known.rule_groups),
+            hosts: self.selectors(&path, table, known.hosts),
+            silence: (!enabled?).then_some(Silence::Paused),
             line,
         })
     }

@@ -10,7 +10,7 @@ use super::{Slot, Tables, TooLarge};
 use crate::brief::Brief;
 use crate::names::address::Family;
 use crate::names::spans::{Point, Spans};
-use crate::orders::Action;
+use crate::orders::{Action, Rule};
 
 impl Tables {
     /// Builds the tables of a list.
@@ -32,7 +32,7 @@ impl Tables {
         debug_assert_eq!(blob.bytes.len(), DE_BRUIJN_OFFSET as usize);
         blob.bytes.extend(de_bruijn_bytes());
 
-        let enabled = || brief.rules.iter().map(|r| r.enabled);
+        let enabled = || brief.rules.iter().map(Rule::speaks);
         let traffic = brief.rules.iter().map(|r| r.traffic.keys.as_ref());
         // A rule for one family has no bit in the rows of the other.
         let (nothing4, nothing6) = (Spans::empty(), Spans::empty());

@@ -107,6 +107,7 @@ impl Revision {
     pub(super) fn brief(&self) -> Result<Brief, GateError> {
         let orders = read(&self.record()?.orders)
             .map_err(|faults| GateError::UnreadableRecord(faults.to_string()))?;
+        // Only the rules' names and places are looked at.
         Ok(Brief::of(&orders))
     }
 

@@ -110,7 +110,7 @@ fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {
 fn orders() -> Chosen {
     let orders = read(ORDERS).unwrap_or_else(|faults| unreachable!("a test reads them: {faults}"));
     let origin = Origin::File { path: "orders.toml".into(), hash: OrdersHash::of(ORDERS) };
-    Chosen { brief: Brief::of(&orders), orders, text: ORDERS.to_owned(), origin }
+    Chosen { brief: Brief::of(&orders), orders, text: ORDERS.to_owned(), origin, host: None }
 }
 
 fn stored() -> Result<Snapshot, Failure> {
@@ -190,6 +190,7 @@ fn record(judge: &Chosen) -> Record {
         path: "orders.toml".into(),
         posted_at: jiff::Timestamp::now().as_second(),
         posted_by: "demo".into(),
+        host: None,
     }
 }
 

@@ -1,0 +1,63 @@
+//! `hosts`: the hosts of the orders, and how many rules each obeys.
+
+use serde::Serialize;
+use tipstaff_core::brief::Brief;
+use tipstaff_core::orders::{Host, Orders, Standing};
+
+use crate::Ending;
+use crate::arguments::Common;
+use crate::chosen::{self, Origin};
+use crate::failure::Failure;
+use crate::terminal::{Columns, Terminal, action, counted, faint, plain};
+
+#[derive(Serialize)]
+struct Report<'r> {
+    orders: &'r Origin,
+    hosts: Vec<Row<'r>>,
+}
+
+#[derive(Serialize)]
+struct Row<'r> {
+    name: &'r str,
+    tags: &'r [String],
+    addresses: &'r [String],
+    rules: usize,
+    standing: Standing,
+}
+
+pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
+    let (orders, origin) = chosen::orders_of_file(common.orders_path())?;
+    let rows: Vec<Row<'_>> = orders.hosts.iter().map(|host| row(&orders, host)).collect();
+    if terminal.json {
+        terminal.json(&Report { orders: &origin, hosts: rows });
+        return Ok(Ending::Fine);
+    }
+    terminal.heading(&counted(rows.len(), "host", "hosts"));
+    terminal.note(&origin.words());
+    if rows.is_empty() {
+        terminal.line("These orders are for one machine; define several under [[hosts]].");
+        return Ok(Ending::Fine);
+    }
+    let mut table = Columns::new(["host", "tags", "addresses", "rules", "inbound", "transit"]);
+    for row in &rows {
+        let tags: Vec<String> = row.tags.iter().map(|tag| format!("#{tag}")).collect();
+        let Standing { inbound, transit, .. } = row.standing;
+        table.row([
+            plain(row.name),
+            plain(tags.join(" ")),
+            faint(row.addresses.join(", ")),
+            plain(row.rules),
+            action(inbound, inbound),
+            action(transit, transit),
+        ]);
+    }
+    terminal.table(&table);
+    Ok(Ending::Fine)
+}
+
+fn row<'o>(orders: &Orders, host: &'o Host) -> Row<'o> {
+    let Host { name, tags, addresses, .. } = host;
+    let brief = Brief::on(orders, Some(host), &[]);
+    let rules = brief.rules.iter().filter(|rule| rule.speaks()).count();
+    Row { name, tags, addresses, rules, standing: brief.standing }
+}

@@ -1,0 +1,138 @@
+//! Hosts, groups of rules, and the selectors that place rules on hosts.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use super::model::Action;
+
+/// Which hosts something is for.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(into = "String")]
+#[serde(from = "String")]
+pub enum Selector {
+    /// `*`: every host.
+    All,
+    /// `#tag`: every host that bears it.
+    Tag(String),
+    /// One host by its name.
+    Name(String),
+}
+
+impl From<String> for Selector {
+    fn from(text: String) -> Self {
+        match text.strip_prefix('#') {
+            Some(tag) => Self::Tag(tag.to_owned()),
+            None if text == "*" => Self::All,
+            None => Self::Name(text),
+        }
+    }
+}
+
+impl From<Selector> for String {
+    fn from(selector: Selector) -> Self {
+        selector.to_string()
+    }
+}
+
+impl fmt::Display for Selector {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::All => f.write_str("*"),
+            Self::Tag(tag) => write!(f, "#{tag}"),
+            Self::Name(name) => f.write_str(name),
+        }
+    }
+}
+
+impl Selector {
+    /// Whether it selects this host.
+    pub fn selects(&self, host: &Host) -> bool {
+        match self {
+            Self::All => true,
+            Self::Tag(tag) => host.tags.contains(tag),
+            Self::Name(name) => host.name == *name,
+        }
+    }
+}
+
+/// A host's own standing answers; where one is absent the common one holds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct OwnStanding {
+    /// To this host.
+    pub inbound: Option<Action>,
+    /// From this host.
+    pub outbound: Option<Action>,
+    /// Through this host.
+    pub transit: Option<Action>,
+}
+
+/// A host that the orders know.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Host {
+    /// Its name, as the machine calls itself.
+    pub name: String,
+    /// Labels that selectors ask for, without `#`.
+    pub tags: Vec<String>,
+    /// Its addresses, as written.
+    pub addresses: Vec<String>,
+    /// Its own standing answers.
+    pub standing: OwnStanding,
+}
+
+/// Rules that are placed, paused and exchanged together.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Group {
+    /// Its name; rules say `group = "name"`.
+    pub name: String,
+    /// Why it is there.
+    pub note: Option<String>,
+    /// Where its rules are placed that do not say so themselves; everywhere when empty.
+    pub hosts: Vec<Selector>,
+    /// Whether its rules speak.
+    pub enabled: bool,
+}
+
+/// Why a rule does not speak on a host.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Silence {
+    /// It is paused.
+    Paused,
+    /// Its group is paused.
+    GroupPaused,
+    /// It is for other hosts.
+    OtherHost,
+}
+
+impl Silence {
+    /// For the column that says what a rule says.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Paused => "paused",
+            Self::GroupPaused => "group paused",
+            Self::OtherHost => "other hosts",
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn selectors_read_print_and_select() {
+        let mast = Host {
+            name: "mast".into(),
+            tags: vec!["sensors".into()],
+            addresses: vec![],
+            standing: OwnStanding::default(),
+        };
+        for (text, selects) in
+            [("*", true), ("#sensors", true), ("#desks", false), ("mast", true), ("dome-1", false)]
+        {
+            let selector = Selector::from(text.to_owned());
+            assert_eq!((selector.to_string().as_str(), selector.selects(&mast)), (text, selects));
+        }
+    }
+}

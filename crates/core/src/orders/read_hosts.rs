@@ -1,0 +1,193 @@
+//! The `[[hosts]]` and `[[groups]]` of the orders.
+
+use std::collections::BTreeSet;
+use std::ops::Range;
+
+use toml::de::{DeTable, DeValue};
+
+use super::hosts::{Group, Host, OwnStanding, Selector};
+use super::read::{Reader, Value};
+use super::resolve::{Names, Text, nearest};
+
+impl<'t> Reader<'t> {
+    pub(super) fn hosts(&mut self, root: &DeTable<'t>, names: &Names) -> Vec<Host> {
+        let mut hosts: Vec<Host> = Vec::new();
+        for (path, table, span) in self.tables(root, "hosts") {
+            let keys = [("name", true), ("tags", true), ("addresses", true), ("standing", true)];
+            self.check_keys(table, &path, &keys);
+            let Some(name) = self.own_name(&path, table, &span) else { continue };
+            if hosts.iter().any(|h| h.name == name.text) {
+                self.twice(&path, &name);
+                continue;
+            }
+            let tags = self.list(&path, table, "tags");
+            let addresses = self.list(&path, table, "addresses");
+            let (_, faults) = names.addresses(&addresses);
+            faults.into_iter().for_each(|f| self.unresolved(&format!("{path}.addresses"), f));
+            let standing = match table.get("standing") {
+                Some(value) => self.own_standing(&format!("{path}.standing"), value),
+                None => OwnStanding::default(),
+            };
+            let plain = |list: Vec<Text>| list.into_iter().map(|t| t.text).collect::<Vec<_>>();
+            let tags = plain(tags).iter().map(|t| t.trim_start_matches('#').to_owned()).collect();
+            let addresses = plain(addresses);
+            hosts.push(Host { name: name.text, tags, addresses, standing });
+        }
+        hosts
+    }
+
+    pub(super) fn rule_groups(&mut self, root: &DeTable<'t>, hosts: &[Host]) -> Vec<Group> {
+        let mut groups: Vec<Group> = Vec::new();
+        for (path, table, span) in self.tables(root, "groups") {
+            let keys = [
+                ("name", true),
+                ("note", true),
+                ("hosts", true),
+                ("enabled", true),
+                ("postures", false),
+            ];
+            self.check_keys(table, &path, &keys);
+            let Some(name) = self.own_name(&path, table, &span) else { continue };
+            if groups.iter().any(|g| g.name == name.text) {
+                self.twice(&path, &name);
+                continue;
+            }
+            let note = table.get("note").and_then(|v| self.string(&format!("{path}.note"), v));
+            let enabled = match table.get("enabled") {
+                Some(value) => self.boolean(&format!("{path}.enabled"), value).unwrap_or(true),
+                None => true,
+            };
+            let hosts = self.selectors(&path, table, hosts);
+            groups.push(Group { name: name.text, note: note.map(|n| n.text), hosts, enabled });
+        }
+        groups
+    }
+
+    /// The `hosts` of a rule or a group; each must select somebody.
+    pub(super) fn selectors(
+        &mut self,
+        path: &str,
+        table: &DeTable<'t>,
+        hosts: &[Host],
+    ) -> Vec<Selector> {
+        let key = format!("{path}.hosts");
+        let mut selectors = Vec::new();
+        for written in self.list(path, table, "hosts") {
+            let selector = Selector::from(written.text.clone());
+            if selector != Selector::All && !hosts.iter().any(|host| selector.selects(host)) {
+                let tags: BTreeSet<String> =
+                    hosts.iter().flat_map(|h| h.tags.iter().map(|t| format!("#{t}"))).collect();
+                let known: Vec<&str> = hosts
+                    .iter()
+                    .map(|h| h.name.as_str())
+                    .chain(tags.iter().map(String::as_str))
+                    .collect();
+                let mend = match nearest(&written.text, known.iter().copied()) {
+                    Some(near) => format!("Did you mean `{near}`?"),
+                    None if known.is_empty() => "Define hosts under [[hosts]] first.".to_owned(),
+                    None => format!("Known are: {}.", known.join(", ")),
+                };
+                let message = format!("`{}` selects no host", written.text);
+                self.fault(&key, written.span, message, mend);
+            }
+            selectors.push(selector);
+        }
+        selectors
+    }
+
+    /// The group that a rule names.
+    pub(super) fn group_of(
+        &mut self,
+        path: &str,
+        table: &DeTable<'t>,
+        groups: &[Group],
+    ) -> Option<String> {
+        let key = format!("{path}.group");
+        let written = table.get("group").and_then(|value| self.string(&key, value))?;
+        if !groups.iter().any(|g| g.name == written.text) {
+            let mend = match nearest(&written.text, groups.iter().map(|g| g.name.as_str())) {
+                Some(near) => format!("Did you mean `{near}`?"),
+                None => "Define it under [[groups]] first.".to_owned(),
+            };
+            let message = format!("no group of rules is called `{}`", written.text);
+            self.fault(key, written.span, message, mend);
+        }
+        Some(written.text)
+    }
+
+    fn own_standing(&mut self, path: &str, value: &Value<'t>) -> OwnStanding {
+        let Some(table) = self.table(path, value) else { return OwnStanding::default() };
+        self.check_keys(table, path, &[("inbound", true), ("outbound", true), ("transit", true)]);
+        let mut answer = |direction: &str| {
+            table
+                .get(direction)
+                .and_then(|value| self.action(&format!("{path}.{direction}"), value))
+        };
+        OwnStanding {
+            inbound: answer("inbound"),
+            outbound: answer("outbound"),
+            transit: answer("transit"),
+        }
+    }
+
+    /// The tables of a list such as `[[hosts]]`, each with its path and span.
+    fn tables<'v>(
+        &mut self,
+        root: &'v DeTable<'t>,
+        key: &str,
+    ) -> Vec<(String, &'v DeTable<'t>, Range<usize>)> {
+        let Some(value) = root.get(key) else { return Vec::new() };
+        let DeValue::Array(list) = value.get_ref() else {
+            self.wrong_type(key, value, &format!("a list of tables, each under [[{key}]]"));
+            return Vec::new();
+        };
+        let mut tables = Vec::new();
+        for (at, value) in list.iter().enumerate() {
+            let path = format!("{key}[{}]", at + 1);
+            if let Some(table) = self.table(&path, value) {
+                tables.push((path, table, value.span()));
+            }
+        }
+        tables
+    }
+
+    fn own_name(&mut self, path: &str, table: &DeTable<'t>, span: &Range<usize>) -> Option<Text> {
+        let key = format!("{path}.name");
+        let Some(value) = table.get("name") else {
+            self.fault(key, span.clone(), "it has no `name`", "Give it one.");
+            return None;
+        };
+        let name = self.string(&key, value)?;
+        if name.text.is_empty()
+            || name.text.starts_with(['#', '*'])
+            || name.text.contains([' ', ','])
+        {
+            let message = format!("`{}` cannot be a name", name.text);
+            self.fault(
+                key,
+                name.span,
+                message,
+                "A name has no spaces or commas and begins with a letter.",
+            );
+            return None;
+        }
+        Some(name)
+    }
+
+    fn twice(&mut self, path: &str, name: &Text) {
+        let message = format!("`{}` is there already", name.text);
+        self.fault(
+            format!("{path}.name"),
+            name.span.clone(),
+            message,
+            "Give one of them another name.",
+        );
+    }
+
+    fn list(&mut self, path: &str, table: &DeTable<'t>, key: &str) -> Vec<Text> {
+        match table.get(key) {
+            Some(value) => self.strings(&format!("{path}.{key}"), value),
+            None => Vec::new(),
+        }
+    }
+}
