@@ -71,6 +71,9 @@ pub enum Command {
     /// Change one rule in the file, in place; comments and order stay
     #[command(subcommand)]
     Rule(RuleCommand),
+    /// Pause, resume, export or import the rules of a group together
+    #[command(subcommand)]
+    Group(GroupCommand),
     /// What would happen to a packet, and why
     Ask(AskOptions),
     /// Check the orders, show what they mean, and put them in force at once
@@ -203,6 +206,31 @@ pub enum RuleCommand {
         name: Option<String>,
         #[command(flatten)]
         place: PlaceOptions,
+    },
+}
+
+/// What can be done with the rules of a group together.
+#[derive(Subcommand, Debug)]
+pub enum GroupCommand {
+    /// Let its rules keep their places but never speak
+    Pause {
+        /// Name of the group
+        group: String,
+    },
+    /// Let them speak again
+    Resume {
+        /// Name of the group
+        group: String,
+    },
+    /// Print it as a TOML fragment, with the names that it uses
+    Export {
+        /// Name of the group
+        group: String,
+    },
+    /// Put an exported group into the orders; nothing is overwritten
+    Import {
+        /// The fragment
+        file: PathBuf,
     },
 }
 

@@ -146,6 +146,7 @@ impl Failure {
             Self::CannotEnforce { mend, .. } => (*mend).to_owned(),
             Self::NotEdited { source, .. } => match source {
                 EditFault::NoSuchRule(_) => "See their names and positions with `tipstaff rules`.".into(),
+                EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.".into(),
                 EditFault::NotTables => "Write each rule under a [[rules]] line of its own.".into(),
                 EditFault::WouldBeUnsound { .. } => "Nothing was written.".into(),
                 EditFault::Unsound(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => {

@@ -55,6 +55,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Brief(options) => commands::brief::run(common, options, terminal),
         Command::Names(options) => commands::names::run(common, options, terminal),
         Command::Rule(edit) => commands::rule::run(common, edit, terminal),
+        Command::Group(command) => commands::group::run(common, command, terminal),
         Command::Ask(options) => commands::ask::run(common, options, terminal),
         Command::Post(options) => commands::post::run(common, options, terminal),
         Command::State => commands::state::run(common, terminal),

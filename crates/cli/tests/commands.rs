@@ -478,3 +478,31 @@ fn a_machine_that_no_host_is_gets_a_question() {
             .contains("this machine is archive")
     );
 }
+
+#[test]
+fn a_group_is_paused_exported_and_imported() {
+    let desk = Desk::new(HOUSE);
+    let file = desk.path().join("orders.toml");
+    assert!(desk.run(&["group", "resume", "open-day"]).status.success());
+    assert!(!fs::read_to_string(&file).unwrap().contains("enabled"));
+    assert!(desk.run(&["group", "pause", "open-day"]).status.success());
+    assert_eq!(
+        desk.text(&["group", "pause", "open-day"]),
+        "tipstaff: orders.toml: the group open-day is paused already\n(exit code 2)"
+    );
+    let fragment = desk.run(&["group", "export", "open-day"]).stdout;
+    insta::assert_snapshot!(String::from_utf8(fragment.clone()).unwrap());
+    fs::write(desk.path().join("day.toml"), fragment).unwrap();
+    let collision = desk.text(&["group", "import", "day.toml"]);
+    assert!(
+        collision.contains("a group `open-day` is here already; a rule `tour` is here already"),
+        "{collision}"
+    );
+    let other = Desk::new(ORDERS);
+    let file = desk.path().join("day.toml");
+    assert!(other.run(&["group", "import", file.to_str().unwrap()]).status.success());
+    assert_eq!(
+        other.json(&["rules", "--group", "open-day"])["rules"][0]["silence"],
+        "group-paused"
+    );
+}

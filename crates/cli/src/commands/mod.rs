@@ -4,6 +4,7 @@ pub mod ask;
 pub mod brief;
 pub mod demo;
 pub mod draft;
+pub mod group;
 pub mod hosts;
 pub mod names;
 pub mod post;

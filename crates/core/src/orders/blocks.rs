@@ -11,6 +11,8 @@ use toml::de::{DeTable, DeValue};
 pub(super) struct Blocks {
     /// One a rule, in the order of the text.
     pub(super) rules: Vec<Range<usize>>,
+    /// One a group of rules.
+    pub(super) groups: Vec<Range<usize>>,
 }
 
 impl Blocks {
@@ -20,12 +22,12 @@ impl Blocks {
         let mut values = Vec::new();
         collect_values(root.get_ref(), &mut values);
         let headers: Vec<Header> = headers(text, &values);
-        let rules: Vec<Range<usize>> = headers
-            .iter()
-            .enumerate()
-            .filter(|(_, header)| header.is_rule)
-            .map(|(at, header)| header.begin..headers.get(at + 1).map_or(text.len(), |h| h.begin))
-            .collect();
+        let blocks = |kind: Kind| -> Vec<Range<usize>> {
+            let end = |at: usize| headers.get(at + 1).map_or(text.len(), |h| h.begin);
+            let ours = headers.iter().enumerate().filter(|(_, header)| header.kind == kind);
+            ours.map(|(at, header)| header.begin..end(at)).collect()
+        };
+        let (rules, groups) = (blocks(Kind::Rule), blocks(Kind::Group));
         let counted = match root.get_ref().get("rules").map(|v| v.get_ref()) {
             // `rules = []` cannot be continued by [[rules]].
             Some(DeValue::Array(list)) if list.is_empty() => return None,
@@ -33,14 +35,21 @@ impl Blocks {
             Some(_) => return None,
             None => 0,
         };
-        (counted == rules.len()).then_some(Self { rules })
+        (counted == rules.len()).then_some(Self { rules, groups })
     }
 }
 
 struct Header {
     /// Of its own comment lines, where it has some.
     begin: usize,
-    is_rule: bool,
+    kind: Kind,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Rule,
+    Group,
+    Other,
 }
 
 /// Spans of strings and lists: a line inside one of them is no header.
@@ -80,8 +89,12 @@ fn headers(text: &str, values: &[Range<usize>]) -> Vec<Header> {
             comment = comment.or(Some(offset));
         } else if words.starts_with('[') {
             let compact: String = words.chars().filter(|c| !c.is_whitespace()).collect();
-            let is_rule = compact.starts_with("[[rules]]");
-            headers.push(Header { begin: comment.take().unwrap_or(offset), is_rule });
+            let kind = match &compact {
+                c if c.starts_with("[[rules]]") => Kind::Rule,
+                c if c.starts_with("[[groups]]") => Kind::Group,
+                _ => Kind::Other,
+            };
+            headers.push(Header { begin: comment.take().unwrap_or(offset), kind });
         } else {
             comment = None;
         }

@@ -117,6 +117,9 @@ pub enum EditFault {
     /// No such rule.
     #[error("there is no rule {0}")]
     NoSuchRule(Which),
+    /// No such group of rules.
+    #[error("there is no group of rules called `{0}`")]
+    NoSuchGroup(String),
     /// `rules = [...]` on one line.
     #[error("the rules are not written as [[rules]] tables, which is what can be edited in place")]
     NotTables,
@@ -126,6 +129,42 @@ pub enum EditFault {
     /// It is so already.
     #[error("{0}")]
     NothingToDo(String),
+}
+
+/// Lets the rules of a group keep their places but never speak, or speak again.
+///
+/// # Errors
+/// [`EditFault`]; then there is no new text.
+pub fn enable_group(text: &str, name: &str, enabled: bool) -> Result<String, EditFault> {
+    let orders = read(text).map_err(EditFault::Unsound)?;
+    let blocks = Blocks::of(text).ok_or(EditFault::NotTables)?;
+    let at = orders.rule_groups.iter().position(|group| group.name == name);
+    let at = at.ok_or_else(|| EditFault::NoSuchGroup(name.to_owned()))?;
+    if orders.rule_groups[at].enabled == enabled {
+        let is = if enabled { "is not paused" } else { "is paused already" };
+        return Err(EditFault::NothingToDo(format!("the group {name} {is}")));
+    }
+    let range = blocks.groups.get(at).cloned().ok_or(EditFault::NotTables)?;
+    let block = changed_block(&text[range.clone()], "groups", |table| {
+        if enabled {
+            table.remove("enabled");
+        } else {
+            replace(table, "enabled", value(false));
+        }
+    })?;
+    Ok(format!("{}{block}{}", &text[..range.start], &text[range.end..]))
+}
+
+/// Changes keys of the one table in a block and nothing else of it.
+fn changed_block(
+    block: &str,
+    kind: &str,
+    change: impl FnOnce(&mut Table),
+) -> Result<String, EditFault> {
+    let mut document: DocumentMut = block.parse().map_err(|_| EditFault::NotTables)?;
+    let table = document[kind].as_array_of_tables_mut().and_then(|all| all.get_mut(0));
+    change(table.ok_or(EditFault::NotTables)?);
+    Ok(document.to_string())
 }
 
 /// Applies an edit.
@@ -197,10 +236,7 @@ impl Page<'_> {
 
     /// Changes keys of one rule and nothing else of its block.
     fn with_keys(&self, at: usize, change: impl FnOnce(&mut Table)) -> Result<String, EditFault> {
-        let mut document: DocumentMut = self.block(at).parse().map_err(|_| EditFault::NotTables)?;
-        let table = document["rules"].as_array_of_tables_mut().and_then(|all| all.get_mut(0));
-        change(table.ok_or(EditFault::NotTables)?);
-        Ok(self.with_block(at, &document.to_string()))
+        Ok(self.with_block(at, &changed_block(self.block(at), "rules", change)?))
     }
 
     fn set(&self, which: &Which, keys: &[(String, String)]) -> Result<Changed, EditFault> {
@@ -360,16 +396,15 @@ impl Page<'_> {
         let from = self.find(which)?;
         let original = self.orders.rules[from].name.as_str();
         let name = name.map_or_else(|| self.unused(original), str::to_owned);
-        let mut document: DocumentMut =
-            self.block(from).parse().map_err(|_| EditFault::NotTables)?;
-        let table = document["rules"].as_array_of_tables_mut().and_then(|all| all.get_mut(0));
-        replace(table.ok_or(EditFault::NotTables)?, "name", value(&name));
+        let block = changed_block(self.block(from), "rules", |table| {
+            replace(table, "name", value(&name));
+        })?;
         let before = match destination {
             Some(destination) => self.index_of(destination)?,
             None => from + 1,
         };
         let told = format!("a copy of `{original}` stands at position {}", before + 1);
-        Ok(self.insert(before, &document.to_string(), vec![told]))
+        Ok(self.insert(before, &block, vec![told]))
     }
 
     fn made_up_name(&self, new: &NewRule) -> String {
@@ -603,6 +638,18 @@ address_assignment = true
         assert_eq!(faults.0[0].key, "rules[2] (shell).traffic");
         let inline = "version = 1\nrules = []\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
         assert_eq!(edit(inline, &Edit::Add(ntp(None), None)), Err(EditFault::NotTables));
+    }
+
+    #[test]
+    fn a_group_is_paused_and_resumed_in_its_own_block() {
+        let group = "\n# for the day\n[[groups]]\nname = \"open-day\" # once a year\n";
+        let text = format!("{ORDERS}{group}");
+        let paused = enable_group(&text, "open-day", false).unwrap();
+        assert_eq!(paused, format!("{text}enabled = false\n"));
+        assert_eq!(enable_group(&paused, "open-day", true).unwrap(), text);
+        let fault = |name| enable_group(&text, name, true).unwrap_err().to_string();
+        assert_eq!(fault("open-day"), "the group open-day is not paused");
+        assert_eq!(fault("desks"), "there is no group of rules called `desks`");
     }
 
     #[test]

@@ -3,6 +3,7 @@
 
 mod blocks;
 pub mod edit;
+pub mod exchange;
 mod fault;
 mod hosts;
 mod model;

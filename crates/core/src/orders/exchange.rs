@@ -1,0 +1,290 @@
+//! A group of rules as a TOML fragment: its rules and the names that they use,
+//! taken out of one file of orders and put into another.
+
+use std::collections::BTreeSet;
+
+use toml_edit::{DocumentMut, Item, Table, Value};
+
+use super::edit::EditFault;
+use super::model::{Action, Orders, Rule};
+use super::read::read;
+
+/// The fragment of a group: names it uses, the group itself, its rules.
+///
+/// # Errors
+/// [`EditFault::Unsound`], [`EditFault::NoSuchGroup`], [`EditFault::NotTables`].
+pub fn export_group(text: &str, name: &str) -> Result<String, EditFault> {
+    let orders = read(text).map_err(EditFault::Unsound)?;
+    if !orders.rule_groups.iter().any(|group| group.name == name) {
+        return Err(EditFault::NoSuchGroup(name.to_owned()));
+    }
+    let document: DocumentMut = text.parse().map_err(|_| EditFault::NotTables)?;
+    let rules: Vec<&Rule> =
+        orders.rules.iter().filter(|rule| rule.group.as_deref() == Some(name)).collect();
+    let mut fragment = DocumentMut::new();
+    let traffic = rules.iter().flat_map(|r| r.traffic.written.iter().chain(&r.traffic.except));
+    take_names(&document, &mut fragment, "services", traffic.cloned().collect());
+    let addresses = rules.iter().flat_map(|r| {
+        let (source, destination) = (&r.source, &r.destination);
+        [&source.written, &source.except, &destination.written, &destination.except]
+    });
+    let addresses = addresses.flatten().cloned().collect();
+    take_names(&document, &mut fragment, "addresses", with_inner_groups(&document, addresses));
+    take_tables(&document, &mut fragment, "groups", |table| said(table, "name") == Some(name));
+    take_tables(&document, &mut fragment, "rules", |table| said(table, "group") == Some(name));
+    Ok(fragment.to_string().trim_start().to_owned())
+}
+
+fn said<'t>(table: &'t Table, key: &str) -> Option<&'t str> {
+    table.get(key).and_then(Item::as_str)
+}
+
+fn take_names(from: &DocumentMut, to: &mut DocumentMut, kind: &str, used: BTreeSet<String>) {
+    let Some(all) = from.get(kind).and_then(Item::as_table) else { return };
+    let mut table = Table::new();
+    for (name, item) in all.iter().filter(|(name, _)| used.contains(*name)) {
+        table.insert(name, item.clone());
+    }
+    if !table.is_empty() {
+        to.insert(kind, Item::Table(table));
+    }
+}
+
+/// Groups of addresses may hold others, and those others again.
+fn with_inner_groups(document: &DocumentMut, mut used: BTreeSet<String>) -> BTreeSet<String> {
+    let Some(all) = document.get("addresses").and_then(Item::as_table) else { return used };
+    loop {
+        let inner: BTreeSet<String> = all
+            .iter()
+            .filter(|(name, _)| used.contains(*name))
+            .flat_map(|(_, item)| words_of(item))
+            .filter(|word| all.contains_key(word) && !used.contains(word))
+            .collect();
+        if inner.is_empty() {
+            return used;
+        }
+        used.extend(inner);
+    }
+}
+
+fn words_of(item: &Item) -> Vec<String> {
+    match item.as_value() {
+        Some(Value::String(word)) => vec![word.value().clone()],
+        Some(Value::Array(list)) => {
+            list.iter().filter_map(|v| v.as_str().map(str::to_owned)).collect()
+        }
+        _ => Vec::new(),
+    }
+}
+
+fn take_tables(
+    from: &DocumentMut,
+    to: &mut DocumentMut,
+    kind: &str,
+    wanted: impl Fn(&Table) -> bool,
+) {
+    let Some(all) = from.get(kind).and_then(Item::as_array_of_tables) else { return };
+    let mut list = toml_edit::ArrayOfTables::new();
+    for table in all.iter().filter(|table| wanted(table)) {
+        let mut table = table.clone();
+        table.set_position(None);
+        list.push(table);
+    }
+    to.insert(kind, Item::ArrayOfTables(list));
+}
+
+/// What stands in the way of an import, a sentence each.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ImportFault {
+    /// Either text cannot be edited.
+    #[error(transparent)]
+    Edit(#[from] EditFault),
+    /// The fragment is no fragment of a group.
+    #[error("this is no exported group: {0}")]
+    NoFragment(String),
+    /// Names that both have, with different content. Nothing is overwritten.
+    #[error("{}", .0.join("; "))]
+    Collisions(Vec<String>),
+}
+
+/// Puts a fragment into orders: names that are new, the group, its rules
+/// before the first deny of everything.
+///
+/// # Errors
+/// [`ImportFault`]; then there is no new text.
+pub fn import_group(text: &str, fragment: &str) -> Result<String, ImportFault> {
+    let orders = read(text).map_err(EditFault::Unsound)?;
+    let mut document: DocumentMut = text.parse().map_err(|_| EditFault::NotTables)?;
+    let new: DocumentMut = fragment
+        .parse()
+        .map_err(|e: toml_edit::TomlError| ImportFault::NoFragment(e.message().to_owned()))?;
+    for (key, _) in new.iter() {
+        if !matches!(key, "services" | "addresses" | "groups" | "rules") {
+            return Err(ImportFault::NoFragment(format!("it has a `{key}`")));
+        }
+    }
+    let collisions = collisions(&document, &new, &orders);
+    if !collisions.is_empty() {
+        return Err(ImportFault::Collisions(collisions));
+    }
+    for kind in ["services", "addresses"] {
+        let Some(names) = new.get(kind).and_then(Item::as_table) else { continue };
+        let own = document.entry(kind).or_insert(Item::Table(Table::new()));
+        let own = own.as_table_mut().ok_or(EditFault::NotTables)?;
+        for (name, item) in
+            names.iter().filter(|(name, _)| !own.contains_key(name)).collect::<Vec<_>>()
+        {
+            own.insert(name, item.clone());
+        }
+    }
+    // What is left are whole blocks: they go in as text, rules where they can speak.
+    let text = document.to_string();
+    let (groups, rules) = (tables_text(&new, "groups"), tables_text(&new, "rules"));
+    let place = place_of_rules(&text, &orders)?;
+    let (head, tail) = text.split_at(place);
+    let gap = |before: &str| if before.is_empty() || before.ends_with("\n\n") { "" } else { "\n" };
+    let end = if tail.is_empty() { "" } else { "\n" };
+    let whole = format!("{head}{}{}\n{}{end}{tail}", gap(head), groups.trim(), rules.trim_start());
+    match read(&whole) {
+        Ok(_) => Ok(whole),
+        Err(faults) => Err(EditFault::WouldBeUnsound { text: whole, faults }.into()),
+    }
+}
+
+fn tables_text(document: &DocumentMut, kind: &str) -> String {
+    let mut only = DocumentMut::new();
+    if let Some(item) = document.get(kind) {
+        only.insert(kind, item.clone());
+    }
+    only.to_string()
+}
+
+fn collisions(old: &DocumentMut, new: &DocumentMut, orders: &Orders) -> Vec<String> {
+    let mut found = Vec::new();
+    for kind in ["services", "addresses"] {
+        let table =
+            |d: &DocumentMut| d.get(kind).and_then(Item::as_table).cloned().unwrap_or_default();
+        let (ours, theirs) = (table(old), table(new));
+        for (name, item) in theirs.iter() {
+            if let Some(own) = ours.get(name)
+                && words_of(own) != words_of(item)
+            {
+                found.push(format!("{kind}.{name} means something else here"));
+            }
+        }
+    }
+    let names = |kind: &str| -> Vec<String> {
+        let tables = new.get(kind).and_then(Item::as_array_of_tables);
+        tables
+            .into_iter()
+            .flat_map(|t| t.iter())
+            .filter_map(|t| said(t, "name").map(str::to_owned))
+            .collect()
+    };
+    let groups = names("groups");
+    let taken = groups.iter().filter(|n| orders.rule_groups.iter().any(|g| g.name == **n));
+    found.extend(taken.map(|name| format!("a group `{name}` is here already")));
+    let rules = names("rules");
+    let taken = rules.iter().filter(|n| orders.rules.iter().any(|r| r.name.as_str() == n.as_str()));
+    found.extend(taken.map(|name| format!("a rule `{name}` is here already")));
+    found
+}
+
+/// Before the first deny of everything, else at the end.
+fn place_of_rules(text: &str, orders: &Orders) -> Result<usize, EditFault> {
+    let blocks = super::blocks::Blocks::of(text).ok_or(EditFault::NotTables)?;
+    let catch_all = orders.rules.iter().position(|r| {
+        r.speaks()
+            && r.action == Action::Deny
+            && r.traffic.keys.is_none()
+            && r.source.addresses.is_none()
+            && r.further_words().is_empty()
+    });
+    let before = catch_all.and_then(|at| blocks.rules.get(at)).map(|range| range.start);
+    let end = blocks.rules.last().map(|range| range.end);
+    Ok(before.or(end).unwrap_or(text.len()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HEAD: &str =
+        "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+
+    fn house() -> String {
+        format!(
+            r#"{HEAD}
+[addresses]
+desks = "198.51.100.0/25"
+house = ["desks", "2001:db8:51::/48"]
+stranger = "192.0.2.66"
+[services]
+plates = "tcp/7410"
+weather = "tcp/7430"
+[[groups]]
+name = "archive"
+note = "The plates"
+[[rules]]
+name = "plates" # since spring
+group = "archive"
+action = "allow"
+traffic = ["plates", "ssh"]
+source = "house"
+[[rules]]
+name = "weather"
+action = "allow"
+traffic = "weather"
+[[rules]]
+name = "nothing-else"
+action = "deny"
+traffic = "any"
+"#
+        )
+    }
+
+    #[test]
+    fn a_group_goes_out_with_the_names_that_it_uses_and_comes_in_again() {
+        let fragment = export_group(&house(), "archive").unwrap();
+        for held in ["desks", "house", "plates = \"tcp/7410\"", "# since spring", "[[groups]]"] {
+            assert!(fragment.contains(held), "{held} in\n{fragment}");
+        }
+        for other in ["stranger", "weather", "nothing-else", "standing"] {
+            assert!(!fragment.contains(other), "{other} in\n{fragment}");
+        }
+        let catch_all =
+            "# the end\n[[rules]]\nname = \"rest\"\naction = \"deny\"\ntraffic = \"any\"\n";
+        let target = format!(
+            "{HEAD}\n# ours\n[addresses]\ndesks = [\"198.51.100.0/25\"] # same\n\n{catch_all}"
+        );
+        let merged = import_group(&target, &fragment).unwrap();
+        let orders = read(&merged).unwrap();
+        let names: Vec<&str> = orders.rules.iter().map(|r| r.name.as_str()).collect();
+        assert_eq!(names, ["plates", "rest"], "{merged}");
+        assert!(
+            merged.contains("# ours\n")
+                && merged.contains("# same")
+                && merged.contains("# the end")
+        );
+        assert_eq!(orders.rules[0].group.as_deref(), Some("archive"));
+    }
+
+    #[test]
+    fn collisions_are_told_all_at_once_and_nothing_is_overwritten() {
+        let fragment = export_group(&house(), "archive").unwrap();
+        let other =
+            house().replace("tcp/7410", "tcp/7411").replace("198.51.100.0/25", "198.51.100.0/24");
+        let Err(ImportFault::Collisions(found)) = import_group(&other, &fragment) else { panic!() };
+        assert_eq!(
+            found,
+            [
+                "services.plates means something else here",
+                "addresses.desks means something else here",
+                "a group `archive` is here already",
+                "a rule `plates` is here already"
+            ]
+        );
+        assert!(matches!(import_group(&house(), HEAD), Err(ImportFault::NoFragment(_))));
+        assert_eq!(export_group(&house(), "desks"), Err(EditFault::NoSuchGroup("desks".into())));
+    }
+}
