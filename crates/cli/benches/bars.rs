@@ -14,7 +14,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, decide};
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::edit::{Edit, Which, edit};
-use tipstaff_core::orders::read;
+use tipstaff_core::orders::{Lists, read, read_with};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::reach::{Subject, first_packet};
 use tipstaff_core::tables::Tables;
@@ -162,6 +162,26 @@ fn large() {
         format!("{:.1?}", begin.elapsed()),
         "≤ 0.5 s",
     );
+    let million: String = (0..1_000_000u32)
+        .map(|n| format!("{}\n", std::net::Ipv4Addr::from(0x0a00_0000 + n * 5)))
+        .collect();
+    let lists: Lists = [("many.txt".to_owned(), Ok(million))].into();
+    let text = format!(
+        "{HEAD}{}",
+        block.replace("\"many\"\n", "\"file:many.txt\"\n").replacen(
+            "\"file:many.txt\"",
+            "\"many\"",
+            1
+        )
+    );
+    let begin = Instant::now();
+    let orders_with_list = read_with(&text, Some(&lists)).unwrap();
+    assert_eq!(orders_with_list.rules.len(), 1);
+    line(
+        "a file of 1,000,000 addresses: read and checked",
+        format!("{:.1?}", begin.elapsed()),
+        "≤ 1 s",
+    );
     let text = orders(10_000);
     let begin = Instant::now();
     black_box(read(&text).unwrap());
@@ -183,6 +203,7 @@ fn post(gate: &mut KernelGate, rules: usize) -> Duration {
         posted_at: 0,
         posted_by: "root".into(),
         host: None,
+        lists: Lists::new(),
     };
     gate.post(&Posting { brief: &brief, record }, &all).unwrap();
     begin.elapsed()

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::orders::{Orders, OrdersHash, read};
+use tipstaff_core::orders::{Lists, Orders, OrdersHash, lists_named, read_with};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, InForce};
 use tipstaff_host::interfaces;
@@ -23,6 +23,8 @@ pub struct Chosen {
     pub origin: Origin,
     /// The host that this machine is in them, where they know hosts.
     pub host: Option<String>,
+    /// The files that they name.
+    pub lists: Lists,
 }
 
 /// Where orders come from.
@@ -62,7 +64,7 @@ impl Origin {
 /// Reads a file of orders without asking which host this is.
 pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
     let (text, origin) = text_of(path)?;
-    match read(&text) {
+    match read_with(&text, Some(&lists_of(path, &text))) {
         Ok(orders) => Ok((orders, origin)),
         Err(faults) => Err(Failure::WrongOrders { path: path.to_owned(), text, faults }),
     }
@@ -72,7 +74,15 @@ pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
 pub fn from_file(common: &Common) -> Result<Chosen, Failure> {
     let path = common.orders_path();
     let (text, origin) = text_of(path)?;
-    chosen(path, text, origin, |orders| which_host(orders, common.host.as_deref()))
+    let lists = lists_of(path, &text);
+    chosen(path, text, origin, lists, |orders| which_host(orders, common.host.as_deref()))
+}
+
+/// Reads the files that orders name, relative to the orders' own folder.
+pub fn lists_of(path: &Path, text: &str) -> Lists {
+    let folder = path.parent().unwrap_or(Path::new(""));
+    let read = |name: &String| fs::read_to_string(folder.join(name)).map_err(|e| e.to_string());
+    lists_named(text).into_iter().map(|name| (name.clone(), read(&name))).collect()
 }
 
 fn text_of(path: &Path) -> Result<(String, Origin), Failure> {
@@ -88,13 +98,14 @@ fn chosen(
     path: &Path,
     text: String,
     origin: Origin,
+    lists: Lists,
     host: impl FnOnce(&Orders) -> Result<Option<String>, Failure>,
 ) -> Result<Chosen, Failure> {
-    match read(&text) {
+    match read_with(&text, Some(&lists)) {
         Ok(orders) => {
             let host = host(&orders)?;
             let brief = here(&orders, host.as_deref())?;
-            Ok(Chosen { brief, orders, text, origin, host })
+            Ok(Chosen { brief, orders, text, origin, host, lists })
         }
         Err(faults) => Err(Failure::WrongOrders { path: path.to_owned(), text, faults }),
     }
@@ -146,7 +157,8 @@ pub fn from_force(in_force: &InForce) -> Result<Chosen, Failure> {
     let origin =
         Origin::InForce { path: record.path.clone(), hash: record.hash(), since: record.posted_at };
     let host = record.host.clone();
-    chosen(Path::new(&record.path), record.orders.clone(), origin, |_| Ok(host))
+    let lists = record.lists.clone();
+    chosen(Path::new(&record.path), record.orders.clone(), origin, lists, |_| Ok(host))
 }
 
 /// What the kernel says is in force; `None` when nothing is, or when this

@@ -506,3 +506,23 @@ fn a_group_is_paused_exported_and_imported() {
         "group-paused"
     );
 }
+
+#[test]
+fn a_list_in_a_file_beside_the_orders_counts() {
+    let rule = "\n[[rules]]\nname = \"unwanted\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"file:unwanted.txt\"\n";
+    let desk = Desk::new(&ORDERS.replacen("\n[[rules]]", &format!("{rule}\n[[rules]]"), 1));
+    let gone = desk.text(&["post", "--check"]);
+    assert!(
+        gone.contains("unwanted.txt cannot be read") && gone.ends_with("(exit code 2)"),
+        "{gone}"
+    );
+    fs::write(desk.path().join("unwanted.txt"), "203.0.113.8/29 # knocks all night\n").unwrap();
+    let by = |source: &str| desk.json(&["ask", "plates", "--source", source])["by"].clone();
+    assert_eq!(
+        [by("203.0.113.9"), by("203.0.113.20")],
+        ["rule 1 (unwanted)", "rule 2 (plates-for-partners)"]
+    );
+    // Editing does not need the file, and keeps the word.
+    fs::remove_file(desk.path().join("unwanted.txt")).unwrap();
+    assert!(desk.run(&["rule", "move", "unwanted", "--last"]).status.success());
+}

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::OrdersHash;
+use tipstaff_core::orders::{Lists, OrdersHash};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::tables::TooLarge;
 
@@ -39,6 +39,9 @@ pub struct Record {
     /// The host that this machine is in the orders, where they know hosts.
     #[serde(default)]
     pub host: Option<String>,
+    /// The texts of the files that the orders name, as they were then.
+    #[serde(default)]
+    pub lists: Lists,
 }
 
 impl Record {

@@ -129,7 +129,7 @@ impl Gate for SimulatedGate {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tipstaff_core::orders::{Action, read};
+    use tipstaff_core::orders::{Action, Lists, read};
 
     const LAN: InterfaceIndex = InterfaceIndex(2);
 
@@ -139,7 +139,8 @@ mod tests {
         );
         let brief = Brief::of(&read(&orders).unwrap());
         let (path, posted_by) = ("orders.toml".into(), "root".into());
-        let record = Record { orders, path, posted_at: 0, posted_by, host: None };
+        let record =
+            Record { orders, path, posted_at: 0, posted_by, host: None, lists: Lists::new() };
         let mut gate = SimulatedGate::default();
         gate.post(&Posting { brief: &brief, record }, &[]).unwrap();
         gate

@@ -16,7 +16,7 @@ use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker, decide};
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{Action, read};
+use tipstaff_core::orders::{Action, Lists, read};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, parse_ethernet};
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, Memory, check_ground};
@@ -56,7 +56,7 @@ fn orders(rules: &str) -> String {
 
 fn record(text: &str) -> Record {
     let (path, posted_by) = ("orders.toml".into(), "root".into());
-    Record { orders: text.into(), path, posted_at: 0, posted_by, host: None }
+    Record { orders: text.into(), path, posted_at: 0, posted_by, host: None, lists: Lists::new() }
 }
 
 fn post(gate: &mut KernelGate, text: &str, all: &[Interface]) -> Result<(), GateError> {

@@ -54,6 +54,7 @@ fn record(judge: &Chosen, common: &Common) -> Record {
         posted_at: jiff::Timestamp::now().as_second(),
         posted_by: account.map_or_else(|| geteuid().to_string(), |user| user.name),
         host: judge.host.clone(),
+        lists: judge.lists.clone(),
     }
 }
 

@@ -6,13 +6,14 @@ use std::path::Path;
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{Orders, OrdersHash, read};
+use tipstaff_core::orders::{Orders, OrdersHash, read_with};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, InForce};
 use tipstaff_host::interfaces;
 
 use crate::Ending;
 use crate::arguments::Common;
+use crate::chosen::lists_of;
 use crate::failure::{Failure, system};
 use crate::terminal::{Terminal, moment};
 
@@ -117,10 +118,11 @@ fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
             ));
         }
     };
-    if text == record.orders {
+    let lists = lists_of(path, &text);
+    if text == record.orders && lists == record.lists {
         return None;
     }
-    match (read(&text), read(&record.orders)) {
+    match (read_with(&text, Some(&lists)), read_with(&record.orders, Some(&record.lists))) {
         (Ok(file), Ok(kernel)) if meaning(&file, host) == meaning(&kernel, host) => None,
         (Ok(_), _) => told(format!(
             "{} ({}) is not what is in force ({})",

@@ -6,6 +6,7 @@ pub mod edit;
 pub mod exchange;
 mod fault;
 mod hosts;
+mod lists;
 mod model;
 mod read;
 mod read_hosts;
@@ -14,8 +15,9 @@ mod resolve;
 
 pub use fault::{Fault, Faults, Place};
 pub use hosts::{Group, Host, OwnStanding, Selector, Silence};
+pub use lists::{Lists, lists_named};
 pub use model::{
     Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash, Rule,
     RuleName, Standing, TrafficCondition,
 };
-pub use read::read;
+pub use read::{read, read_with};

@@ -8,9 +8,10 @@ use toml::de::{DeTable, DeValue};
 
 use super::fault::{Fault, Faults, Place};
 use super::hosts::{Group, Host};
+use super::lists::{Lists, areas_of_feed};
 use super::model::{Action, FoundationSwitches, Orders, Standing};
-use super::resolve::{Names, Text, Unresolved, nearest};
-use crate::names::address::AddressSet;
+use super::resolve::{Names, Text, UNREADABLE, Unresolved, nearest};
+use crate::names::address::{AddressRange, AddressSet};
 use crate::names::traffic::Term;
 
 /// The version of the format that this code reads.
@@ -22,6 +23,7 @@ const TABLES: &[(&str, bool)] = &[
     ("standing", true),
     ("addresses", true),
     ("services", true),
+    ("areas", true),
     ("foundations", true),
     ("rules", true),
     ("hosts", true),
@@ -36,8 +38,20 @@ const TABLES: &[(&str, bool)] = &[
 /// # Errors
 /// Every [`Fault`] of the text, in its order.
 pub fn read(text: &str) -> Result<Orders, Faults> {
+    read_with(text, None)
+}
+
+/// Reads orders together with the files that they name ([`super::lists_named`]).
+/// Without them a file or an area holds nothing, which is enough for an edit
+/// and not for a decision.
+///
+/// # Errors
+/// Every [`Fault`] of the text, in its order, and what is wrong with the files.
+pub fn read_with(text: &str, lists: Option<&Lists>) -> Result<Orders, Faults> {
     let (root, syntax) = DeTable::parse_recoverable(text);
-    let mut reader = Reader { text, faults: Vec::new() };
+    let names_files = || text.contains("\"file:") || text.contains("\"area:");
+    let unknown_lists = lists.is_none() && names_files();
+    let mut reader = Reader { text, faults: Vec::new(), lists, unknown_lists };
     for error in &syntax {
         let span = error.span().unwrap_or(0..0);
         reader.fault(
@@ -67,6 +81,9 @@ pub(super) struct Known<'n> {
 pub(super) struct Reader<'t> {
     pub(super) text: &'t str,
     faults: Vec<Fault>,
+    pub(super) lists: Option<&'t Lists>,
+    /// Some addresses are not known, so that nothing can be said of empty sets.
+    pub(super) unknown_lists: bool,
 }
 
 pub(super) type Value<'t> = Spanned<DeValue<'t>>;
@@ -326,6 +343,11 @@ impl<'t> Reader<'t> {
                 names.services.insert(key.get_ref().to_string(), terms);
             }
         }
+        names.lists = self.lists.cloned();
+        if let Some(table) = root.get("areas").and_then(|v| self.table("areas", v)) {
+            self.check_keys(table, "areas", &[("feed", true)]);
+            names.areas = table.get("feed").and_then(|value| self.feed(value));
+        }
         if let Some(table) = root.get("addresses").and_then(|v| self.table("addresses", v)) {
             for (key, value) in table.iter() {
                 let path = format!("addresses.{}", key.get_ref());
@@ -335,6 +357,31 @@ impl<'t> Reader<'t> {
             }
         }
         names
+    }
+
+    /// The areas of the feed; a fault when it cannot be read or has none.
+    fn feed(&mut self, value: &Value<'_>) -> Option<BTreeMap<String, Vec<AddressRange>>> {
+        let written = self.string("areas.feed", value)?;
+        let areas = match self.lists?.get(&written.text) {
+            Some(Ok(text)) => areas_of_feed(text),
+            Some(Err(why)) => {
+                let message = format!("{} cannot be read: {why}", written.text);
+                self.fault("areas.feed", written.span, message, UNREADABLE);
+                return None;
+            }
+            None => BTreeMap::new(),
+        };
+        if areas.is_empty() {
+            let message = format!("{} has no entry in it", written.text);
+            self.fault(
+                "areas.feed",
+                written.span,
+                message,
+                "A line is `prefix,country,region,city,postal` (RFC 8805).",
+            );
+            return None;
+        }
+        Some(areas)
     }
 
     fn check_name<S: AsRef<str>>(&mut self, path: &str, key: &Spanned<S>) {

@@ -279,7 +279,7 @@ impl<'t> Reader<'t> {
     /// A fault when `_except` takes everything away again.
     fn check_leftover(&mut self, nothing_left: bool, except: Option<&Listed>) -> Option<()> {
         match except {
-            Some((key, span, _)) if nothing_left => {
+            Some((key, span, _)) if nothing_left && !self.unknown_lists => {
                 self.fault(
                     key,
                     span.clone(),
@@ -324,6 +324,7 @@ impl<'t> Reader<'t> {
         self.check_leftover(whole && nothing, except.as_ref())?;
         if let (true, Some(family), Some(set)) = (whole, family, &addresses)
             && !set.has(family)
+            && !self.unknown_lists
         {
             let (path, span) =
                 list.as_ref().or(except.as_ref()).map(|(p, s, _)| (p.clone(), s.clone()))?;

@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 use std::ops::Range;
 
+use super::lists::{AREA, FILE, Lists, addresses_of_list};
 use super::model;
 use crate::names::address::{AddressFault, AddressRange, AddressSet};
 use crate::names::services;
@@ -44,7 +45,14 @@ fn did_you_mean<'n>(text: &str, names: impl Iterator<Item = &'n str>, otherwise:
 pub(super) struct Names {
     pub(super) services: BTreeMap<String, Vec<Term>>,
     pub(super) groups: BTreeMap<String, Vec<Text>>,
+    /// Texts of files; `None` when nobody looked.
+    pub(super) lists: Option<Lists>,
+    /// Prefixes by country and region; `None` when there is no feed.
+    pub(super) areas: Option<BTreeMap<String, Vec<AddressRange>>>,
 }
+
+/// The mend for a file that cannot be read.
+pub(super) const UNREADABLE: &str = "Name a file beside the orders, or give its whole path.";
 
 impl Names {
     /// The terms of one text of a traffic list.
@@ -113,6 +121,38 @@ impl Names {
             }
             path.pop();
             return Ok(());
+        }
+        if let Some(name) = text.strip_prefix(FILE) {
+            let Some(lists) = &self.lists else { return Ok(()) };
+            let mend = "Mend the file.".to_owned();
+            return match lists.get(name) {
+                Some(Ok(list)) => addresses_of_list(list)
+                    .map(|list| ranges.extend(list))
+                    .map_err(|why| unresolved(format!("{name}, {why}"), mend)),
+                Some(Err(why)) => {
+                    Err(unresolved(format!("{name} cannot be read: {why}"), UNREADABLE.into()))
+                }
+                None => Err(unresolved(format!("{name} was not read"), UNREADABLE.into())),
+            };
+        }
+        if let Some(code) = text.strip_prefix(AREA) {
+            return match (&self.areas, self.lists.is_some()) {
+                (_, false) => Ok(()),
+                (Some(areas), true) => match areas.get(&code.to_ascii_uppercase()) {
+                    Some(area) => {
+                        ranges.extend(area);
+                        Ok(())
+                    }
+                    None => Err(unresolved(
+                        format!("the feed has no area `{code}`"),
+                        "Write a country such as `NL`, or a region such as `NL-NH`.".into(),
+                    )),
+                },
+                (None, true) => Err(unresolved(
+                    format!("there is no feed that says where `{code}` is"),
+                    "Name one: [areas] feed = \"feed.csv\", a file as RFC 8805 has it.".into(),
+                )),
+            };
         }
         match AddressRange::parse(text) {
             Ok(range) => {

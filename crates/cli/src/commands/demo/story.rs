@@ -7,7 +7,7 @@ use std::time::Duration;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Question, decide};
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::{OrdersHash, read};
+use tipstaff_core::orders::{Lists, OrdersHash, read};
 use tipstaff_core::packet::{Facts, InterfaceIndex, Packet};
 use tipstaff_core::reach::{Subject, first_packet, speaker_words};
 use tipstaff_gate::kernel::KernelGate;
@@ -110,7 +110,14 @@ fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {
 fn orders() -> Chosen {
     let orders = read(ORDERS).unwrap_or_else(|faults| unreachable!("a test reads them: {faults}"));
     let origin = Origin::File { path: "orders.toml".into(), hash: OrdersHash::of(ORDERS) };
-    Chosen { brief: Brief::of(&orders), orders, text: ORDERS.to_owned(), origin, host: None }
+    Chosen {
+        brief: Brief::of(&orders),
+        orders,
+        text: ORDERS.to_owned(),
+        origin,
+        host: None,
+        lists: Lists::new(),
+    }
 }
 
 fn stored() -> Result<Snapshot, Failure> {
@@ -191,6 +198,7 @@ fn record(judge: &Chosen) -> Record {
         posted_at: jiff::Timestamp::now().as_second(),
         posted_by: "demo".into(),
         host: None,
+        lists: Lists::new(),
     }
 }
 
