@@ -6,6 +6,7 @@ use std::path::Path;
 
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
+use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Lists, Orders, OrdersHash, lists_named, read_with};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, InForce};
@@ -144,11 +145,18 @@ pub fn which_host(orders: &Orders, told: Option<&str>) -> Result<Option<String>,
 /// names one.
 fn here(orders: &Orders, host: Option<&str>) -> Result<Brief, Failure> {
     let host = orders.hosts.iter().find(|h| Some(h.name.as_str()) == host);
-    if orders.rules.iter().all(|rule| rule.interface.is_any()) {
-        return Ok(Brief::on(orders, host, &[]));
-    }
-    let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    Ok(Brief::on(orders, host, &all))
+    let all = match orders.rules.iter().all(|rule| rule.interface.is_any()) {
+        true => Vec::new(),
+        false => interfaces::list().map_err(system("reading the interfaces"))?,
+    };
+    let mut brief = Brief::on(orders, host, &all);
+    brief.expire(now());
+    Ok(brief)
+}
+
+/// This moment.
+pub fn now() -> Moment {
+    Moment::from_seconds(jiff::Timestamp::now().as_second())
 }
 
 /// The orders of a record that was in force.

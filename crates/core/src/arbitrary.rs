@@ -9,6 +9,7 @@ use proptest::prelude::*;
 use proptest::sample::select;
 
 use crate::brief::Brief;
+use crate::moment::Moment;
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::traffic::{Term, Transport, keys_of};
 use crate::orders::{
@@ -20,6 +21,9 @@ use crate::packet::InterfaceIndex;
 const PORTS: [u16; 10] = [0, 1, 22, 53, 68, 546, 7410, 7420, 7423, 65_535];
 /// The interfaces that random lists know; tests on a real machine put its own there.
 pub const INTERFACES: [(u32, &str); 4] = [(1, "lo"), (2, "lan0"), (3, "tun0"), (9, "ts-a")];
+/// When random rules end: long ago, or in a far future, and at the ends of time.
+pub const UNTIL: [Moment; 5] =
+    [Moment(0), Moment(1), Moment(1_700_000_000), Moment(4_000_000_000), Moment(u32::MAX)];
 const PROTOCOLS: [u8; 9] = [0, 1, 6, 17, 47, 58, 59, 132, 255];
 
 fn ipv4() -> impl Strategy<Value = Ipv4Addr> {
@@ -90,9 +94,10 @@ prop_compose! {
         destinations in proptest::option::weighted(0.2, vec(range(), 1..3)),
         interface in interface(),
         family in proptest::option::weighted(0.15, select(Family::BOTH.to_vec())),
+        until in proptest::option::weighted(0.15, select(UNTIL.to_vec())),
         enabled in prop::bool::weighted(0.85),
     ) -> Conditions {
-        Conditions { action, terms, sources, destinations, interface, family, enabled }
+        Conditions { action, terms, sources, destinations, interface, family, until, enabled }
     }
 }
 
@@ -118,6 +123,7 @@ struct Conditions {
     destinations: Option<Vec<AddressRange>>,
     interface: InterfaceCondition,
     family: Option<Family>,
+    until: Option<Moment>,
     enabled: bool,
 }
 
@@ -132,7 +138,7 @@ fn interface() -> impl Strategy<Value = InterfaceCondition> {
 }
 
 fn numbered((at, conditions): (usize, Conditions)) -> Rule {
-    let Conditions { action, terms, sources, destinations, interface, family, enabled } =
+    let Conditions { action, terms, sources, destinations, interface, family, until, enabled } =
         conditions;
     let name = RuleName::parse(&format!("rule-{at}"));
     Rule {
@@ -148,6 +154,7 @@ fn numbered((at, conditions): (usize, Conditions)) -> Rule {
         destination: addresses(destinations.as_deref()),
         interface,
         family,
+        until,
         group: None,
         hosts: Vec::new(),
         silence: (!enabled).then_some(Silence::Paused),

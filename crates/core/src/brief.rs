@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::interface::Interface;
+use crate::moment::Moment;
 use crate::names::spans::Spans;
 use crate::orders::{
     FoundationSwitches, Host, InterfaceCondition, Orders, Rule, Selector, Silence, Standing,
@@ -95,6 +96,14 @@ impl Brief {
                 .iter()
                 .map(|i| (InterfaceIndex(i.index), i.name.clone()))
                 .collect(),
+        }
+    }
+
+    /// Silences the rules whose time is over.
+    pub fn expire(&mut self, now: Moment) {
+        for rule in &mut self.rules {
+            let over = rule.until.is_some_and(|until| until <= now);
+            rule.silence = rule.silence.or(over.then_some(Silence::Expired));
         }
     }
 

@@ -8,6 +8,7 @@ use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
 use crate::foundations::{Before, Foundation, before_rules};
+use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Action, AddressCondition, Rule, Silence};
@@ -48,6 +49,8 @@ pub enum Mismatch {
     Group,
     /// It is for other hosts.
     Host,
+    /// Its time is over.
+    Expired,
     /// Another family.
     Family,
     /// Another traffic.
@@ -71,21 +74,23 @@ pub struct Question {
     pub destination: IpAddr,
     /// Where it arrives.
     pub interface: InterfaceIndex,
+    /// When it arrives.
+    pub now: Moment,
 }
 
 impl Question {
     /// The question that a packet puts to the rules; `None` when it has no
     /// transport header to look at.
-    pub fn of(interface: InterfaceIndex, packet: &IpPacket) -> Option<Self> {
+    pub fn of(interface: InterfaceIndex, now: Moment, packet: &IpPacket) -> Option<Self> {
         let IpPacket { source, destination, .. } = *packet;
-        Some(Self { key: packet.key()?, source, destination, interface })
+        Some(Self { key: packet.key()?, source, destination, interface, now })
     }
 }
 
 /// The first condition of `rule` that fails, in the order of [`Mismatch`];
 /// `None` when the rule speaks.
 pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Mismatch> {
-    let Question { key, source, destination, interface } = *question;
+    let Question { key, source, destination, interface, now } = *question;
     let lacks = |condition: &AddressCondition, address: IpAddr| {
         condition.addresses.as_ref().is_some_and(|set| !set.contains(address))
     };
@@ -98,7 +103,10 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
             Silence::Paused => Mismatch::Paused,
             Silence::GroupPaused => Mismatch::Group,
             Silence::OtherHost => Mismatch::Host,
+            Silence::Expired => Mismatch::Expired,
         })
+    } else if rule.until.is_some_and(|until| until <= now) {
+        Some(Mismatch::Expired)
     } else if rule.family.is_some_and(|family| family != Family::of(source)) {
         Some(Mismatch::Family)
     } else if rule.traffic.keys.as_ref().is_some_and(|keys| !keys.contains(key.0)) {
@@ -139,7 +147,8 @@ pub(crate) fn decide_with(
     if facts.direction == Direction::Transit {
         return standing(brief, Direction::Transit);
     }
-    let index = Question::of(facts.interface, &ip).and_then(|question| first_rule(&question));
+    let index =
+        Question::of(facts.interface, facts.now, &ip).and_then(|question| first_rule(&question));
     match index.and_then(|index| Some((index, brief.rule(index)?))) {
         Some((index, rule)) => Decision { verdict: rule.action, speaker: Speaker::Rule(index) },
         None => standing(brief, Direction::Inbound),

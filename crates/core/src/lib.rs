@@ -25,6 +25,7 @@ pub mod flows;
 pub mod foundations;
 pub mod interface;
 pub mod listener;
+pub mod moment;
 pub mod names;
 pub mod orders;
 pub mod packet;

@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::brief::{Brief, RuleIndex};
 use crate::decide::{Decision, Speaker, decide};
 use crate::listener::{Listener, Scope};
+use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, Transport, UDP};
 use crate::orders::{Action, Rule};
@@ -265,7 +266,8 @@ fn heard(listeners: &[Listener], first: Subject, last: u16) -> bool {
     listeners.iter().any(|l| l.transport == transport && (from..=last).contains(&l.port))
 }
 
-/// The facts of a first packet about `subject` from an outside source.
+/// The facts of a first packet, at a time when nothing has expired yet that the
+/// list does not silence ([`Brief::expire`]), about `subject` from an outside source.
 pub fn first_packet(
     subject: Subject,
     source: IpAddr,
@@ -286,6 +288,7 @@ pub fn first_packet(
         interface,
         direction: Direction::Inbound,
         belongs: false,
+        now: Moment::default(),
         packet: Packet::Ip(IpPacket { source, destination: target, payload }),
     }
 }

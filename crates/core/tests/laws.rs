@@ -5,13 +5,18 @@
 use proptest::prelude::*;
 use tipstaff_core::arbitrary::{brief, frame};
 use tipstaff_core::decide::{Speaker, decide};
+use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, parse_ethernet};
 use tipstaff_core::tables::Tables;
 
+/// Between the moments at which random rules end.
+const NOW: u32 = 1_800_000_000;
+
 fn facts(frame: &[u8], belongs: bool, direction: Direction, interface: u32) -> Facts {
     let interface = InterfaceIndex(interface);
-    Facts { interface, direction, belongs, packet: parse_ethernet(frame) }
+    let now = Moment(NOW);
+    Facts { interface, direction, belongs, now, packet: parse_ethernet(frame) }
 }
 
 proptest! {
@@ -24,11 +29,13 @@ proptest! {
         belongs in any::<bool>(),
         transit in prop::bool::weighted(0.1),
         interface in prop_oneof![1u32..4, Just(9)],
+        now in prop::sample::select(vec![0, 1, 2, NOW, u32::MAX - 1, u32::MAX]).prop_map(Moment),
     ) {
         let tables = Tables::build(&brief).unwrap();
         let direction = if transit { Direction::Transit } else { Direction::Inbound };
         for frame in frames {
-            let facts = facts(&frame, belongs, direction, interface);
+            let mut facts = facts(&frame, belongs, direction, interface);
+            facts.now = now;
             prop_assert_eq!(tables.decide(&brief, &facts), decide(&brief, &facts));
         }
     }

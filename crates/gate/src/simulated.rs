@@ -7,6 +7,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::flows::Flows;
 use tipstaff_core::interface::Interface;
+use tipstaff_core::moment::Moment;
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, Packet, Payload, parse_ethernet};
 use tipstaff_core::tables::Tables;
 
@@ -26,12 +27,18 @@ pub struct SimulatedGate {
     revision: Option<Revision>,
     flows: Flows,
     now: Duration,
+    wall: Moment,
 }
 
 impl SimulatedGate {
     /// Moves the clock; it counts from any fixed moment.
     pub fn set_time(&mut self, now: Duration) {
         self.now = now;
+    }
+
+    /// Says which moment it is, for rules that expire.
+    pub fn set_moment(&mut self, now: Moment) {
+        self.wall = now;
     }
 
     /// A frame leaves the host. Nothing is dropped on its way out.
@@ -78,7 +85,8 @@ impl SimulatedGate {
             Packet::Ip(ip) => self.flows.knows(&ip, self.now),
             _ => false,
         };
-        let facts = Facts { interface, direction: Direction::Inbound, belongs, packet };
+        let facts =
+            Facts { interface, direction: Direction::Inbound, belongs, now: self.wall, packet };
         revision.tables.decide(&revision.brief, &facts)
     }
 }

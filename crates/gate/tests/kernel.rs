@@ -16,6 +16,7 @@ use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker, decide};
 use tipstaff_core::interface::Interface;
+use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, Lists, read};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, parse_ethernet};
 use tipstaff_core::tables::Tables;
@@ -72,6 +73,7 @@ fn the_three_executors_agree() {
         let mac = cable.hardware.unwrap();
         let mut gate = KernelGate::new(&run_dir).unwrap();
         let mut runner = TestRunner::deterministic();
+        let now = std::time::UNIX_EPOCH.elapsed().unwrap().as_secs() as u32;
         let mut speakers = std::collections::BTreeMap::<&str, usize>::new();
         for case in 0..cases {
             let most = [3, 40, 64, 65, 700][case % 5];
@@ -95,6 +97,7 @@ fn the_three_executors_agree() {
                     interface: index,
                     direction: Direction::Inbound,
                     belongs: false,
+                    now: Moment(now),
                     packet: parse_ethernet(&frame),
                 };
                 let reference = decide(&brief, &facts);

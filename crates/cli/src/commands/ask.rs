@@ -103,7 +103,8 @@ fn question(
             InterfaceIndex(approach.as_ref().map_or(outside, |a| a.interface.index))
         }
     };
-    Ok(Question { key, source, destination, interface })
+    let now = chosen::now();
+    Ok(Question { key, source, destination, interface, now })
 }
 
 /// The index of an interface. The file may be about another machine: there a
@@ -139,6 +140,7 @@ fn facts(asked: &Question) -> Facts {
         interface: asked.interface,
         direction: Direction::Inbound,
         belongs: false,
+        now: asked.now,
         packet: parse_ethernet(&frame(asked, [0; 6])),
     }
 }
@@ -184,7 +186,7 @@ pub fn answer(
     known_by: &'static str,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
-    let Question { key, source, destination, interface } = *asked;
+    let Question { key, source, destination, interface, .. } = *asked;
     let arrives = judge.brief.interface_name(interface).unwrap_or("unknown").to_owned();
     let end = match decision.speaker {
         Speaker::Rule(RuleIndex(index)) => index as usize,
@@ -261,6 +263,10 @@ fn because(rule: &Rule, failed: Mismatch, asked: &Question, arrives: &str) -> St
         Mismatch::Paused => "it is paused".into(),
         Mismatch::Group => "its group is paused".into(),
         Mismatch::Host => "it is for other hosts".into(),
+        Mismatch::Expired => match rule.until {
+            Some(until) => format!("it ended at {until}"),
+            None => "it has expired".into(),
+        },
         Mismatch::Family => format!("{} is of the other family", asked.source),
         Mismatch::Traffic => outside(&asked.key, &rule.traffic.written, &rule.traffic.except),
         Mismatch::Source => outside(&asked.source, &rule.source.written, &rule.source.except),

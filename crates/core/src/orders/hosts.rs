@@ -103,6 +103,8 @@ pub enum Silence {
     GroupPaused,
     /// It is for other hosts.
     OtherHost,
+    /// Its time is over.
+    Expired,
 }
 
 impl Silence {
@@ -112,6 +114,7 @@ impl Silence {
             Self::Paused => "paused",
             Self::GroupPaused => "group paused",
             Self::OtherHost => "other hosts",
+            Self::Expired => "expired",
         }
     }
 }

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use super::hosts::{Group, Host, Selector, Silence};
+use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services;
 use crate::names::spans::Spans;
@@ -185,6 +186,8 @@ pub struct Rule {
     pub interface: InterfaceCondition,
     /// Only packets of this family.
     pub family: Option<Family>,
+    /// When it ends to speak.
+    pub until: Option<Moment>,
     /// The group that it belongs to.
     pub group: Option<String>,
     /// The hosts it is for; as its group says, or all, when empty.
@@ -260,6 +263,7 @@ impl Rule {
             words.push(format!("on {}", self.interface.words()));
         }
         words.extend(self.family.map(|family| format!("{family} only")));
+        words.extend(self.until.map(|until| format!("until {until}")));
         words.join(", ")
     }
 }

@@ -9,6 +9,7 @@ use super::hosts::Silence;
 use super::model::{AddressCondition, InterfaceCondition, Rule, RuleName, TrafficCondition};
 use super::read::{Known, Reader, Value, leaf};
 use super::resolve::{Names, Text};
+use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::spans::Spans;
 use crate::names::traffic::keys_of;
@@ -33,7 +34,7 @@ const RULE_KEYS: &[(&str, bool)] = &[
     ("at_most", false),
     ("over", false),
     ("log", false),
-    ("until", false),
+    ("until", true),
     ("group", true),
     ("hosts", true),
     ("postures", false),
@@ -146,6 +147,10 @@ impl<'t> Reader<'t> {
             destination: destination?,
             interface: interface?,
             family,
+            until: match table.get("until") {
+                Some(value) => Some(self.moment(&key("until"), value)?),
+                None => None,
+            },
             group: self.group_of(&path, table, known.rule_groups),
             hosts: self.selectors(&path, table, known.hosts),
             silence: (!enabled?).then_some(Silence::Paused),
@@ -217,6 +222,24 @@ impl<'t> Reader<'t> {
                 None
             }
         }
+    }
+
+    /// A date-time of TOML, or the same as a string.
+    fn moment(&mut self, key: &str, value: &Value<'_>) -> Option<Moment> {
+        let text = match value.get_ref() {
+            DeValue::Datetime(at) => at.to_string(),
+            _ => self.string(key, value)?.text,
+        };
+        let read = text.parse().ok();
+        if read.is_none() {
+            self.fault(
+                key,
+                value.span(),
+                format!("`{text}` is no moment: a date, a time and the offset from UTC"),
+                "Write it like `2026-12-24T18:00:00+01:00`, or with Z for UTC.",
+            );
+        }
+        read
     }
 
     fn family(&mut self, key: &str, value: &Value<'_>) -> Option<Family> {

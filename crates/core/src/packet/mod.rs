@@ -7,6 +7,7 @@ use std::net::IpAddr;
 
 use serde::Serialize;
 
+use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, UDP};
 
@@ -153,6 +154,8 @@ pub struct Facts {
     /// Whether this host knows a connection or flow that it belongs to
     /// (sockets for TCP, [`crate::flows`] for everything else).
     pub belongs: bool,
+    /// When it arrives.
+    pub now: Moment,
     /// The packet.
     pub packet: Packet,
 }

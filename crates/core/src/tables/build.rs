@@ -8,6 +8,7 @@ use super::layout::{
 };
 use super::{Slot, Tables, TooLarge};
 use crate::brief::Brief;
+use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::spans::{Point, Spans};
 use crate::orders::{Action, Rule};
@@ -55,6 +56,9 @@ impl Tables {
             brief.rules.iter().map(|r| brief.interfaces_of(&r.interface)).collect();
         let interface = interfaces.iter().map(Option::as_ref);
         let interface = blob.dimension("interface", words, enabled().zip(interface))?;
+        let times: Vec<Option<Spans<u32>>> = brief.rules.iter().map(|r| alive(r.until)).collect();
+        let time = times.iter().map(Option::as_ref);
+        let time = blob.dimension("time", words, enabled().zip(time))?;
 
         let verdicts_offset = blob.align();
         blob.bytes.extend(brief.rules.iter().map(|r| u8::from(r.action == Action::Allow)));
@@ -73,11 +77,18 @@ impl Tables {
             destination_used: to().any(|a| a.is_some()),
             interface,
             interface_used: interfaces.iter().any(Option::is_some),
+            time,
+            time_used: times.iter().any(Option::is_some),
             verdicts_offset,
             size,
         };
         Ok(Self { bytes: blob.bytes, layout })
     }
+}
+
+/// The seconds in which a rule speaks; `None` is always.
+fn alive(until: Option<Moment>) -> Option<Spans<u32>> {
+    until.map(|Moment(until)| Spans::from_ranges(until.checked_sub(1).map(|last| (0, last))))
 }
 
 fn de_bruijn_bytes() -> [u8; 64] {

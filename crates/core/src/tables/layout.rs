@@ -89,6 +89,10 @@ pub struct Layout {
     pub interface: Dimension,
     /// Whether any rule looks at the interface.
     pub interface_used: bool,
+    /// By [`crate::moment::Moment`]: which rules have not expired.
+    pub time: Dimension,
+    /// Whether any rule expires.
+    pub time_used: bool,
     /// Where the verdicts stand: a byte a rule, 1 allow, 0 deny.
     pub verdicts_offset: u32,
     /// Size of the blob in bytes.

@@ -121,13 +121,17 @@ impl Tables {
             true => Some(self.row(&layout.interface, question.interface.0)?),
             false => None,
         };
+        let time = match layout.time_used {
+            true => Some(self.row(&layout.time, question.now.0)?),
+            false => None,
+        };
         let pairs = traffic.chunks_exact(8).zip(source.chunks_exact(8));
         for (at, (a, b)) in pairs.enumerate() {
             let mut all = word(a, 0)? & word(b, 0)?;
             if all == 0 {
                 continue;
             }
-            for row in [destination, interface].into_iter().flatten() {
+            for row in [destination, interface, time].into_iter().flatten() {
                 all &= word(row, at * 8)?;
             }
             if all != 0 {

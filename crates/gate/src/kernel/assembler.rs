@@ -54,6 +54,8 @@ pub enum Op {
     Sub = 0x10,
     /// Multiplication.
     Mul = 0x20,
+    /// Division, unsigned.
+    Div = 0x30,
     /// Bitwise or.
     Or = 0x40,
     /// Bitwise and.

@@ -33,6 +33,8 @@ pub mod helper {
     pub const SOCKET_LOOKUP_TCP: i32 = 99;
     /// `bpf_get_netns_cookie`.
     pub const NAMESPACE_COOKIE: i32 = 122;
+    /// `bpf_ktime_get_tai_ns`, since Linux 6.1.
+    pub const WALL_TIME: i32 = 208;
     /// `bpf_ringbuf_output`.
     pub const RING_OUTPUT: i32 = 130;
 }
@@ -75,6 +77,10 @@ pub mod at {
     pub const SOURCE_ROW: i16 = -224;
     /// The destination row's address.
     pub const DESTINATION_ROW: i16 = -232;
+    /// The interface row's address.
+    pub const INTERFACE_ROW: i16 = -240;
+    /// The row of the rules that have not expired.
+    pub const TIME_ROW: i16 = -248;
 }
 
 /// Bytes of a flow's key: the remote address (IPv4 as `::ffff:a.b.c.d`), the

@@ -28,6 +28,16 @@ pub(super) struct Revision {
     record: OwnedFd,
 }
 
+/// By how many seconds TAI is ahead of UTC: 37 where the clock is kept well, 0
+/// where nobody told the kernel.
+fn tai_ahead() -> Result<i32, GateError> {
+    use nix::time::{ClockId, clock_gettime};
+    let seconds = |clock| clock_gettime(clock).map(|t| t.tv_sec());
+    let both =
+        seconds(ClockId::CLOCK_TAI).and_then(|tai| Ok(tai - seconds(ClockId::CLOCK_REALTIME)?));
+    both.map(|ahead| ahead as i32).map_err(|e| super::system("reading the clock")(e.into()))
+}
+
 impl Revision {
     /// Loads everything; nothing is in force yet.
     pub(super) fn load(posting: &Posting<'_>, flows: BorrowedFd<'_>) -> Result<Self, GateError> {
@@ -53,6 +63,7 @@ impl Revision {
             flows,
             standing: posting.brief.standing,
             foundations: posting.brief.foundations,
+            tai_ahead: tai_ahead()?,
         })
         .map_err(misfit)?;
         let program = load(ProgramKind::SchedCls, "ts_verdict", &code)?;

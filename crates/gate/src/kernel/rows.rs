@@ -8,7 +8,7 @@ use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyW
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
-use super::reading::{at, destination_offset, skb, source_offset};
+use super::reading::{at, destination_offset, helper, skb, source_offset};
 use super::verdict::{CounterSlot, DROP, NEXT, Parts};
 
 /// An address of the IP header as a number: r1 (IPv4), or r1 high and r2 low (IPv6).
@@ -142,23 +142,31 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     a.load(Width::W, R1, STACK, at::KEY);
     row_address(a, parts, &layout.traffic, unsound);
     a.store(Width::D, STACK, at::TRAFFIC_ROW, R3);
-    // The rows, each in a register for the walk; dimensions that no rule looks at have none.
-    let mut rows = vec![(R7, at::TRAFFIC_ROW), (R8, at::SOURCE_ROW)];
     if layout.interface_used {
         a.load(Width::W, R1, R6, skb::INTERFACE);
         row_address(a, parts, &layout.interface, unsound);
-        a.copy(R4, R3);
+        a.store(Width::D, STACK, at::INTERFACE_ROW, R3);
     }
-    if layout.destination_used {
-        rows.push((R3, at::DESTINATION_ROW));
+    if layout.time_used {
+        wall_seconds(a, parts);
+        row_address(a, parts, &layout.time, unsound);
+        a.store(Width::D, STACK, at::TIME_ROW, R3);
     }
-    for (row, place) in &rows {
-        a.load(Width::D, *row, STACK, *place);
-    }
-    let mut rows: Vec<Reg> = rows.into_iter().map(|(row, _)| row).collect();
-    if layout.interface_used {
-        rows.push(R4);
-    }
+    // The rows, each in a register for the walk; dimensions that no rule looks at have none.
+    let rows: Vec<Reg> = [
+        (R7, at::TRAFFIC_ROW, true),
+        (R8, at::SOURCE_ROW, true),
+        (R3, at::DESTINATION_ROW, layout.destination_used),
+        (R4, at::INTERFACE_ROW, layout.interface_used),
+        (R5, at::TIME_ROW, layout.time_used),
+    ]
+    .into_iter()
+    .filter(|(_, _, used)| *used)
+    .map(|(row, place, _)| {
+        a.load(Width::D, row, STACK, place);
+        row
+    })
+    .collect();
     a.mov(R9, 0);
     if layout.words == 1 {
         common_bits(a, &rows, 0);
@@ -189,6 +197,19 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     a.mov(R8, DROP);
     a.jump(finish);
     a.place(none);
+}
+
+/// r1 = seconds since 1970 UTC. The clock that programs may ask (TAI) is ahead
+/// of UTC by a number of seconds that user space knows.
+fn wall_seconds(a: &mut Assembler, parts: &Parts<'_>) {
+    a.call(helper::WALL_TIME);
+    a.copy(R1, R0);
+    a.value64(R2, 1_000_000_000);
+    a.op_reg(Op::Div, R1, R2);
+    a.op(Op::Sub, R1, parts.tai_ahead);
+    // Only the lower half, as the key is 32 bits wide.
+    a.op(Op::Lsh, R1, 32);
+    a.op(Op::Rsh, R1, 32);
 }
 
 /// r1 = the bits that all rows have set in a word.

@@ -88,6 +88,8 @@ pub struct Parts<'m> {
     pub flows: BorrowedFd<'m>,
     /// The standing answers.
     pub standing: Standing,
+    /// By how many seconds TAI is ahead of UTC.
+    pub tai_ahead: i32,
     /// Foundations that can be off.
     pub foundations: FoundationSwitches,
 }

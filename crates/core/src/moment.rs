@@ -1,0 +1,58 @@
+//! Points in time, passed in and never asked for.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+/// Whole seconds since 1970-01-01 UTC; reaches to the year 2106.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize,
+)]
+#[serde(transparent)]
+pub struct Moment(pub u32);
+
+impl Moment {
+    /// From seconds since 1970; what is outside stands at the nearest end.
+    pub fn from_seconds(seconds: i64) -> Self {
+        Self(u32::try_from(seconds.max(0)).unwrap_or(u32::MAX))
+    }
+}
+
+/// A text that is no moment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("not a date and time with its offset from UTC")]
+pub struct NoMoment;
+
+impl FromStr for Moment {
+    type Err = NoMoment;
+
+    /// Reads RFC 3339: `2026-12-24T18:00:00+01:00`.
+    fn from_str(text: &str) -> Result<Self, NoMoment> {
+        let at: jiff::Timestamp = text.parse().map_err(|_| NoMoment)?;
+        Ok(Self::from_seconds(at.as_second()))
+    }
+}
+
+impl fmt::Display for Moment {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match jiff::Timestamp::from_second(i64::from(self.0)) {
+            Ok(at) => write!(f, "{at}"),
+            Err(_) => write!(f, "{} s", self.0),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn moments_read_with_their_offset_and_print_in_utc() {
+        let read = |text: &str| text.parse::<Moment>();
+        assert_eq!(read("2026-12-24T18:00:00+01:00").unwrap().to_string(), "2026-12-24T17:00:00Z");
+        assert_eq!(read("1970-01-01T00:00:09Z"), Ok(Moment(9)));
+        assert_eq!(read("2026-12-24T18:00:00"), Err(NoMoment));
+        assert_eq!(Moment::from_seconds(-5), Moment(0));
+    }
+}
