@@ -253,6 +253,9 @@ pub struct AddOptions {
     /// Only ipv4 or ipv6
     #[arg(long)]
     pub family: Option<String>,
+    /// When it ends to speak: 2026-12-24T18:00:00+01:00
+    #[arg(long, value_name = "MOMENT")]
+    pub until: Option<String>,
     /// A name; made up from the content when it is left out
     #[arg(long)]
     pub name: Option<String>,

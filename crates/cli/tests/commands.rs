@@ -526,3 +526,30 @@ fn a_list_in_a_file_beside_the_orders_counts() {
     fs::remove_file(desk.path().join("unwanted.txt")).unwrap();
     assert!(desk.run(&["rule", "move", "unwanted", "--last"]).status.success());
 }
+
+#[test]
+fn a_rule_ends_at_its_moment_and_stays_visible() {
+    let desk = Desk::new(ORDERS);
+    let add = |name: &str, until: &str| {
+        let arguments =
+            ["rule", "add", "allow", "tcp/7450", "--name", name, "--until", until, "--last"];
+        desk.text(&arguments)
+    };
+    add("over", "2020-01-01T00:00:00Z");
+    let by = || desk.json(&["ask", "tcp/7450", "--source", "203.0.113.9"])["by"].clone();
+    assert_eq!(by(), "the standing answer inbound");
+    let text = desk.text(&["ask", "tcp/7450", "--source", "203.0.113.9"]);
+    assert!(text.contains("it ended at 2020-01-01T00:00:00Z"), "{text}");
+    let rules = desk.text(&["rules"]);
+    assert!(
+        rules.contains("allow (expired)") && rules.contains("until 2020-01-01T00:00:00Z"),
+        "{rules}"
+    );
+    add("to-come", "2100-01-01T00:00:00+01:00");
+    assert_eq!(by(), "rule 9 (to-come)");
+    let wrong = add("wrong", "tomorrow");
+    assert!(
+        wrong.contains("`tomorrow` is no moment") && wrong.ends_with("(exit code 2)"),
+        "{wrong}"
+    );
+}

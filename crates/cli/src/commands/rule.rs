@@ -131,6 +131,7 @@ fn new_rule(options: &AddOptions) -> NewRule {
             ("destination", &options.destination),
             ("interface", &options.interface),
             ("family", &options.family),
+            ("until", &options.until),
         ]
         .into_iter()
         .filter_map(|(key, value)| Some((key.to_owned(), value.clone()?)))

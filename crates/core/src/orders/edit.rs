@@ -366,16 +366,9 @@ impl Page<'_> {
 
     /// Before the first catch-all deny, behind which nothing ever speaks.
     fn usual_place(&self, new: &NewRule) -> (usize, Option<String>) {
-        let catches_all = |r: &Rule| {
-            r.speaks()
-                && r.action == Action::Deny
-                && r.traffic.keys.is_none()
-                && r.source.addresses.is_none()
-                && r.further_words().is_empty()
-        };
         let itself =
             new.action == "deny" && new.traffic.iter().any(|t| t == "any") && new.source.is_empty();
-        match self.orders.rules.iter().position(catches_all) {
+        match self.orders.rules.iter().position(Rule::catches_all) {
             Some(at) if !itself => {
                 let name = &self.orders.rules[at].name;
                 (

@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use toml_edit::{DocumentMut, Item, Table, Value};
 
 use super::edit::EditFault;
-use super::model::{Action, Orders, Rule};
+use super::model::{Orders, Rule};
 use super::read::read;
 
 /// The fragment of a group: names it uses, the group itself, its rules.
@@ -193,13 +193,7 @@ fn collisions(old: &DocumentMut, new: &DocumentMut, orders: &Orders) -> Vec<Stri
 /// Before the first deny of everything, else at the end.
 fn place_of_rules(text: &str, orders: &Orders) -> Result<usize, EditFault> {
     let blocks = super::blocks::Blocks::of(text).ok_or(EditFault::NotTables)?;
-    let catch_all = orders.rules.iter().position(|r| {
-        r.speaks()
-            && r.action == Action::Deny
-            && r.traffic.keys.is_none()
-            && r.source.addresses.is_none()
-            && r.further_words().is_empty()
-    });
+    let catch_all = orders.rules.iter().position(Rule::catches_all);
     let before = catch_all.and_then(|at| blocks.rules.get(at)).map(|range| range.start);
     let end = blocks.rules.last().map(|range| range.end);
     Ok(before.or(end).unwrap_or(text.len()))

@@ -247,6 +247,15 @@ pub(super) fn terms(
 pub struct OrdersHash([u8; 32]);
 
 impl Rule {
+    /// Whether it denies everything from everybody: nothing behind it ever speaks.
+    pub fn catches_all(&self) -> bool {
+        self.speaks()
+            && self.action == Action::Deny
+            && self.traffic.keys.is_none()
+            && self.source.addresses.is_none()
+            && self.further_words().is_empty()
+    }
+
     /// Whether it can speak at all.
     pub fn speaks(&self) -> bool {
         self.silence.is_none()
