@@ -203,6 +203,7 @@ fn post(gate: &mut KernelGate, rules: usize) -> Duration {
         posted_at: 0,
         posted_by: "root".into(),
         host: None,
+        posture: None,
         lists: Lists::new(),
     };
     gate.post(&Posting { brief: &brief, record }, &all).unwrap();

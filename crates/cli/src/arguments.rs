@@ -29,6 +29,9 @@ pub struct Common {
     /// Be this host of the orders [default: the one that this machine is called]
     #[arg(long, global = true, value_name = "NAME")]
     pub host: Option<String>,
+    /// Take up this posture of the orders [default: none]
+    #[arg(long, global = true, value_name = "NAME")]
+    pub posture: Option<String>,
     /// Work in another network namespace: a name below /run/netns, or a path
     #[arg(long, global = true, value_name = "NAME|PATH")]
     pub namespace: Option<String>,

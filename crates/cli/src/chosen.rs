@@ -5,7 +5,7 @@ use std::io;
 use std::path::Path;
 
 use serde::Serialize;
-use tipstaff_core::brief::Brief;
+use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Lists, Orders, OrdersHash, lists_named, read_with};
 use tipstaff_gate::kernel::KernelGate;
@@ -24,6 +24,8 @@ pub struct Chosen {
     pub origin: Origin,
     /// The host that this machine is in them, where they know hosts.
     pub host: Option<String>,
+    /// The posture that it takes up.
+    pub posture: Option<String>,
     /// The files that they name.
     pub lists: Lists,
 }
@@ -76,7 +78,12 @@ pub fn from_file(common: &Common) -> Result<Chosen, Failure> {
     let path = common.orders_path();
     let (text, origin) = text_of(path)?;
     let lists = lists_of(path, &text);
-    chosen(path, text, origin, lists, |orders| which_host(orders, common.host.as_deref()))
+    chosen(path, text, origin, lists, |orders| {
+        Ok((
+            which_host(orders, common.host.as_deref())?,
+            which_posture(orders, common.posture.as_deref())?,
+        ))
+    })
 }
 
 /// Reads the files that orders name, relative to the orders' own folder.
@@ -100,13 +107,13 @@ fn chosen(
     text: String,
     origin: Origin,
     lists: Lists,
-    host: impl FnOnce(&Orders) -> Result<Option<String>, Failure>,
+    setting: impl FnOnce(&Orders) -> Result<(Option<String>, Option<String>), Failure>,
 ) -> Result<Chosen, Failure> {
     match read_with(&text, Some(&lists)) {
         Ok(orders) => {
-            let host = host(&orders)?;
-            let brief = here(&orders, host.as_deref())?;
-            Ok(Chosen { brief, orders, text, origin, host, lists })
+            let (host, posture) = setting(&orders)?;
+            let brief = here(&orders, host.as_deref(), posture.as_deref())?;
+            Ok(Chosen { brief, orders, text, origin, host, posture, lists })
         }
         Err(faults) => Err(Failure::WrongOrders { path: path.to_owned(), text, faults }),
     }
@@ -143,15 +150,38 @@ pub fn which_host(orders: &Orders, told: Option<&str>) -> Result<Option<String>,
 
 /// What orders mean on this machine. Its interfaces matter only where a rule
 /// names one.
-fn here(orders: &Orders, host: Option<&str>) -> Result<Brief, Failure> {
-    let host = orders.hosts.iter().find(|h| Some(h.name.as_str()) == host);
+fn here(orders: &Orders, host: Option<&str>, posture: Option<&str>) -> Result<Brief, Failure> {
     let all = match orders.rules.iter().all(|rule| rule.interface.is_any()) {
         true => Vec::new(),
         false => interfaces::list().map_err(system("reading the interfaces"))?,
     };
-    let mut brief = Brief::on(orders, host, &all);
+    let mut brief =
+        Brief::on(orders, &Setting { interfaces: &all, ..setting(orders, host, posture) });
     brief.expire(now());
     Ok(brief)
+}
+
+/// Host and posture by their names.
+pub fn setting<'o>(orders: &'o Orders, host: Option<&str>, posture: Option<&str>) -> Setting<'o> {
+    Setting {
+        host: orders.hosts.iter().find(|h| Some(h.name.as_str()) == host),
+        posture: orders.postures.iter().find(|p| Some(p.name.as_str()) == posture),
+        interfaces: &[],
+    }
+}
+
+/// The posture that was asked for; none when none was.
+pub fn which_posture(orders: &Orders, told: Option<&str>) -> Result<Option<String>, Failure> {
+    let Some(name) = told else { return Ok(None) };
+    if orders.postures.iter().any(|posture| posture.name == name) {
+        return Ok(Some(name.to_owned()));
+    }
+    let names: Vec<&str> = orders.postures.iter().map(|p| p.name.as_str()).collect();
+    let mend = match names.as_slice() {
+        [] => "They have no [[postures]]: leave --posture out.".to_owned(),
+        names => format!("They know {}.", names.join(", ")),
+    };
+    Err(Failure::Argument { message: format!("the orders know no posture `{name}`"), mend })
 }
 
 /// This moment.
@@ -164,9 +194,9 @@ pub fn from_force(in_force: &InForce) -> Result<Chosen, Failure> {
     let record = &in_force.record;
     let origin =
         Origin::InForce { path: record.path.clone(), hash: record.hash(), since: record.posted_at };
-    let host = record.host.clone();
+    let setting = (record.host.clone(), record.posture.clone());
     let lists = record.lists.clone();
-    chosen(Path::new(&record.path), record.orders.clone(), origin, lists, |_| Ok(host))
+    chosen(Path::new(&record.path), record.orders.clone(), origin, lists, |_| Ok(setting))
 }
 
 /// What the kernel says is in force; `None` when nothing is, or when this

@@ -553,3 +553,44 @@ fn a_rule_ends_at_its_moment_and_stays_visible() {
         "{wrong}"
     );
 }
+
+#[test]
+fn a_posture_brings_its_own_answers_and_rules() {
+    let house = format!(
+        "{HOUSE}{}",
+        r#"
+[[postures]]
+name = "open-house"
+note = "Visitors in the dome"
+standing = { inbound = "allow" }
+network = "198.51.100.0/24"
+
+[[rules]]
+name = "guests-keep-out"
+action = "deny"
+traffic = "ssh"
+postures = "open-house"
+"#
+    );
+    let desk = Desk::new(&house);
+    let by = |posture: &[&str], what: &str| {
+        let arguments =
+            [&["ask", what, "--source", "203.0.113.9", "--host", "archive"], posture].concat();
+        desk.json(&arguments)["by"].as_str().unwrap().to_owned()
+    };
+    let open = ["--posture", "open-house"];
+    assert_eq!(by(&[], "ssh"), "the standing answer inbound");
+    assert_eq!(by(&open, "ssh"), "rule 5 (guests-keep-out)");
+    let json = desk.json(&["rules", "--host", "archive", "--posture", "open-house"]);
+    assert_eq!(json["standing"][0]["action"], "allow");
+    assert_eq!(desk.json(&["rules", "--host", "archive"])["rules"][4]["silence"], "other-posture");
+    let brief = |arguments: &[&str]| {
+        desk.json(&[&["brief", "mast"], arguments].concat())["rules"].as_array().unwrap().len()
+    };
+    assert_eq!((brief(&[]), brief(&open)), (3, 4));
+    let text = desk.text(&["post", "--check", "--host", "archive", "--posture", "open-hose"]);
+    assert!(text.contains("They know open-house.") && text.ends_with("(exit code 2)"), "{text}");
+    let unknown =
+        Desk::new(&house.replace("postures = \"open-house\"", "postures = \"open-huose\""));
+    assert!(unknown.text(&["hosts"]).contains("Did you mean `open-house`?"));
+}

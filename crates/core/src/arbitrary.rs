@@ -157,6 +157,7 @@ fn numbered((at, conditions): (usize, Conditions)) -> Rule {
         until,
         group: None,
         hosts: Vec::new(),
+        postures: Vec::new(),
         silence: (!enabled).then_some(Silence::Paused),
         line: at + 1,
     }

@@ -6,7 +6,8 @@ use crate::interface::Interface;
 use crate::moment::Moment;
 use crate::names::spans::Spans;
 use crate::orders::{
-    FoundationSwitches, Host, InterfaceCondition, Orders, Rule, Selector, Silence, Standing,
+    FoundationSwitches, Host, InterfaceCondition, Orders, Posture, Rule, Selector, Silence,
+    Standing,
 };
 use crate::packet::InterfaceIndex;
 
@@ -33,15 +34,34 @@ fn selectors_of<'o>(orders: &'o Orders, rule: &'o Rule) -> &'o [Selector] {
     }
 }
 
-fn silence_on(orders: &Orders, rule: &Rule, host: Option<&Host>) -> Option<Silence> {
+/// Where and how a list is obeyed.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Setting<'s> {
+    /// The host; `None` where the orders know none.
+    pub host: Option<&'s Host>,
+    /// The posture that holds; `None` for none.
+    pub posture: Option<&'s Posture>,
+    /// The host's interfaces.
+    pub interfaces: &'s [Interface],
+}
+
+fn silence_in(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Silence> {
+    let host = setting.host;
     let group = orders.rule_groups.iter().find(|g| Some(&g.name) == rule.group.as_ref());
     let everywhere = |s: &[Selector]| s.is_empty() || s.contains(&Selector::All);
     let placed_here = match host {
         Some(host) => brought_by(orders, rule, host).is_some(),
         None => everywhere(selectors_of(orders, rule)),
     };
+    let postures = match rule.postures.as_slice() {
+        [] => group.map_or(&[][..], |group| group.postures.as_slice()),
+        own => own,
+    };
+    let holds = setting.posture.is_some_and(|posture| postures.contains(&posture.name));
     if !placed_here {
         Some(Silence::OtherHost)
+    } else if !postures.is_empty() && !holds {
+        Some(Silence::OtherPosture)
     } else {
         group.is_some_and(|group| !group.enabled).then_some(Silence::GroupPaused)
     }
@@ -72,27 +92,29 @@ impl Brief {
     /// The list that these orders mean for a machine without a name and
     /// interfaces: rules that are placed, or name an interface, never speak there.
     pub fn of(orders: &Orders) -> Self {
-        Self::on(orders, None, &[])
+        Self::on(orders, &Setting::default())
     }
 
-    /// The list that these orders mean for a host with these interfaces. Rules
-    /// that are not for it keep their place and are silent.
-    pub fn on(orders: &Orders, host: Option<&Host>, interfaces: &[Interface]) -> Self {
+    /// The list that these orders mean in a setting. Rules that are not for it
+    /// keep their place and are silent.
+    pub fn on(orders: &Orders, setting: &Setting<'_>) -> Self {
         let mut rules = orders.rules.clone();
         for rule in &mut rules {
-            rule.silence = rule.silence.or_else(|| silence_on(orders, rule, host));
+            rule.silence = rule.silence.or_else(|| silence_in(orders, rule, setting));
         }
-        let own = host.map(|host| host.standing).unwrap_or_default();
+        let own = setting.host.map(|host| host.standing).unwrap_or_default();
+        let held = setting.posture.map(|posture| posture.standing).unwrap_or_default();
         let common = orders.standing;
         Self {
             standing: Standing {
-                inbound: own.inbound.unwrap_or(common.inbound),
-                outbound: own.outbound.unwrap_or(common.outbound),
-                transit: own.transit.unwrap_or(common.transit),
+                inbound: held.inbound.or(own.inbound).unwrap_or(common.inbound),
+                outbound: held.outbound.or(own.outbound).unwrap_or(common.outbound),
+                transit: held.transit.or(own.transit).unwrap_or(common.transit),
             },
             foundations: orders.foundations,
             rules,
-            interfaces: interfaces
+            interfaces: setting
+                .interfaces
                 .iter()
                 .map(|i| (InterfaceIndex(i.index), i.name.clone()))
                 .collect(),

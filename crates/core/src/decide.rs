@@ -49,6 +49,8 @@ pub enum Mismatch {
     Group,
     /// It is for other hosts.
     Host,
+    /// It holds in other postures.
+    Posture,
     /// Its time is over.
     Expired,
     /// Another family.
@@ -103,6 +105,7 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
             Silence::Paused => Mismatch::Paused,
             Silence::GroupPaused => Mismatch::Group,
             Silence::OtherHost => Mismatch::Host,
+            Silence::OtherPosture => Mismatch::Posture,
             Silence::Expired => Mismatch::Expired,
         })
     } else if rule.until.is_some_and(|until| until <= now) {

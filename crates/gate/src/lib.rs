@@ -39,6 +39,9 @@ pub struct Record {
     /// The host that this machine is in the orders, where they know hosts.
     #[serde(default)]
     pub host: Option<String>,
+    /// The posture that was taken up, where the orders know some.
+    #[serde(default)]
+    pub posture: Option<String>,
     /// The texts of the files that the orders name, as they were then.
     #[serde(default)]
     pub lists: Lists,

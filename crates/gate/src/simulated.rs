@@ -147,8 +147,15 @@ mod tests {
         );
         let brief = Brief::of(&read(&orders).unwrap());
         let (path, posted_by) = ("orders.toml".into(), "root".into());
-        let record =
-            Record { orders, path, posted_at: 0, posted_by, host: None, lists: Lists::new() };
+        let record = Record {
+            orders,
+            path,
+            posted_at: 0,
+            posted_by,
+            host: None,
+            posture: None,
+            lists: Lists::new(),
+        };
         let mut gate = SimulatedGate::default();
         gate.post(&Posting { brief: &brief, record }, &[]).unwrap();
         gate

@@ -57,7 +57,15 @@ fn orders(rules: &str) -> String {
 
 fn record(text: &str) -> Record {
     let (path, posted_by) = ("orders.toml".into(), "root".into());
-    Record { orders: text.into(), path, posted_at: 0, posted_by, host: None, lists: Lists::new() }
+    Record {
+        orders: text.into(),
+        path,
+        posted_at: 0,
+        posted_by,
+        host: None,
+        posture: None,
+        lists: Lists::new(),
+    }
 }
 
 fn post(gate: &mut KernelGate, text: &str, all: &[Interface]) -> Result<(), GateError> {

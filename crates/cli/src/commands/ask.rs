@@ -262,6 +262,7 @@ fn because(rule: &Rule, failed: Mismatch, asked: &Question, arrives: &str) -> St
     match failed {
         Mismatch::Paused => "it is paused".into(),
         Mismatch::Group => "its group is paused".into(),
+        Mismatch::Posture => "it holds in other postures".into(),
         Mismatch::Host => "it is for other hosts".into(),
         Mismatch::Expired => match rule.until {
             Some(until) => format!("it ended at {until}"),

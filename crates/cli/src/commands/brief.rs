@@ -53,12 +53,14 @@ pub fn run(
     let (orders, origin) = chosen::orders_of_file(common.orders_path())?;
     let told = options.name.as_deref().or(common.host.as_deref());
     let host = find(&orders, told)?;
+    let posture = chosen::which_posture(&orders, common.posture.as_deref())?;
+    let posture = posture.as_deref();
     let Some(other) = &options.diff else {
         let report = Report {
             orders: &origin,
             host: &host.name,
-            standing: standing(&orders, host),
-            rules: rows(&orders, host),
+            standing: standing(&orders, host, posture),
+            rules: rows(&orders, host, posture),
         };
         if terminal.json {
             terminal.json(&report);
@@ -71,14 +73,16 @@ pub fn run(
         return Ok(Ending::Fine);
     };
     let other = find(&orders, Some(other))?;
-    let (ours, theirs) = (rows(&orders, host), rows(&orders, other));
+    let (ours, theirs) = (rows(&orders, host, posture), rows(&orders, other, posture));
     let lacks = |list: &[Row<'_>], row: &Row<'_>| !list.iter().any(|r| r.position == row.position);
     let theirs_only = |row: &Row<'_>| lacks(&ours, row);
-    let theirs_only: Vec<Row<'_>> = rows(&orders, other).into_iter().filter(theirs_only).collect();
-    let ours_only = rows(&orders, host).into_iter().filter(|row| lacks(&theirs, row)).collect();
+    let theirs_only: Vec<Row<'_>> =
+        rows(&orders, other, posture).into_iter().filter(theirs_only).collect();
+    let ours_only =
+        rows(&orders, host, posture).into_iter().filter(|row| lacks(&theirs, row)).collect();
     let only = [
-        Side { host: &host.name, standing: standing(&orders, host), rules: ours_only },
-        Side { host: &other.name, standing: standing(&orders, other), rules: theirs_only },
+        Side { host: &host.name, standing: standing(&orders, host, posture), rules: ours_only },
+        Side { host: &other.name, standing: standing(&orders, other, posture), rules: theirs_only },
     ];
     if terminal.json {
         terminal.json(&Difference { orders: &origin, only });
@@ -100,13 +104,19 @@ fn find<'o>(orders: &'o Orders, told: Option<&str>) -> Result<&'o Host, Failure>
     })
 }
 
-fn standing(orders: &Orders, host: &Host) -> Standing {
-    Brief::on(orders, Some(host), &[]).standing
+fn standing(orders: &Orders, host: &Host, posture: Option<&str>) -> Standing {
+    brief(orders, host, posture).standing
+}
+
+fn brief(orders: &Orders, host: &Host, posture: Option<&str>) -> Brief {
+    let mut brief = Brief::on(orders, &chosen::setting(orders, Some(&host.name), posture));
+    brief.expire(chosen::now());
+    brief
 }
 
 /// The rules that speak on a host.
-fn rows<'o>(orders: &'o Orders, host: &Host) -> Vec<Row<'o>> {
-    let brief = Brief::on(orders, Some(host), &[]);
+fn rows<'o>(orders: &'o Orders, host: &Host, posture: Option<&str>) -> Vec<Row<'o>> {
+    let brief = brief(orders, host, posture);
     let speaking = orders.rules.iter().enumerate().zip(&brief.rules).filter(|(_, b)| b.speaks());
     speaking
         .filter_map(|((at, rule), _)| {

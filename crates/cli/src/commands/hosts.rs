@@ -1,7 +1,7 @@
 //! `hosts`: the hosts of the orders, and how many rules each obeys.
 
 use serde::Serialize;
-use tipstaff_core::brief::Brief;
+use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::orders::{Host, Orders, Standing};
 
 use crate::Ending;
@@ -57,7 +57,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
 
 fn row<'o>(orders: &Orders, host: &'o Host) -> Row<'o> {
     let Host { name, tags, addresses, .. } = host;
-    let brief = Brief::on(orders, Some(host), &[]);
+    let brief = Brief::on(orders, &Setting { host: Some(host), ..Setting::default() });
     let rules = brief.rules.iter().filter(|rule| rule.speaks()).count();
     Row { name, tags, addresses, rules, standing: brief.standing }
 }

@@ -54,6 +54,7 @@ fn record(judge: &Chosen, common: &Common) -> Record {
         posted_at: jiff::Timestamp::now().as_second(),
         posted_by: account.map_or_else(|| geteuid().to_string(), |user| user.name),
         host: judge.host.clone(),
+        posture: judge.posture.clone(),
         lists: judge.lists.clone(),
     }
 }
@@ -104,6 +105,9 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, terminal: &Terminal) {
     asides.extend((elsewhere > 0).then(|| format!("{elsewhere} for other hosts")));
     let paused =
         if asides.is_empty() { String::new() } else { format!(" ({})", asides.join(", ")) };
+    if let Some(posture) = &judge.posture {
+        terminal.line(format!("  in the posture {posture}"));
+    }
     if let Some(host) = &judge.host {
         terminal.line(format!("  this machine is {host}"));
     }

@@ -8,12 +8,12 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{Orders, OrdersHash, read_with};
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, InForce};
+use tipstaff_gate::{Gate, InForce, Record};
 use tipstaff_host::interfaces;
 
 use crate::Ending;
 use crate::arguments::Common;
-use crate::chosen::lists_of;
+use crate::chosen::{lists_of, setting};
 use crate::failure::{Failure, system};
 use crate::terminal::{Terminal, moment};
 
@@ -104,7 +104,6 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
 /// How the file differs from what is in force. Comments and notes do not count.
 fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
     let record = &in_force.record;
-    let host = record.host.as_deref();
     let path = common.orders.as_deref().unwrap_or(Path::new(&record.path));
     let told = |what: String| {
         Some(Drift { what, mend: format!("tipstaff post --orders {}", path.display()) })
@@ -123,7 +122,7 @@ fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
         return None;
     }
     match (read_with(&text, Some(&lists)), read_with(&record.orders, Some(&record.lists))) {
-        (Ok(file), Ok(kernel)) if meaning(&file, host) == meaning(&kernel, host) => None,
+        (Ok(file), Ok(kernel)) if meaning(&file, record) == meaning(&kernel, record) => None,
         (Ok(_), _) => told(format!(
             "{} ({}) is not what is in force ({})",
             path.display(),
@@ -139,9 +138,9 @@ fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
 }
 
 /// A list without what decides nothing: notes and lines.
-fn meaning(orders: &Orders, host: Option<&str>) -> Brief {
-    let host = orders.hosts.iter().find(|h| Some(h.name.as_str()) == host);
-    let mut brief = Brief::on(orders, host, &[]);
+fn meaning(orders: &Orders, record: &Record) -> Brief {
+    let (host, posture) = (record.host.as_deref(), record.posture.as_deref());
+    let mut brief = Brief::on(orders, &setting(orders, host, posture));
     for rule in &mut brief.rules {
         (rule.note, rule.line) = (None, 0);
     }

@@ -450,7 +450,7 @@ fn replace(table: &mut Table, key: &str, mut item: Item) {
 }
 
 /// Keys whose values are lists, and so are those with `_except` behind them.
-const LISTS: [&str; 5] = ["traffic", "source", "destination", "interface", "hosts"];
+const LISTS: [&str; 6] = ["traffic", "source", "destination", "interface", "hosts", "postures"];
 
 /// `true` and `false` are switches; lists are written with commas.
 fn set_key(table: &mut Table, key: &str, written: &str) {

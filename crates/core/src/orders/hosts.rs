@@ -89,8 +89,34 @@ pub struct Group {
     pub note: Option<String>,
     /// Where its rules are placed that do not say so themselves; everywhere when empty.
     pub hosts: Vec<Selector>,
+    /// In which postures its rules hold that do not say so themselves; in all when empty.
+    pub postures: Vec<String>,
     /// Whether its rules speak.
     pub enabled: bool,
+}
+
+/// A named way of standing: its own standing answers and rules. One holds at a time.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Posture {
+    /// Its name; rules say `postures = ["name"]`.
+    pub name: String,
+    /// Why it is there.
+    pub note: Option<String>,
+    /// Its standing answers; where one is absent the host's, then the common one holds.
+    pub standing: OwnStanding,
+    /// How the place is recognised where it is taken up by itself.
+    pub recognition: Recognition,
+}
+
+/// How a place is recognised; all that is named must hold.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Recognition {
+    /// An interface that is up.
+    pub interface: Option<String>,
+    /// A network in which this host has an address, as written.
+    pub network: Option<String>,
+    /// The address of the next router, as written.
+    pub gateway: Option<String>,
 }
 
 /// Why a rule does not speak on a host.
@@ -103,6 +129,8 @@ pub enum Silence {
     GroupPaused,
     /// It is for other hosts.
     OtherHost,
+    /// It holds in other postures.
+    OtherPosture,
     /// Its time is over.
     Expired,
 }
@@ -114,6 +142,7 @@ impl Silence {
             Self::Paused => "paused",
             Self::GroupPaused => "group paused",
             Self::OtherHost => "other hosts",
+            Self::OtherPosture => "other postures",
             Self::Expired => "expired",
         }
     }

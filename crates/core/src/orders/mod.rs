@@ -14,7 +14,7 @@ mod read_rules;
 mod resolve;
 
 pub use fault::{Fault, Faults, Place};
-pub use hosts::{Group, Host, OwnStanding, Selector, Silence};
+pub use hosts::{Group, Host, OwnStanding, Posture, Recognition, Selector, Silence};
 pub use lists::{Lists, lists_named};
 pub use model::{
     Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash, Rule,

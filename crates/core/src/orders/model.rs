@@ -6,7 +6,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use super::hosts::{Group, Host, Selector, Silence};
+use super::hosts::{Group, Host, Posture, Selector, Silence};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services;
@@ -192,6 +192,8 @@ pub struct Rule {
     pub group: Option<String>,
     /// The hosts it is for; as its group says, or all, when empty.
     pub hosts: Vec<Selector>,
+    /// The postures in which it holds; as its group says, or all, when empty.
+    pub postures: Vec<String>,
     /// Why it does not speak; `None` when it does.
     pub silence: Option<Silence>,
     /// Line in the orders where the rule begins, from 1.
@@ -211,6 +213,8 @@ pub struct Orders {
     pub groups: BTreeMap<String, AddressSet>,
     /// Hosts that the orders know; empty: these orders are for one machine.
     pub hosts: Vec<Host>,
+    /// Named ways of standing.
+    pub postures: Vec<Posture>,
     /// Groups that rules can belong to.
     pub rule_groups: Vec<Group>,
     /// The rules in order.

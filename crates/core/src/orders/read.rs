@@ -7,7 +7,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::fault::{Fault, Faults, Place};
-use super::hosts::{Group, Host};
+use super::hosts::{Group, Host, Posture};
 use super::lists::{Lists, areas_of_feed};
 use super::model::{Action, FoundationSwitches, Orders, Standing};
 use super::resolve::{Names, Text, UNREADABLE, Unresolved, nearest};
@@ -28,7 +28,7 @@ const TABLES: &[(&str, bool)] = &[
     ("rules", true),
     ("hosts", true),
     ("groups", true),
-    ("postures", false),
+    ("postures", true),
     ("boot", false),
     ("include", false),
 ];
@@ -75,6 +75,7 @@ pub(super) struct Known<'n> {
     pub(super) names: &'n Names,
     pub(super) groups: &'n BTreeMap<String, AddressSet>,
     pub(super) hosts: &'n [Host],
+    pub(super) postures: &'n [Posture],
     pub(super) rule_groups: &'n [Group],
 }
 
@@ -226,9 +227,15 @@ impl<'t> Reader<'t> {
         let names = self.names(root);
         let groups = self.groups(&names);
         let hosts = self.hosts(root, &names);
-        let rule_groups = self.rule_groups(root, &hosts);
-        let known =
-            Known { names: &names, groups: &groups, hosts: &hosts, rule_groups: &rule_groups };
+        let postures = self.postures(root);
+        let rule_groups = self.rule_groups(root, &hosts, &postures);
+        let known = Known {
+            names: &names,
+            groups: &groups,
+            hosts: &hosts,
+            postures: &postures,
+            rule_groups: &rule_groups,
+        };
         let rules = self.rules(root, &known);
         let (standing, foundations, rules) = (standing?, foundations?, rules?);
         Some(Orders {
@@ -237,6 +244,7 @@ impl<'t> Reader<'t> {
             services: names.services,
             groups,
             hosts,
+            postures,
             rule_groups,
             rules,
         })

@@ -5,9 +5,10 @@ use std::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
-use super::hosts::{Group, Host, OwnStanding, Selector};
+use super::hosts::{Group, Host, OwnStanding, Posture, Recognition, Selector};
 use super::read::{Reader, Value};
 use super::resolve::{Names, Text, nearest};
+use crate::names::address::AddressRange;
 
 impl<'t> Reader<'t> {
     pub(super) fn hosts(&mut self, root: &DeTable<'t>, names: &Names) -> Vec<Host> {
@@ -36,7 +37,70 @@ impl<'t> Reader<'t> {
         hosts
     }
 
-    pub(super) fn rule_groups(&mut self, root: &DeTable<'t>, hosts: &[Host]) -> Vec<Group> {
+    pub(super) fn postures(&mut self, root: &DeTable<'t>) -> Vec<Posture> {
+        let mut postures: Vec<Posture> = Vec::new();
+        for (path, table, span) in self.tables(root, "postures") {
+            let keys =
+                ["name", "note", "standing", "interface", "network", "gateway"].map(|k| (k, true));
+            self.check_keys(table, &path, &keys);
+            let Some(name) = self.own_name(&path, table, &span) else { continue };
+            if postures.iter().any(|p| p.name == name.text) {
+                self.twice(&path, &name);
+                continue;
+            }
+            let standing = match table.get("standing") {
+                Some(value) => self.own_standing(&format!("{path}.standing"), value),
+                None => OwnStanding::default(),
+            };
+            let mut word = |key: &str, address: bool| {
+                let path = format!("{path}.{key}");
+                let written = self.string(&path, table.get(key)?)?;
+                if let (true, Err(fault)) = (address, AddressRange::parse(&written.text)) {
+                    let message = format!("`{}`: {fault}", written.text);
+                    self.fault(path, written.span, message, "Write it like `198.51.100.0/24`.");
+                }
+                Some(written.text)
+            };
+            let note = word("note", false);
+            let recognition = Recognition {
+                interface: word("interface", false),
+                network: word("network", true),
+                gateway: word("gateway", true),
+            };
+            postures.push(Posture { name: name.text, note, standing, recognition });
+        }
+        postures
+    }
+
+    /// The `postures` of a rule or a group; each must exist.
+    pub(super) fn postures_of(
+        &mut self,
+        path: &str,
+        table: &DeTable<'t>,
+        postures: &[Posture],
+    ) -> Vec<String> {
+        let key = format!("{path}.postures");
+        let mut names = Vec::new();
+        for written in self.list(path, table, "postures") {
+            if !postures.iter().any(|p| p.name == written.text) {
+                let mend = match nearest(&written.text, postures.iter().map(|p| p.name.as_str())) {
+                    Some(near) => format!("Did you mean `{near}`?"),
+                    None => "Define it under [[postures]] first.".to_owned(),
+                };
+                let message = format!("no posture is called `{}`", written.text);
+                self.fault(&key, written.span, message, mend);
+            }
+            names.push(written.text);
+        }
+        names
+    }
+
+    pub(super) fn rule_groups(
+        &mut self,
+        root: &DeTable<'t>,
+        hosts: &[Host],
+        postures: &[Posture],
+    ) -> Vec<Group> {
         let mut groups: Vec<Group> = Vec::new();
         for (path, table, span) in self.tables(root, "groups") {
             let keys = [
@@ -44,7 +108,7 @@ impl<'t> Reader<'t> {
                 ("note", true),
                 ("hosts", true),
                 ("enabled", true),
-                ("postures", false),
+                ("postures", true),
             ];
             self.check_keys(table, &path, &keys);
             let Some(name) = self.own_name(&path, table, &span) else { continue };
@@ -58,7 +122,9 @@ impl<'t> Reader<'t> {
                 None => true,
             };
             let hosts = self.selectors(&path, table, hosts);
-            groups.push(Group { name: name.text, note: note.map(|n| n.text), hosts, enabled });
+            let postures = self.postures_of(&path, table, postures);
+            let note = note.map(|n| n.text);
+            groups.push(Group { name: name.text, note, hosts, postures, enabled });
         }
         groups
     }

@@ -37,7 +37,7 @@ const RULE_KEYS: &[(&str, bool)] = &[
     ("until", true),
     ("group", true),
     ("hosts", true),
-    ("postures", false),
+    ("postures", true),
 ];
 
 /// Lists of a rule and the keys that take something out of them again.
@@ -153,6 +153,7 @@ impl<'t> Reader<'t> {
             },
             group: self.group_of(&path, table, known.rule_groups),
             hosts: self.selectors(&path, table, known.hosts),
+            postures: self.postures_of(&path, table, known.postures),
             silence: (!enabled?).then_some(Silence::Paused),
             line,
         })

@@ -116,6 +116,7 @@ fn orders() -> Chosen {
         text: ORDERS.to_owned(),
         origin,
         host: None,
+        posture: None,
         lists: Lists::new(),
     }
 }
@@ -198,6 +199,7 @@ fn record(judge: &Chosen) -> Record {
         posted_at: jiff::Timestamp::now().as_second(),
         posted_by: "demo".into(),
         host: None,
+        posture: None,
         lists: Lists::new(),
     }
 }
