@@ -98,9 +98,13 @@ fn cut(holds: &[String]) -> String {
 fn all_names(judge: &Chosen) -> Vec<Row> {
     let rules = &judge.brief.rules;
     let users_of = |name: &str, service: bool| {
-        let uses = |written: &[String]| written.iter().any(|w| w == name);
+        let uses = |lists: &[&Vec<String>]| lists.iter().any(|l| l.iter().any(|w| w == name));
         let using = rules.iter().filter(|rule| {
-            uses(if service { &rule.traffic.written } else { &rule.source.written })
+            let (traffic, source, to) = (&rule.traffic, &rule.source, &rule.destination);
+            match service {
+                true => uses(&[&traffic.written, &traffic.except]),
+                false => uses(&[&source.written, &source.except, &to.written, &to.except]),
+            }
         });
         using.map(|rule| rule.name.to_string()).collect::<Vec<_>>()
     };

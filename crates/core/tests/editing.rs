@@ -1,0 +1,182 @@
+//! Editing orders in place: what changes, what stays, what is refused.
+
+#![allow(clippy::unwrap_used)]
+
+use tipstaff_core::orders::edit::{
+    Destination, Edit, EditFault, Edited, NewRule, Which, edit, enable_group,
+};
+use tipstaff_core::orders::read;
+
+const ORDERS: &str = r#"# Orders of the archive
+version = 1
+[standing]
+inbound = "deny"
+outbound = "allow"
+transit = "deny"
+
+# The plates, see
+# the partner's letter
+[[rules]]
+name = "plates"   # stable
+note = """
+[[rules]] is not a header in here
+"""
+action = "allow"
+traffic = [
+  "tcp/7410", # plates
+  "tcp/7411",
+]
+
+[[rules]]
+name = "shell"
+action = "allow" # staff only
+traffic = "ssh"
+
+# the end
+[[rules]]
+name = "nothing-else"
+action = "deny"
+traffic = "any"
+
+[foundations]
+address_assignment = true
+"#;
+
+fn done(what: Edit) -> Edited {
+    edit(ORDERS, &what).unwrap()
+}
+
+fn named(name: &str) -> Which {
+    Which::Name(name.into())
+}
+
+fn order(text: &str) -> Vec<String> {
+    read(text).unwrap().rules.iter().map(|r| r.name.to_string()).collect()
+}
+
+fn ntp(name: Option<&str>) -> NewRule {
+    NewRule {
+        name: name.map(str::to_owned),
+        note: None,
+        action: "allow".into(),
+        traffic: vec!["ntp".into()],
+        source: vec!["203.0.113.0/24".into()],
+        further: vec![("interface".into(), "lan0, tun*".into()), ("family".into(), String::new())],
+    }
+}
+
+#[test]
+fn a_new_rule_goes_before_the_catch_all_and_says_why() {
+    let edited = done(Edit::Add(ntp(None), None));
+    assert_eq!(edited.rule.name.as_str(), "allow-ntp-from-203-0-113-0-24");
+    assert_eq!(edited.position, 3);
+    assert_eq!(
+        edited.told,
+        [
+            "added at position 3: behind `nothing-else`, which denies everything, it would never speak",
+            "rule 4 moved down by one"
+        ]
+    );
+    assert!(edited.text.contains(
+        "source = \"203.0.113.0/24\"\ninterface = [\"lan0\", \"tun*\"]\n\n# the end\n[[rules]]"
+    ));
+    // Twice the same gets another name.
+    let again = edit(&edited.text, &Edit::Add(ntp(None), Some(Destination::First))).unwrap();
+    assert_eq!(again.rule.name.as_str(), "allow-ntp-from-203-0-113-0-24-2");
+    assert_eq!(again.told[1], "rules 2–5 moved down by one");
+}
+
+#[test]
+fn an_edit_touches_its_own_keys_and_nothing_else() {
+    let paused = done(Edit::Pause(named("shell")));
+    let line = "traffic = \"ssh\"\nenabled = false\n";
+    assert_eq!(paused.text, ORDERS.replace("traffic = \"ssh\"\n", line));
+    let resumed = edit(&paused.text, &Edit::Resume(Which::Position(2))).unwrap();
+    assert_eq!(resumed.text, ORDERS);
+    let swapped = done(Edit::SwapAction(named("shell")));
+    assert_eq!(swapped.text, ORDERS.replace("\"allow\" # staff", "\"deny\" # staff"));
+    let set = [("source".to_owned(), "198.51.100.0/24, 203.0.113.9".to_owned())];
+    let set = done(Edit::Set(named("nothing-else"), set.to_vec()));
+    assert!(set.text.contains(
+        "traffic = \"any\"\nsource = [\"198.51.100.0/24\", \"203.0.113.9\"]\n\n[foundations]"
+    ));
+}
+
+#[test]
+fn a_rule_moves_with_its_comments() {
+    let last = done(Edit::Move(named("plates"), Destination::Last));
+    assert_eq!(order(&last.text), ["shell", "nothing-else", "plates"]);
+    assert_eq!(last.told, ["moved from position 1 to 3", "rules 1–2 moved up by one"]);
+    assert!(
+        last.text
+            .contains("# The plates, see\n# the partner's letter\n[[rules]]\nname = \"plates\"")
+    );
+    assert!(last.text.ends_with("[foundations]\naddress_assignment = true\n"));
+    let back = edit(&last.text, &Edit::Move(named("plates"), Destination::First)).unwrap();
+    assert_eq!(back.told, ["moved from position 3 to 1", "rules 2–3 moved down by one"]);
+    assert_eq!(back.text, ORDERS);
+    let before = done(Edit::Move(Which::Position(3), Destination::Before(named("shell"))));
+    assert_eq!(order(&before.text), ["plates", "nothing-else", "shell"]);
+}
+
+#[test]
+fn removing_and_copying() {
+    let removed = done(Edit::Remove(Which::Position(1)));
+    assert_eq!(order(&removed.text), ["shell", "nothing-else"]);
+    assert_eq!((removed.rule.name.as_str(), removed.position), ("plates", 1));
+    assert_eq!(removed.told, ["rules 1–2 moved up by one"]);
+    let copied = done(Edit::Copy(named("shell"), None, None));
+    assert_eq!(order(&copied.text), ["plates", "shell", "shell-2", "nothing-else"]);
+}
+
+#[test]
+fn refusals_say_why() {
+    let fault = |what: Edit| edit(ORDERS, &what).unwrap_err().to_string();
+    assert_eq!(fault(Edit::Pause(named("shel"))), "there is no rule `shel`");
+    assert_eq!(fault(Edit::Remove(Which::Position(4))), "there is no rule at position 4");
+    assert_eq!(fault(Edit::Resume(named("shell"))), "shell is not paused");
+    let itself = Destination::Before(named("shell"));
+    assert_eq!(fault(Edit::Move(named("shell"), itself)), "a rule cannot be moved next to itself");
+    let bad = Edit::Set(named("shell"), vec![("traffic".into(), "tcp/0".into())]);
+    let Err(EditFault::WouldBeUnsound { faults, .. }) = edit(ORDERS, &bad) else { panic!() };
+    assert_eq!(faults.0[0].key, "rules[2] (shell).traffic");
+    let inline = "version = 1\nrules = []\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+    assert_eq!(edit(inline, &Edit::Add(ntp(None), None)), Err(EditFault::NotTables));
+}
+
+#[test]
+fn a_group_is_paused_and_resumed_in_its_own_block() {
+    let group = "\n# for the day\n[[groups]]\nname = \"open-day\" # once a year\n";
+    let text = format!("{ORDERS}{group}");
+    let paused = enable_group(&text, "open-day", false).unwrap();
+    assert_eq!(paused, format!("{text}enabled = false\n"));
+    assert_eq!(enable_group(&paused, "open-day", true).unwrap(), text);
+    let fault = |name| enable_group(&text, name, true).unwrap_err().to_string();
+    assert_eq!(fault("open-day"), "the group open-day is not paused");
+    assert_eq!(fault("desks"), "there is no group of rules called `desks`");
+}
+
+#[test]
+fn a_text_without_rules_gets_its_first() {
+    let head = &ORDERS[..ORDERS.find("\n# The plates").unwrap()];
+    let edited = edit(head, &Edit::Add(ntp(Some("time")), None)).unwrap();
+    assert_eq!(order(&edited.text), ["time"]);
+    assert!(edited.text.starts_with(head));
+}
+
+/// Any number of moves keeps every line of the text.
+#[test]
+fn moves_lose_nothing() {
+    use proptest::prelude::*;
+    proptest!(|(moves in prop::collection::vec((1usize..=3, 0usize..=3), 1..8))| {
+        let mut text = ORDERS.to_owned();
+        for (from, to) in moves {
+            let to = if to == 0 { Destination::First } else { Destination::After(Which::Position(to)) };
+            if let Ok(edited) = edit(&text, &Edit::Move(Which::Position(from), to)) {
+                text = edited.text;
+            }
+        }
+        let sorted = |t: &str| { let mut l: Vec<String> = t.lines().map(str::to_owned).collect(); l.sort(); l };
+        prop_assert_eq!(sorted(&text), sorted(ORDERS));
+    });
+}
