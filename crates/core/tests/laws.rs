@@ -87,3 +87,70 @@ fn the_random_frames_reach_every_speaker() {
     // Eight foundations, not IP, a rule, the standing answer.
     assert_eq!(seen.len(), 11, "{seen:?}");
 }
+
+/// Trees of three levels in both families: every boundary and its neighbours.
+#[test]
+fn deep_tables_say_what_the_sets_say() {
+    use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+    use tipstaff_core::decide::{Question, mismatch};
+    use tipstaff_core::names::traffic::Transport;
+    use tipstaff_core::orders::read;
+
+    // 6,000 separate ranges a family: more than 64 × 64 boundaries.
+    let four = |n: u32| Ipv4Addr::from(0x0a00_0000 + n * 7);
+    let six =
+        |n: u32| Ipv6Addr::from((0x2001_0db8_u128 << 96) + u128::from(n) * 0x1_0000_0000_0001);
+    let members: Vec<String> = (0..6_000)
+        .flat_map(|n| {
+            let last4 = Ipv4Addr::from(u32::from(four(n)) + n % 5);
+            let last6 = Ipv6Addr::from(u128::from(six(n)) + u128::from(n % 5));
+            [format!("\"{}-{last4}\"", four(n)), format!("\"{}-{last6}\"", six(n))]
+        })
+        .collect();
+    let text = format!(
+        "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
+         [addresses]\nmany = [{}]\nends = [\"0.0.0.0\", \"255.255.255.255\", \"::\", \"ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff\"]\n\
+         [[rules]]\nname = \"many\"\naction = \"allow\"\ntraffic = \"ssh\"\nsource = \"many\"\n\
+         [[rules]]\nname = \"ends\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"ends\"\n",
+        members.join(", ")
+    );
+    let brief = tipstaff_core::brief::Brief::of(&read(&text).unwrap());
+    let tables = Tables::build(&brief).unwrap();
+    assert_eq!(tables.layout().source4.levels.len(), 3);
+    assert_eq!(tables.layout().source6.levels.len(), 3);
+    let mut sources: Vec<IpAddr> = vec![
+        Ipv4Addr::UNSPECIFIED.into(),
+        Ipv4Addr::BROADCAST.into(),
+        Ipv6Addr::UNSPECIFIED.into(),
+        Ipv6Addr::from(u128::MAX).into(),
+    ];
+    for n in 0..6_000 {
+        for step in [0, n % 5, n % 5 + 1] {
+            sources.push(Ipv4Addr::from(u32::from(four(n)) + step).into());
+            sources.push(Ipv6Addr::from(u128::from(six(n)) + u128::from(step)).into());
+        }
+    }
+    let mut met = 0;
+    for source in sources {
+        let question = Question {
+            key: Transport::Tcp.key(22),
+            source,
+            destination: source,
+            interface: InterfaceIndex(2),
+            now: Moment(NOW),
+        };
+        let walked =
+            brief.indexed().find(|(_, r)| mismatch(&brief, r, &question).is_none()).map(|(i, _)| i);
+        assert_eq!(tables.first(&question), walked, "{source}");
+        met += usize::from(walked.is_some());
+    }
+    assert!(met > 20_000, "{met}");
+}
+
+proptest! {
+    #[test]
+    fn no_bytes_make_the_reader_of_packets_panic(bytes in proptest::collection::vec(any::<u8>(), 0..200), six in any::<bool>()) {
+        let _ = parse_ethernet(&bytes);
+        let _ = tipstaff_core::packet::parse_ip(six, &bytes);
+    }
+}

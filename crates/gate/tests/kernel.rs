@@ -297,3 +297,52 @@ fn the_memory_works_at_the_sockets_and_at_the_interfaces() {
         });
     }
 }
+
+/// Trees of three levels in the kernel, in both families, at their boundaries.
+#[test]
+fn deep_tables_in_the_kernel_say_what_the_reference_says() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let four = |n: u32| std::net::Ipv4Addr::from(0x0a00_0000 + n * 7);
+        let six = |n: u32| {
+            std::net::Ipv6Addr::from((0x2001_0db8_u128 << 96) + u128::from(n) * 0x1_0000_0001)
+        };
+        let members: Vec<String> = (0..5_000)
+            .flat_map(|n| [format!("\"{}\"", four(n)), format!("\"{}\"", six(n))])
+            .collect();
+        let rules =
+            format!("[addresses]\nmany = [{}]\n{ALLOW}source = \"many\"\n", members.join(", "));
+        let text = orders(&rules);
+        let brief = Brief::of(&read(&text).unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        gate.post(&Posting { brief: &brief, record: record(&text) }, &all).unwrap();
+        let mut allowed = 0;
+        for n in (0..5_000).step_by(13).chain([4_999]) {
+            let mut frame = knock(mac);
+            for step in [0, 1] {
+                let source = u32::from(four(n)) + step;
+                frame[26..30].copy_from_slice(&source.to_be_bytes());
+                let mut long = frame[..12].to_vec();
+                long.extend([0x86, 0xdd, 0x60, 0, 0, 0, 0, 20, 6, 64]);
+                long.extend((u128::from(six(n)) + u128::from(step)).to_be_bytes());
+                long.extend([0x20, 1, 0xd, 0xb8, 0, 0x51, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x20]);
+                long.extend(&frame[34..54]);
+                for frame in [&frame, &long] {
+                    let facts = Facts {
+                        interface: index,
+                        direction: Direction::Inbound,
+                        belongs: false,
+                        now: Moment::default(),
+                        packet: parse_ethernet(frame),
+                    };
+                    let reference = decide(&brief, &facts);
+                    assert_eq!(gate.ask(index, frame).unwrap(), reference, "{n} {step}");
+                    allowed += usize::from(reference.verdict == Action::Allow);
+                }
+            }
+        }
+        assert!(allowed > 700, "{allowed}");
+        gate.withdraw().unwrap();
+    });
+}

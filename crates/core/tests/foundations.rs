@@ -1,0 +1,155 @@
+//! Each foundation by example, in the order in which a packet meets them.
+
+#![allow(clippy::unwrap_used)]
+
+use std::net::IpAddr;
+
+use tipstaff_core::foundations::{Before, Foundation, before_rules};
+use tipstaff_core::moment::Moment;
+use tipstaff_core::orders::{Action, FoundationSwitches};
+use tipstaff_core::packet::{
+    Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, TcpFlags,
+};
+
+const HOST4: &str = "198.51.100.20";
+const HOST6: &str = "2001:db8:51::20";
+const PARTNER4: &str = "203.0.113.9";
+const PARTNER6: &str = "2001:db8:113::9";
+
+fn ip(source: &str, destination: &str, payload: Payload) -> Packet {
+    let (source, destination): (IpAddr, IpAddr) =
+        (source.parse().unwrap(), destination.parse().unwrap());
+    Packet::Ip(IpPacket { source, destination, payload })
+}
+
+fn facts(packet: Packet) -> Facts {
+    Facts {
+        interface: InterfaceIndex(2),
+        direction: Direction::Inbound,
+        belongs: false,
+        now: Moment::default(),
+        packet,
+    }
+}
+
+/// The foundation that speaks; `None` when the rules are to decide.
+fn speaks(facts: &Facts) -> Option<Foundation> {
+    match before_rules(FoundationSwitches::default(), facts) {
+        Before::Speaks(foundation) => Some(foundation),
+        Before::Open(_) => None,
+        Before::NotOurs => panic!("it is IP"),
+    }
+}
+
+fn icmp(kind: u8) -> Payload {
+    Payload::Icmp { kind, code: 0, id: 7 }
+}
+
+fn tcp(flags: u8) -> Payload {
+    Payload::Tcp { from: 50_000, to: 22, flags: TcpFlags(flags) }
+}
+
+fn udp(from: u16, to: u16) -> Payload {
+    Payload::Udp { from, to }
+}
+
+#[test]
+fn loopback_passes_on_its_own_interface_and_nowhere_else() {
+    let mut home = facts(ip("127.0.0.1", "127.0.0.1", tcp(TcpFlags::SYN)));
+    assert_eq!(speaks(&home), Some(Foundation::LoopbackElsewhere));
+    home.interface = InterfaceIndex::LOOPBACK;
+    assert_eq!(speaks(&home), Some(Foundation::Loopback));
+    for (source, destination) in
+        [("127.255.0.1", HOST4), (PARTNER4, "127.0.0.53"), ("::1", HOST6), (PARTNER6, "::1")]
+    {
+        let packet = facts(ip(source, destination, udp(9, 9)));
+        assert_eq!(speaks(&packet), Some(Foundation::LoopbackElsewhere), "{source} {destination}");
+    }
+    // Neighbours of the loopback prefix are ordinary addresses.
+    for source in ["126.255.255.255", "128.0.0.0"] {
+        assert_eq!(speaks(&facts(ip(source, HOST4, udp(9, 9)))), None);
+    }
+    assert_eq!(speaks(&facts(ip("::2", HOST6, udp(9, 9)))), None);
+}
+
+#[test]
+fn what_is_broken_is_dropped_and_what_has_no_header_passes() {
+    assert_eq!(speaks(&facts(Packet::Malformed)), Some(Foundation::Malformed));
+    let broken = facts(ip(PARTNER4, HOST4, Payload::Malformed));
+    assert_eq!(speaks(&broken), Some(Foundation::Malformed));
+    let later = facts(ip(PARTNER6, HOST6, Payload::LaterFragment));
+    assert_eq!(speaks(&later), Some(Foundation::LaterFragments));
+    assert_eq!(before_rules(FoundationSwitches::default(), &facts(Packet::NotIp)), Before::NotOurs);
+    // A loopback address in a broken packet is told as what comes first.
+    let both = facts(ip("127.0.0.1", HOST4, Payload::Malformed));
+    assert_eq!(speaks(&both), Some(Foundation::LoopbackElsewhere));
+}
+
+#[test]
+fn neighbours_and_errors_pass_in_the_family_that_knows_them() {
+    for kind in (130..=137).chain([143]) {
+        let six = facts(ip(PARTNER6, HOST6, icmp(kind)));
+        assert_eq!(speaks(&six), Some(Foundation::NeighbourDiscovery), "{kind}");
+        assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, icmp(kind)))), None, "{kind} in IPv4");
+    }
+    for (packet, kinds) in
+        [((PARTNER4, HOST4), &[3u8, 11, 12][..]), ((PARTNER6, HOST6), &[1, 2, 3, 4])]
+    {
+        for kind in kinds {
+            let error = facts(ip(packet.0, packet.1, icmp(*kind)));
+            assert_eq!(speaks(&error), Some(Foundation::IcmpErrors), "{kind}");
+        }
+    }
+    // Redirects, timestamps and echo requests are not errors about connections.
+    for kind in [5, 8, 13, 17] {
+        assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, icmp(kind)))), None, "{kind}");
+    }
+}
+
+#[test]
+fn address_assignment_can_be_switched_off() {
+    let four = facts(ip("198.51.100.1", "255.255.255.255", udp(67, 68)));
+    let six = facts(ip("2001:db8:51::1", HOST6, udp(547, 546)));
+    for packet in [four, six] {
+        assert_eq!(speaks(&packet), Some(Foundation::AddressAssignment));
+        let off = FoundationSwitches { address_assignment: false };
+        assert!(matches!(before_rules(off, &packet), Before::Open(_)));
+    }
+    // The other way round, and in the other family, it is ordinary traffic.
+    assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, udp(68, 67)))), None);
+    assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, udp(547, 546)))), None);
+}
+
+#[test]
+fn replies_pass_and_a_new_connection_is_always_decided() {
+    let known = |payload| {
+        let mut packet = facts(ip(PARTNER4, HOST4, payload));
+        packet.belongs = true;
+        speaks(&packet)
+    };
+    let replies = Some(Foundation::Replies);
+    for flags in
+        [TcpFlags::ACK, TcpFlags::SYN | TcpFlags::ACK, TcpFlags::RST, TcpFlags::FIN | TcpFlags::ACK]
+    {
+        assert_eq!(known(tcp(flags)), replies, "{flags:#x}");
+        assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, tcp(flags)))), None, "{flags:#x} of nobody's");
+    }
+    assert_eq!(known(tcp(TcpFlags::SYN)), None, "a SYN over a known connection is a new one");
+    assert_eq!(known(udp(123, 5000)), replies);
+    assert_eq!(known(icmp(0)), replies);
+    assert_eq!(known(icmp(8)), None, "an echo request is nobody's reply");
+    assert_eq!(known(Payload::Other { protocol: 47 }), replies);
+}
+
+#[test]
+fn two_foundations_deny_and_the_others_allow() {
+    let deny: Vec<&str> = Foundation::ALL
+        .into_iter()
+        .filter(|f| f.action() == Action::Deny)
+        .map(Foundation::name)
+        .collect();
+    assert_eq!(deny, ["loopback-elsewhere", "malformed"]);
+    for foundation in Foundation::ALL {
+        assert!(!foundation.meaning().is_empty());
+    }
+}
