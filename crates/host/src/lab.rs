@@ -78,6 +78,18 @@ impl Space {
         receive.recv().map_err(|_| io::Error::other("the namespace's thread has failed"))
     }
 
+    /// Gives what runs inside a /run of its own, gone with it. The space must
+    /// have its own mounts.
+    ///
+    /// # Errors
+    /// What mount(2) says.
+    pub fn own_run_folder(&self) -> io::Result<()> {
+        self.run(|| {
+            mount(Some("ts-lab"), "/run", Some("tmpfs"), MsFlags::empty(), Some("mode=0755"))
+        })??;
+        Ok(())
+    }
+
     /// Gives it a name below /run/netns, visible to what runs inside.
     ///
     /// # Errors

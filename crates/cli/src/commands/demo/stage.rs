@@ -68,6 +68,7 @@ impl Stage {
             plug(&world, "w0", &middle, "outer")?;
             Some(Bridge::between(middle, "inner", "outer")?)
         } else {
+            archive.own_run_folder()?;
             plug(&archive, "lan0", &world, "w0")?;
             None
         };

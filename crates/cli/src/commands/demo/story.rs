@@ -53,12 +53,14 @@ pub fn tell(
             )
         }
     };
+    // The programs run; with their files gone already, nothing can be left behind.
+    drop(folder);
     let snapshot = match &stage {
         Some(stage) => stage.snapshot().map_err(system("reading what listens"))?,
         None => stored()?,
     };
     if terminal.json {
-        act(ground, stage.as_ref(), &judge, &snapshot, folder.path(), true, terminal)?;
+        act(ground, stage.as_ref(), &judge, &snapshot, true, terminal)?;
         return Ok(Ending::Fine);
     }
 
@@ -90,7 +92,7 @@ pub fn tell(
     let decision = decide(&judge.brief, &facts);
     let asked = question(&facts)?;
     ask::answer(&judge, &asked, decision, "orders", terminal)?;
-    act(ground, stage.as_ref(), &judge, &snapshot, folder.path(), false, terminal)?;
+    act(ground, stage.as_ref(), &judge, &snapshot, false, terminal)?;
 
     terminal.heading("That was the line of work");
     terminal.line(
@@ -142,7 +144,6 @@ fn act(
     stage: Option<&Stage>,
     judge: &Chosen,
     snapshot: &Snapshot,
-    folder: &std::path::Path,
     brief: bool,
     terminal: &Terminal,
 ) -> Result<(), Failure> {
@@ -150,9 +151,7 @@ fn act(
     let sources = sources.into_iter().map(address).collect::<Result<Vec<_>, _>>()?;
     let told = Told { brief, terminal };
     match (ground, stage) {
-        (Ground::Kernel, Some(stage)) => {
-            in_the_kernel(stage, judge, snapshot, folder, sources, &told)
-        }
+        (Ground::Kernel, Some(stage)) => in_the_kernel(stage, judge, snapshot, sources, &told),
         (Ground::Sockets, Some(Stage { bridge: Some(bridge), world, archive, .. })) => {
             on_the_wire(&Wired { bridge, world, archive }, judge, snapshot, &sources, &told)
         }
@@ -320,19 +319,17 @@ fn in_the_kernel(
     stage: &Stage,
     judge: &Chosen,
     snapshot: &Snapshot,
-    folder: &std::path::Path,
     sources: Vec<IpAddr>,
     told: &Told<'_>,
 ) -> Result<(), Failure> {
-    let run_dir = folder.join("run");
     let failed = || system("playing in the kernel");
     let inside = {
         let (judge, snapshot) = (orders(), snapshot.clone());
-        let (run_dir, brief) = (run_dir.clone(), told.brief);
+        let brief = told.brief;
         let terminal = Terminal::new(told.terminal.json);
         move || -> Result<(), Failure> {
             let told = Told { brief, terminal: &terminal };
-            let mut gate = KernelGate::new(&run_dir)?;
+            let mut gate = KernelGate::new(std::path::Path::new("/run/tipstaff"))?;
             if !brief {
                 told.step(4, "reach", BEFORE);
                 look(&judge, &snapshot, None, &sources)?.show("down", &terminal);
