@@ -116,13 +116,14 @@ impl Blob {
         words: usize,
         conditions: impl Iterator<Item = (bool, Option<&'s Spans<T>>)>,
     ) -> Result<Dimension, TooLarge> {
-        let swept = sweep(words, conditions);
-        if swept.rows.len() > usize::from(u16::MAX) {
-            return Err(TooLarge::Classes { dimension: name, classes: swept.rows.len() });
+        // The rows are most of what tables weigh: they go straight into the blob.
+        let rows_offset = self.align();
+        let swept = sweep(words, conditions, &mut self.bytes);
+        if swept.rows > usize::from(u16::MAX) {
+            return Err(TooLarge::Classes { dimension: name, classes: swept.rows });
         }
-        if self.bytes.len() + swept.rows.len() * words * 8 > MOST_BYTES {
-            let bytes = self.bytes.len() + swept.rows.len() * words * 8;
-            return Err(TooLarge::Bytes { bytes, most: MOST_BYTES });
+        if self.bytes.len() > MOST_BYTES {
+            return Err(TooLarge::Bytes { bytes: self.bytes.len(), most: MOST_BYTES });
         }
         let fanout = match swept.boundaries.len() {
             0..=64 => swept.boundaries.len().next_power_of_two().max(2),
@@ -134,10 +135,10 @@ impl Blob {
             fanout: fanout as u32,
             levels: Vec::new(),
             classes_offset: 0,
-            classes: swept.rows.len() as u32,
-            rows_offset: 0,
+            classes: swept.rows as u32,
+            rows_offset,
         };
-        if swept.rows.len() > 1 {
+        if swept.rows > 1 {
             self.levels(&mut dimension, &swept.boundaries, fanout);
             dimension.classes_offset = self.align();
             let last = swept.classes.last().copied().unwrap_or_default();
@@ -145,8 +146,6 @@ impl Blob {
             let padded = swept.classes.iter().copied().chain(std::iter::repeat_n(last, padding));
             self.bytes.extend(padded.flat_map(u16::to_ne_bytes));
         }
-        dimension.rows_offset = self.align();
-        self.bytes.extend(swept.rows.iter().flatten().flat_map(|word| word.to_ne_bytes()));
         Ok(dimension)
     }
 
@@ -171,14 +170,18 @@ struct Swept<T> {
     boundaries: Vec<T>,
     /// One a boundary.
     classes: Vec<u16>,
-    rows: Vec<Vec<u64>>,
+    /// How many rows were appended, one a class.
+    rows: usize,
 }
 
-/// Walks over all boundaries, keeping the row of the moment.
+/// Walks over all boundaries, keeping the row of the moment; each new row is
+/// appended to `bytes`.
 fn sweep<'s, T: Point + 's>(
     words: usize,
     conditions: impl Iterator<Item = (bool, Option<&'s Spans<T>>)>,
+    bytes: &mut Vec<u8>,
 ) -> Swept<T> {
+    let first_row = bytes.len();
     let mut row = vec![0u64; words];
     let mut events: Vec<(T, u32)> = Vec::new();
     for (rule, (enabled, condition)) in conditions.enumerate() {
@@ -199,7 +202,7 @@ fn sweep<'s, T: Point + 's>(
     // class costs no walk over the row; equality is checked on a hit.
     let mut print = 0u64;
     let mut by_print: HashMap<u64, Vec<u16>> = HashMap::new();
-    let mut swept = Swept { boundaries: Vec::new(), classes: Vec::new(), rows: Vec::new() };
+    let mut swept = Swept { boundaries: Vec::new(), classes: Vec::new(), rows: 0 };
     let mut position = T::LEAST;
     let mut events = events.into_iter().peekable();
     loop {
@@ -208,11 +211,17 @@ fn sweep<'s, T: Point + 's>(
             print ^= scatter(u64::from(rule) + 1);
         }
         let known = by_print.entry(print).or_default();
-        let class = known.iter().copied().find(|class| swept.rows[usize::from(*class)] == row);
+        let same = |class: &u16| {
+            let begin = first_row + usize::from(*class) * words * 8;
+            let stored = bytes[begin..begin + words * 8].chunks_exact(8);
+            stored.zip(&row).all(|(stored, word)| *stored == word.to_ne_bytes())
+        };
+        let class = known.iter().copied().find(same);
         let class = class.unwrap_or_else(|| {
             // Beyond 65,535 classes the caller refuses; the numbers no longer matter then.
-            let class = swept.rows.len().min(usize::from(u16::MAX)) as u16;
-            swept.rows.push(row.clone());
+            let class = swept.rows.min(usize::from(u16::MAX)) as u16;
+            bytes.extend(row.iter().flat_map(|word| word.to_ne_bytes()));
+            swept.rows += 1;
             known.push(class);
             class
         });
@@ -221,7 +230,9 @@ fn sweep<'s, T: Point + 's>(
             swept.classes.push(class);
         }
         match events.peek() {
-            Some((at, _)) if swept.rows.len() <= usize::from(u16::MAX) => position = *at,
+            Some((at, _)) if swept.rows <= usize::from(u16::MAX) && bytes.len() <= MOST_BYTES => {
+                position = *at;
+            }
             _ => return swept,
         }
     }

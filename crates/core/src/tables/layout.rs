@@ -2,7 +2,7 @@
 //!
 //! Native byte order, sections aligned to 64 bytes:
 //! `[0,64)` header for people and tools · `[64,128)` the de Bruijn bytes ·
-//! then for each dimension its levels (root first), classes and rows · the
+//! then for each dimension its rows, levels (root first) and classes · the
 //! verdicts, one byte a rule.
 
 use serde::{Deserialize, Serialize};
