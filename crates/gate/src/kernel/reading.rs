@@ -21,8 +21,6 @@ pub mod helper {
     pub const TIME: i32 = 5;
     /// `bpf_tail_call`.
     pub const TAIL_CALL: i32 = 12;
-    /// `bpf_skb_load_bytes`.
-    pub const LOAD_BYTES: i32 = 26;
     /// `bpf_skb_load_bytes_relative`.
     pub const LOAD_BYTES_RELATIVE: i32 = 68;
     /// `bpf_fib_lookup`.

@@ -151,7 +151,7 @@ fn act(
     let sources = sources.into_iter().map(address).collect::<Result<Vec<_>, _>>()?;
     let told = Told { brief, terminal };
     match (ground, stage) {
-        (Ground::Kernel, Some(stage)) => in_the_kernel(stage, judge, snapshot, sources, &told),
+        (Ground::Kernel, Some(stage)) => in_the_kernel(stage, snapshot, sources, &told),
         (Ground::Sockets, Some(Stage { bridge: Some(bridge), world, archive, .. })) => {
             on_the_wire(&Wired { bridge, world, archive }, judge, snapshot, &sources, &told)
         }
@@ -317,13 +317,12 @@ fn clients<'c>(
 /// The real gate and the witness, inside the archive's namespace.
 fn in_the_kernel(
     stage: &Stage,
-    judge: &Chosen,
     snapshot: &Snapshot,
     sources: Vec<IpAddr>,
     told: &Told<'_>,
 ) -> Result<(), Failure> {
-    let failed = || system("playing in the kernel");
     let inside = {
+        // The namespace's thread needs orders of its own.
         let (judge, snapshot) = (orders(), snapshot.clone());
         let brief = told.brief;
         let terminal = Terminal::new(told.terminal.json);
@@ -339,8 +338,6 @@ fn in_the_kernel(
             let posted = gate.post(&posting, &snapshot.interfaces)?;
             if !brief {
                 post::show(&judge, Some(&posted), &terminal);
-            }
-            if !brief {
                 told.step(6, "ask --in-force", ASK);
                 let approach = witness::approach(address(PARTNER)?, &snapshot.interfaces)?;
                 let frame = witness::question(&approach, PLATES, approach.target);
@@ -353,8 +350,7 @@ fn in_the_kernel(
             Ok(())
         }
     };
-    debug_assert!(judge.brief == orders().brief);
-    stage.archive.run(inside).map_err(failed())?
+    stage.archive.run(inside).map_err(system("playing in the kernel"))?
 }
 
 fn look<'c>(
