@@ -4,6 +4,7 @@ use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Parser, Subcommand};
+use tipstaff_core::packet::Direction;
 
 const EXIT_CODES: &str = "Exit codes: 0 done and as it should be · 1 something differs from the orders · \
 2 wrong arguments or wrong orders, nothing was touched · 3 needs root · 4 this kernel or machine cannot carry \
@@ -107,6 +108,9 @@ pub struct RulesOptions {
     /// Only rules of this group
     #[arg(long)]
     pub group: Option<String>,
+    /// Only rules of this direction
+    #[arg(long = "direction", value_enum)]
+    pub way: Option<Way>,
     /// Only paused rules
     #[arg(long)]
     pub paused: bool,
@@ -161,7 +165,7 @@ pub struct NamesOptions {
 #[derive(Subcommand, Debug)]
 pub enum RuleCommand {
     /// Add a rule; unless told otherwise before the first deny of everything
-    Add(AddOptions),
+    Add(Box<AddOptions>),
     /// Set keys of a rule: source=observatory,203.0.113.9 note="why"; key= takes it out
     Set {
         /// Name or position
@@ -239,7 +243,7 @@ pub enum GroupCommand {
 
 #[derive(Args, Debug)]
 pub struct AddOptions {
-    /// allow or deny
+    /// allow, deny or refuse
     pub action: String,
     /// What it is about: ssh, tcp/7410, udp/7420-7423, icmp/echo, any
     #[arg(required = true)]
@@ -247,18 +251,42 @@ pub struct AddOptions {
     /// From whom: an address, a prefix, a range, a group; repeatable, or with commas
     #[arg(long, value_delimiter = ',')]
     pub source: Vec<String>,
-    /// To which own address: an address, a prefix, a range, a group
+    /// inbound, outbound or transit [default: inbound]
+    #[arg(long)]
+    pub direction: Option<String>,
+    /// To whom: an address, a prefix, a range, a group; with commas
     #[arg(long, value_name = "ADDRESS")]
     pub destination: Option<String>,
-    /// Where it arrives: lan0, or tun* for all that begin so
+    /// Where it arrives, or leaves: lan0, or tun* for all that begin so
     #[arg(long, value_name = "NAME")]
     pub interface: Option<String>,
+    /// The program that listens, or sends, by its absolute path
+    #[arg(long, value_name = "PATH")]
+    pub program: Option<String>,
     /// Only ipv4 or ipv6
     #[arg(long)]
     pub family: Option<String>,
     /// When it ends to speak: 2026-12-24T18:00:00+01:00
     #[arg(long, value_name = "MOMENT")]
     pub until: Option<String>,
+    /// How often an allow may speak: "6 per minute per source, burst 3"
+    #[arg(long, value_name = "RATE")]
+    pub at_most: Option<String>,
+    /// What it says beyond that: deny or refuse [default: deny]
+    #[arg(long)]
+    pub over: Option<String>,
+    /// Record each of its decisions
+    #[arg(long)]
+    pub log: bool,
+    /// The group of rules that it belongs to
+    #[arg(long)]
+    pub group: Option<String>,
+    /// For which hosts: a name, #tag, with commas
+    #[arg(long)]
+    pub hosts: Option<String>,
+    /// In which postures, with commas
+    #[arg(long)]
+    pub postures: Option<String>,
     /// A name; made up from the content when it is left out
     #[arg(long)]
     pub name: Option<String>,
@@ -287,19 +315,46 @@ pub struct PlaceOptions {
     pub last: bool,
 }
 
+/// A direction, as it is asked for.
+#[derive(clap::ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Way {
+    /// To this host
+    Inbound,
+    /// From it
+    Outbound,
+    /// Through it
+    Transit,
+}
+
+impl From<Way> for Direction {
+    fn from(way: Way) -> Self {
+        match way {
+            Way::Inbound => Self::Inbound,
+            Way::Outbound => Self::Outbound,
+            Way::Transit => Self::Transit,
+        }
+    }
+}
+
 #[derive(Args, Debug)]
 pub struct AskOptions {
     /// What the packet is about: tcp/22, ssh, udp/7420, icmp/echo, protocol/47
     pub traffic: String,
-    /// Who sends it
-    #[arg(long, value_name = "ADDRESS")]
-    pub source: IpAddr,
-    /// To which own address [default: the one that this source would knock on]
-    #[arg(long, value_name = "ADDRESS")]
+    /// Who sends it [on the way out: the own address that leads to the destination]
+    #[arg(long, value_name = "ADDRESS", required_if_eq_any([("way", "inbound"), ("way", "transit")]))]
+    pub source: Option<IpAddr>,
+    /// To whom [on the way in: the own address that this source would knock on]
+    #[arg(long, value_name = "ADDRESS", required_if_eq_any([("way", "outbound"), ("way", "transit")]))]
     pub destination: Option<IpAddr>,
-    /// Where it arrives [default: where the way to this source begins]
+    /// Where it arrives, or leaves [default: where the way to the other end begins]
     #[arg(long, value_name = "NAME")]
     pub interface: Option<String>,
+    /// To this host, from it, or through it
+    #[arg(long = "direction", value_enum, default_value_t = Way::Inbound)]
+    pub way: Way,
+    /// The program that listens, or sends [on the way in: the one that listens there]
+    #[arg(long, value_name = "PATH")]
+    pub program: Option<String>,
     /// Ask the gate in the kernel instead of the file
     #[arg(long)]
     pub in_force: bool,

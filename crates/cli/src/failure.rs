@@ -28,18 +28,6 @@ pub enum Failure {
         /// What is wrong.
         faults: Faults,
     },
-    /// The orders say something that this version does not put in force.
-    #[error("{path}: {what} cannot be put in force by this version: {why}", path = path.display())]
-    CannotEnforce {
-        /// Where they were read.
-        path: PathBuf,
-        /// The key.
-        what: &'static str,
-        /// Why not.
-        why: &'static str,
-        /// The mend.
-        mend: &'static str,
-    },
     /// There is no such file.
     #[error("there are no orders at {}", .0.display())]
     NoOrders(PathBuf),
@@ -109,12 +97,13 @@ impl Failure {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::WrongOrders { .. }
-            | Self::CannotEnforce { .. }
             | Self::NoOrders(_)
             | Self::NotEdited { .. }
             | Self::Argument { .. }
             | Self::Namespace(NamespaceFault::Unknown { .. })
-            | Self::Gate(GateError::TooLarge(_) | GateError::NothingInForce)
+            | Self::Gate(
+                GateError::TooLarge(_) | GateError::NothingInForce | GateError::CannotEnforce(_),
+            )
             | Self::Witness(
                 WitnessFault::Own(_) | WitnessFault::NoWayBack(_) | WitnessFault::NoTarget { .. },
             ) => 2,
@@ -143,7 +132,6 @@ impl Failure {
     pub fn mend(&self) -> Option<String> {
         Some(match self {
             Self::WrongOrders { .. } => return None,
-            Self::CannotEnforce { mend, .. } => (*mend).to_owned(),
             Self::NotEdited { source, .. } => match source {
                 EditFault::NoSuchRule(_) => "See their names and positions with `tipstaff rules`.".into(),
                 EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.".into(),
@@ -174,6 +162,9 @@ impl Failure {
             }
             Self::Gate(GateError::Refused { .. }) => {
                 "In a container give it CAP_BPF, CAP_NET_ADMIN and CAP_SYS_ADMIN; else see whether the kernel is locked down: cat /sys/kernel/security/lockdown".into()
+            }
+            Self::Gate(GateError::CannotEnforce(_)) => {
+                "Take it out, pause the rule, or place it on other hosts; nothing that orders say is silently left out.".into()
             }
             Self::Gate(GateError::NothingInForce) => "Put orders in force first: tipstaff post".into(),
             Self::Gate(GateError::UnreadableRecord(_)) => {

@@ -120,11 +120,12 @@ pub fn loud(text: impl ToString) -> Cell {
     Cell::new(text.to_string()).fg(Color::Yellow).add_attribute(Attribute::Bold)
 }
 
-/// allow or deny.
+/// allow, deny or refuse.
 pub fn action(action: Action, text: impl ToString) -> Cell {
     let color = match action {
         Action::Allow => Color::Green,
         Action::Deny => Color::Magenta,
+        Action::Refuse => Color::Cyan,
     };
     Cell::new(text.to_string()).fg(color)
 }

@@ -8,19 +8,21 @@ use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::sample::select;
 
-use crate::brief::Brief;
+use crate::brief::{Brief, programs_of};
 use crate::moment::Moment;
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::traffic::{Term, Transport, keys_of};
 use crate::orders::{
-    Action, AddressCondition, FoundationSwitches, InterfaceCondition, Rule, RuleName, Silence,
-    Standing, TrafficCondition,
+    Action, AddressCondition, AtMost, FoundationSwitches, InterfaceCondition, Over, Period,
+    ProgramCondition, Rule, RuleName, Sharing, Silence, Standing, TrafficCondition,
 };
-use crate::packet::InterfaceIndex;
+use crate::packet::{Direction, InterfaceIndex};
 
 const PORTS: [u16; 10] = [0, 1, 22, 53, 68, 546, 7410, 7420, 7423, 65_535];
 /// The interfaces that random lists know; tests on a real machine put its own there.
 pub const INTERFACES: [(u32, &str); 4] = [(1, "lo"), (2, "lan0"), (3, "tun0"), (9, "ts-a")];
+/// The programs that random rules name.
+pub const PROGRAMS: [&str; 3] = ["/usr/sbin/plated", "/usr/sbin/skycam", "/usr/bin/domed"];
 /// When random rules end: long ago, or in a far future, and at the ends of time.
 pub const UNTIL: [Moment; 5] =
     [Moment(0), Moment(1), Moment(1_700_000_000), Moment(4_000_000_000), Moment(u32::MAX)];
@@ -83,7 +85,7 @@ fn term() -> impl Strategy<Value = Term> {
 }
 
 fn action() -> impl Strategy<Value = Action> {
-    select(vec![Action::Allow, Action::Deny])
+    select(Action::ALL.to_vec())
 }
 
 prop_compose! {
@@ -96,8 +98,15 @@ prop_compose! {
         family in proptest::option::weighted(0.15, select(Family::BOTH.to_vec())),
         until in proptest::option::weighted(0.15, select(UNTIL.to_vec())),
         enabled in prop::bool::weighted(0.85),
+        (direction, program) in (direction(), program()),
+        (at_most, over, log) in (proptest::option::weighted(0.2, at_most()), over(), any::<bool>()),
     ) -> Conditions {
-        Conditions { action, terms, sources, destinations, interface, family, until, enabled }
+        let program = if direction == Direction::Transit { ProgramCondition::default() } else { program };
+        let at_most = at_most.filter(|_| action == Action::Allow);
+        Conditions {
+            action, direction, terms, sources, destinations, interface, program, family, until,
+            at_most, over, log, enabled,
+        }
     }
 }
 
@@ -106,24 +115,66 @@ pub fn brief(most: usize) -> impl Strategy<Value = Brief> {
     let standing = (action(), action(), action())
         .prop_map(|(inbound, outbound, transit)| Standing { inbound, outbound, transit });
     (standing, any::<bool>(), vec(rule(), 0..=most)).prop_map(
-        |(standing, address_assignment, rules)| Brief {
-            standing,
-            foundations: FoundationSwitches { address_assignment },
-            rules: rules.into_iter().enumerate().map(numbered).collect(),
-            interfaces: INTERFACES.iter().map(|(i, n)| (InterfaceIndex(*i), (*n).into())).collect(),
+        |(standing, address_assignment, rules)| {
+            let rules: Vec<Rule> = rules.into_iter().enumerate().map(numbered).collect();
+            let interfaces = INTERFACES.iter().map(|(i, n)| (InterfaceIndex(*i), (*n).into()));
+            Brief {
+                standing,
+                foundations: FoundationSwitches { address_assignment },
+                programs: programs_of(&rules),
+                rules,
+                interfaces: interfaces.collect(),
+            }
         },
     )
+}
+
+fn direction() -> impl Strategy<Value = Direction> {
+    prop_oneof![
+        4 => Just(Direction::Inbound),
+        1 => Just(Direction::Outbound),
+        1 => Just(Direction::Transit),
+    ]
+}
+
+fn program() -> impl Strategy<Value = ProgramCondition> {
+    let paths = || vec(select(PROGRAMS.to_vec()).prop_map(str::to_owned), 1..3);
+    prop_oneof![
+        8 => Just(ProgramCondition::default()),
+        2 => paths().prop_map(|written| ProgramCondition { written, except: Vec::new() }),
+        1 => paths().prop_map(|except| ProgramCondition { written: Vec::new(), except }),
+    ]
+}
+
+/// Rates that a handful of packets goes beyond.
+fn at_most() -> impl Strategy<Value = AtMost> {
+    let sharing = select(vec![Sharing::PerSource, Sharing::InAll]);
+    let period = select(Period::ALL.to_vec());
+    (1u32..5, period, sharing, proptest::option::of(1u32..4)).prop_map(
+        |(count, period, sharing, burst)| {
+            AtMost::new(count, period, sharing, burst).unwrap_or_else(|e| unreachable!("{e}"))
+        },
+    )
+}
+
+fn over() -> impl Strategy<Value = Over> {
+    select(Over::ALL.to_vec())
 }
 
 #[derive(Clone, Debug)]
 struct Conditions {
     action: Action,
+    direction: Direction,
     terms: Vec<Term>,
     sources: Option<Vec<AddressRange>>,
     destinations: Option<Vec<AddressRange>>,
     interface: InterfaceCondition,
+    program: ProgramCondition,
     family: Option<Family>,
     until: Option<Moment>,
+    at_most: Option<AtMost>,
+    over: Over,
+    log: bool,
     enabled: bool,
 }
 
@@ -138,13 +189,27 @@ fn interface() -> impl Strategy<Value = InterfaceCondition> {
 }
 
 fn numbered((at, conditions): (usize, Conditions)) -> Rule {
-    let Conditions { action, terms, sources, destinations, interface, family, until, enabled } =
-        conditions;
+    let Conditions {
+        action,
+        direction,
+        terms,
+        sources,
+        destinations,
+        interface,
+        program,
+        family,
+        until,
+        at_most,
+        over,
+        log,
+        enabled,
+    } = conditions;
     let name = RuleName::parse(&format!("rule-{at}"));
     Rule {
         name: name.unwrap_or_else(|why| unreachable!("{why}")),
         note: None,
         action,
+        direction,
         traffic: TrafficCondition {
             written: terms.iter().map(ToString::to_string).collect(),
             except: Vec::new(),
@@ -153,8 +218,12 @@ fn numbered((at, conditions): (usize, Conditions)) -> Rule {
         source: addresses(sources.as_deref()),
         destination: addresses(destinations.as_deref()),
         interface,
+        program,
         family,
         until,
+        at_most,
+        over,
+        log,
         group: None,
         hosts: Vec::new(),
         postures: Vec::new(),

@@ -1,15 +1,17 @@
 //! The one ordered list that this host obeys.
 
+use std::collections::BTreeSet;
+
 use serde::{Deserialize, Serialize};
 
 use crate::interface::Interface;
 use crate::moment::Moment;
 use crate::names::spans::Spans;
 use crate::orders::{
-    FoundationSwitches, Host, InterfaceCondition, Orders, Posture, Rule, Selector, Silence,
-    Standing,
+    FoundationSwitches, Host, InterfaceCondition, Orders, Posture, ProgramCondition, Rule,
+    Selector, Silence, Standing,
 };
-use crate::packet::InterfaceIndex;
+use crate::packet::{InterfaceIndex, ProgramIndex};
 
 /// Place of a rule in the list, from 0. People see [`RuleIndex::position`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -86,6 +88,15 @@ pub struct Brief {
     pub rules: Vec<Rule>,
     /// The host's interfaces, by which interface conditions are resolved.
     pub interfaces: Vec<(InterfaceIndex, String)>,
+    /// The paths of all programs that the rules name, sorted: the first one is
+    /// [`ProgramIndex`] 1.
+    pub programs: Vec<String>,
+}
+
+/// The programs that rules name, each once.
+pub(crate) fn programs_of(rules: &[Rule]) -> Vec<String> {
+    let named = rules.iter().flat_map(|r| r.program.written.iter().chain(&r.program.except));
+    named.cloned().collect::<BTreeSet<_>>().into_iter().collect()
 }
 
 impl Brief {
@@ -112,6 +123,7 @@ impl Brief {
                 transit: held.transit.or(own.transit).unwrap_or(common.transit),
             },
             foundations: orders.foundations,
+            programs: programs_of(&rules),
             rules,
             interfaces: setting
                 .interfaces
@@ -139,6 +151,25 @@ impl Brief {
         let meant = || self.interfaces.iter().filter(|(_, name)| condition.holds(name));
         (!condition.is_any())
             .then(|| Spans::from_ranges(meant().map(|(index, _)| (index.0, index.0))))
+    }
+
+    /// The path of a program that a rule names; `None` for any other.
+    pub fn program(&self, index: ProgramIndex) -> Option<&str> {
+        let at = index.0.checked_sub(1)?;
+        self.programs.get(at as usize).map(String::as_str)
+    }
+
+    /// The number of a program in this list.
+    pub fn program_index(&self, path: &str) -> ProgramIndex {
+        let found = self.programs.binary_search_by(|known| known.as_str().cmp(path));
+        found.map_or(ProgramIndex::OTHER, |at| ProgramIndex(at as u32 + 1))
+    }
+
+    /// The numbers of the programs that a condition means; `None` is any.
+    pub fn programs_meant(&self, condition: &ProgramCondition) -> Option<Spans<u32>> {
+        let numbers = (0..=self.programs.len() as u32).map(ProgramIndex);
+        let meant = numbers.filter(|index| condition.holds(self.program(*index)));
+        (!condition.is_any()).then(|| Spans::from_ranges(meant.map(|index| (index.0, index.0))))
     }
 
     /// A rule by its place.

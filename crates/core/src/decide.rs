@@ -3,6 +3,7 @@
 //! tables and the kernel's program must agree with it.
 
 use std::net::IpAddr;
+use std::time::Duration;
 
 use serde::Serialize;
 
@@ -12,7 +13,8 @@ use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Action, AddressCondition, Rule, Silence};
-use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket};
+use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, ProgramIndex};
+use crate::rates::Rates;
 
 /// Who decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -24,6 +26,8 @@ pub enum Speaker {
     Foundation(Foundation),
     /// A rule.
     Rule(RuleIndex),
+    /// A rule that allows, beyond its rate.
+    Beyond(RuleIndex),
     /// The standing answer.
     Standing(Direction),
     /// The kernel's tables were unsound; the packet was dropped.
@@ -33,7 +37,7 @@ pub enum Speaker {
 /// The verdict and who gave it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
 pub struct Decision {
-    /// Allow or deny.
+    /// What happens to the packet.
     pub verdict: Action,
     /// Who spoke.
     pub speaker: Speaker,
@@ -53,6 +57,8 @@ pub enum Mismatch {
     Posture,
     /// Its time is over.
     Expired,
+    /// Another direction.
+    Direction,
     /// Another family.
     Family,
     /// Another traffic.
@@ -63,19 +69,25 @@ pub enum Mismatch {
     Destination,
     /// Another interface.
     Interface,
+    /// Another program.
+    Program,
 }
 
 /// What the conditions of rules look at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Question {
+    /// Which way the packet goes.
+    pub direction: Direction,
     /// What the packet is about.
     pub key: TrafficKey,
     /// Who sends it.
     pub source: IpAddr,
-    /// To which own address; same family as the source.
+    /// To whom; same family as the source.
     pub destination: IpAddr,
-    /// Where it arrives.
+    /// Where it arrives; where it leaves, on its way out.
     pub interface: InterfaceIndex,
+    /// Who listens, or who sends.
+    pub program: ProgramIndex,
     /// When it arrives.
     pub now: Moment,
 }
@@ -83,16 +95,17 @@ pub struct Question {
 impl Question {
     /// The question that a packet puts to the rules; `None` when it has no
     /// transport header to look at.
-    pub fn of(interface: InterfaceIndex, now: Moment, packet: &IpPacket) -> Option<Self> {
+    pub fn of(facts: &Facts, packet: &IpPacket) -> Option<Self> {
+        let Facts { direction, interface, program, now, .. } = *facts;
         let IpPacket { source, destination, .. } = *packet;
-        Some(Self { key: packet.key()?, source, destination, interface, now })
+        Some(Self { direction, key: packet.key()?, source, destination, interface, program, now })
     }
 }
 
 /// The first condition of `rule` that fails, in the order of [`Mismatch`];
 /// `None` when the rule speaks.
 pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Mismatch> {
-    let Question { key, source, destination, interface, now } = *question;
+    let Question { direction, key, source, destination, interface, program, now } = *question;
     let lacks = |condition: &AddressCondition, address: IpAddr| {
         condition.addresses.as_ref().is_some_and(|set| !set.contains(address))
     };
@@ -110,6 +123,8 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
         })
     } else if rule.until.is_some_and(|until| until <= now) {
         Some(Mismatch::Expired)
+    } else if rule.direction != direction {
+        Some(Mismatch::Direction)
     } else if rule.family.is_some_and(|family| family != Family::of(source)) {
         Some(Mismatch::Family)
     } else if rule.traffic.keys.as_ref().is_some_and(|keys| !keys.contains(key.0)) {
@@ -118,17 +133,26 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
         Some(Mismatch::Source)
     } else if lacks(&rule.destination, destination) {
         Some(Mismatch::Destination)
+    } else if elsewhere() {
+        Some(Mismatch::Interface)
     } else {
-        elsewhere().then_some(Mismatch::Interface)
+        let holds = rule.program.holds(brief.program(program));
+        (!holds).then_some(Mismatch::Program)
     }
 }
 
-/// Decides one packet by walking the list.
+/// Decides one packet by walking the list, as if every rate had room.
 pub fn decide(brief: &Brief, facts: &Facts) -> Decision {
     decide_with(brief, facts, |question| {
         let speaks = |(_, rule): &(RuleIndex, &Rule)| mismatch(brief, rule, question).is_none();
         brief.indexed().find(speaks).map(|(index, _)| index)
     })
+}
+
+/// The same, with rates: a packet that an allow lets in takes from its rate.
+/// `at` is the time, counted from any fixed moment.
+pub fn decide_within(brief: &Brief, facts: &Facts, rates: &mut Rates, at: Duration) -> Decision {
+    rates.ask(decide(brief, facts), |index| brief.rule(index)?.limit(), facts, at)
 }
 
 /// The frame of a decision around any way to find the first rule.
@@ -147,20 +171,17 @@ pub(crate) fn decide_with(
         }
         Before::Open(ip) => ip,
     };
-    if facts.direction == Direction::Transit {
-        return standing(brief, Direction::Transit);
-    }
-    let index =
-        Question::of(facts.interface, facts.now, &ip).and_then(|question| first_rule(&question));
+    let index = Question::of(facts, &ip).and_then(|question| first_rule(&question));
     match index.and_then(|index| Some((index, brief.rule(index)?))) {
         Some((index, rule)) => Decision { verdict: rule.action, speaker: Speaker::Rule(index) },
-        None => standing(brief, Direction::Inbound),
+        None => standing(brief, facts.direction),
     }
 }
 
 fn standing(brief: &Brief, direction: Direction) -> Decision {
     let verdict = match direction {
         Direction::Inbound => brief.standing.inbound,
+        Direction::Outbound => brief.standing.outbound,
         Direction::Transit => brief.standing.transit,
     };
     Decision { verdict, speaker: Speaker::Standing(direction) }

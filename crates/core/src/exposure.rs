@@ -1,6 +1,7 @@
 //! Whom a list lets in to a port: nobody, named groups, everyone. Worked out
 //! exactly, as sets of addresses; over all own addresses and interfaces, so
-//! that who is let in to one of them counts as let in.
+//! that who is let in to one of them counts as let in. Rates do not matter here:
+//! who is let in at times is let in.
 
 use serde::Serialize;
 
@@ -8,6 +9,7 @@ use crate::brief::{Brief, RuleIndex};
 use crate::names::address::AddressSet;
 use crate::names::traffic::TrafficKey;
 use crate::orders::Action;
+use crate::packet::{Direction, ProgramIndex};
 
 /// Whom a list lets in to one port.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,13 +36,16 @@ pub enum Breadth {
 
 impl Exposure {
     /// Walks the list with the set of sources that nobody has spoken for yet.
-    pub fn of(brief: &Brief, key: TrafficKey) -> Self {
+    /// `program` is the one that listens there; `None` when nobody knows.
+    pub fn of(brief: &Brief, key: TrafficKey, program: Option<ProgramIndex>) -> Self {
         let mut open = AddressSet::full();
         let mut exposure =
             Self { allowed: AddressSet::empty(), rules: Vec::new(), by_standing: false };
         for (index, rule) in brief.indexed() {
             let about = rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key.0));
-            if !rule.speaks() || !about || open.is_empty() {
+            let held = program.is_none_or(|index| rule.program.holds(brief.program(index)));
+            let inbound = rule.direction == Direction::Inbound;
+            if !inbound || !rule.speaks() || !about || !held || open.is_empty() {
                 continue;
             }
             let mut spoken_for = match &rule.source.addresses {
@@ -55,7 +60,8 @@ impl Exposure {
             }
             // A rule for one address or interface does not speak for the others: what it
             // allows is let in somewhere, what it denies may come in elsewhere.
-            if rule.destination.addresses.is_none() && rule.interface.is_any() {
+            let everywhere = rule.destination.addresses.is_none() && rule.interface.is_any();
+            if everywhere && (rule.program.is_any() || program.is_some()) {
                 open = open.difference(&spoken_for);
             }
             if rule.action == Action::Allow {
@@ -133,7 +139,20 @@ mod tests {
              [addresses]\nobservatory = [\"198.51.100.0/24\", \"2001:db8:51::/48\"]\n{rules}"
         );
         let brief = Brief::of(&read(&text).unwrap());
-        Exposure::of(&brief, Transport::Tcp.key(22)).words(&brief)
+        Exposure::of(&brief, Transport::Tcp.key(22), None).words(&brief)
+    }
+
+    #[test]
+    fn a_program_matters_where_it_is_known() {
+        let rules = "[[rules]]\nname = \"a\"\naction = \"allow\"\ntraffic = \"ssh\"\nprogram = \"/usr/sbin/plated\"\n";
+        let text = format!(
+            "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n{rules}"
+        );
+        let brief = Brief::of(&read(&text).unwrap());
+        let words = |program| Exposure::of(&brief, Transport::Tcp.key(22), program).words(&brief);
+        assert_eq!(words(Some(brief.program_index("/usr/sbin/plated"))), "everyone");
+        assert_eq!(words(Some(brief.program_index("/usr/sbin/skycam"))), "nobody");
+        assert_eq!(words(None), "everyone");
     }
 
     #[test]
@@ -151,6 +170,9 @@ mod tests {
             "any but observatory"
         );
         assert_eq!(words(&format!("{allow}family = \"ipv6\"\n"), "deny"), "any (IPv6)");
+        for other in ["outbound", "transit"] {
+            assert_eq!(words(&format!("{allow}direction = \"{other}\"\n"), "deny"), "nobody");
+        }
         // The deny is wider than the allow behind it: that one never speaks.
         let behind = format!("{deny}{allow}source = \"203.0.113.9\"\n");
         assert_eq!(words(&behind, "deny"), "nobody");

@@ -7,7 +7,7 @@ use std::net::IpAddr;
 use serde::Serialize;
 
 use crate::orders::{Action, FoundationSwitches};
-use crate::packet::{Facts, InterfaceIndex, IpPacket, Packet, Payload};
+use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload};
 
 /// A foundation; the numbers are the kernel's counter slots.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -26,7 +26,7 @@ pub enum Foundation {
     NeighbourDiscovery = 4,
     /// ICMP errors about connections pass.
     IcmpErrors = 5,
-    /// Answers of DHCP (RFC 2131) and DHCPv6 (RFC 8415) pass.
+    /// Answers of DHCP (RFC 2131) and DHCPv6 (RFC 8415) to this host pass, and its requests.
     AddressAssignment = 6,
     /// What belongs to a connection or flow of this host passes.
     Replies = 7,
@@ -68,7 +68,7 @@ impl Foundation {
             Self::LaterFragments => "fragments behind a first one",
             Self::NeighbourDiscovery => "IPv6 neighbours, routers, MLD",
             Self::IcmpErrors => "ICMP errors about connections",
-            Self::AddressAssignment => "answers of DHCP and DHCPv6",
+            Self::AddressAssignment => "DHCP and DHCPv6 for this host",
             Self::Replies => "known connections and flows",
         }
     }
@@ -117,7 +117,12 @@ pub fn before_rules(switches: FoundationSwitches, facts: &Facts) -> Before {
         Payload::Malformed => Some(Foundation::Malformed),
         Payload::Icmp { kind, .. } => icmp(ip.source.is_ipv4(), kind, facts.belongs),
         Payload::Udp { from, to } => {
-            let assigns = (from, to) == if ip.source.is_ipv4() { (67, 68) } else { (547, 546) };
+            let (server, client) = if ip.source.is_ipv4() { (67, 68) } else { (547, 546) };
+            let assigns = match facts.direction {
+                Direction::Inbound => (from, to) == (server, client),
+                Direction::Outbound => (from, to) == (client, server),
+                Direction::Transit => false,
+            };
             if assigns && switches.address_assignment {
                 Some(Foundation::AddressAssignment)
             } else {
@@ -125,7 +130,9 @@ pub fn before_rules(switches: FoundationSwitches, facts: &Facts) -> Before {
             }
         }
         Payload::Tcp { flags, .. } => {
-            (!flags.is_pure_syn() && facts.belongs).then_some(Foundation::Replies)
+            // A host resets what it knows no connection of: its own answer.
+            let answers = facts.direction == Direction::Outbound && flags.resets();
+            (!flags.is_pure_syn() && (facts.belongs || answers)).then_some(Foundation::Replies)
         }
         Payload::Other { .. } => facts.belongs.then_some(Foundation::Replies),
     };

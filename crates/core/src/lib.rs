@@ -29,5 +29,6 @@ pub mod moment;
 pub mod names;
 pub mod orders;
 pub mod packet;
+pub mod rates;
 pub mod reach;
 pub mod tables;

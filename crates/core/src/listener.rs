@@ -64,6 +64,11 @@ pub enum Scope {
 }
 
 impl Listener {
+    /// The path of the program that listens, where it can be seen.
+    pub fn path(&self) -> Option<&str> {
+        self.owner.programs.iter().find_map(|program| program.path.as_deref())
+    }
+
     /// All, one or loopback only.
     pub fn scope(&self) -> Scope {
         if self.address.is_unspecified() {

@@ -14,7 +14,9 @@ use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, Transport, UDP};
 use crate::orders::{Action, Rule};
-use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, TcpFlags};
+use crate::packet::{
+    Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, ProgramIndex, TcpFlags,
+};
 
 /// What is checked: one row of the table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -231,7 +233,8 @@ impl Cell {
 pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
     let mut subjects: BTreeSet<Subject> =
         listeners.iter().map(|l| Subject::Port(l.transport, l.port)).collect();
-    for rule in brief.rules.iter().filter(|r| r.speaks()) {
+    let inbound = |r: &&Rule| r.speaks() && r.direction == Direction::Inbound;
+    for rule in brief.rules.iter().filter(inbound) {
         let Some(keys) = &rule.traffic.keys else { continue };
         if keys.contains(Subject::Echo.key(Family::V4).0) {
             subjects.insert(Subject::Echo);
@@ -287,10 +290,23 @@ pub fn first_packet(
     Facts {
         interface,
         direction: Direction::Inbound,
+        program: ProgramIndex::OTHER,
         belongs: false,
         now: Moment::default(),
         packet: Packet::Ip(IpPacket { source, destination: target, payload }),
     }
+}
+
+/// The program that takes packets to `subject` at `target`, as the list counts it.
+pub fn program_at(
+    brief: &Brief,
+    listeners: &[Listener],
+    subject: Subject,
+    target: IpAddr,
+) -> ProgramIndex {
+    let takes = |l: &&Listener| Subject::Port(l.transport, l.port) == subject && l.takes(target);
+    let listener = listeners.iter().find(takes);
+    listener.and_then(Listener::path).map_or(ProgramIndex::OTHER, |path| brief.program_index(path))
 }
 
 /// What the orders mean a port to do, and who says so.
@@ -311,7 +327,8 @@ pub fn expected(
             let names = |r: &Rule| {
                 let keys = r.traffic.keys.as_ref();
                 let named = keys.is_some_and(|k| k.contains(subject.key(Family::V4).0));
-                r.speaks() && r.action == Action::Allow && named
+                let inbound = r.direction == Direction::Inbound;
+                r.speaks() && inbound && r.action == Action::Allow && named
             };
             let rule = brief.indexed().find(|(_, rule)| names(rule)).map(|(index, _)| index);
             let bound = listeners.iter().any(|l| bound(&l));
@@ -323,12 +340,15 @@ pub fn expected(
         }
         Vantage::Outside(source) => source,
     };
-    let decision = decide(brief, &first_packet(subject, source, target, interface));
+    let program = program_at(brief, listeners, subject, target);
+    let packet = Facts { program, ..first_packet(subject, source, target, interface) };
+    let decision = decide(brief, &packet);
     let by = speaker_words(brief, decision.speaker);
     let named =
         |index: RuleIndex| brief.rule(index).is_some_and(|r: &Rule| r.traffic.keys.is_some());
     let outcome = match (decision.verdict, decision.speaker) {
         (Action::Deny, _) => Outcome::Silent,
+        (Action::Refuse, _) => Outcome::Refuses,
         (Action::Allow, Speaker::Rule(index)) if named(index) => Outcome::Answers,
         (Action::Allow, _) => let_in(listeners, subject, target),
     };
@@ -382,7 +402,10 @@ fn why(
     {
         return Why::DeniedByGate { by: by.to_owned() };
     }
-    if cell.expected == Outcome::Silent {
+    if matches!(
+        (cell.expected, cell.observed.outcome),
+        (Outcome::Silent, _) | (Outcome::Refuses, Outcome::Answers)
+    ) {
         return Why::NotInForce;
     }
     match bound.iter().find(|l| l.takes(target)).or(bound.first()) {
@@ -405,8 +428,10 @@ pub fn speaker_words(brief: &Brief, speaker: Speaker) -> String {
             Some(rule) => format!("rule {} ({})", index.position(), rule.name),
             None => format!("rule {}", index.position()),
         },
-        Speaker::Standing(Direction::Inbound) => "the standing answer inbound".into(),
-        Speaker::Standing(Direction::Transit) => "the standing answer transit".into(),
+        Speaker::Beyond(index) => {
+            format!("the rate of {}", speaker_words(brief, Speaker::Rule(index)))
+        }
+        Speaker::Standing(direction) => format!("the standing answer {direction}"),
         Speaker::Unsound => "its guard against unsound tables".into(),
     }
 }

@@ -8,7 +8,7 @@ use tipstaff_core::foundations::{Before, Foundation, before_rules};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, FoundationSwitches};
 use tipstaff_core::packet::{
-    Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, TcpFlags,
+    Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, ProgramIndex, TcpFlags,
 };
 
 const HOST4: &str = "198.51.100.20";
@@ -26,6 +26,7 @@ fn facts(packet: Packet) -> Facts {
     Facts {
         interface: InterfaceIndex(2),
         direction: Direction::Inbound,
+        program: ProgramIndex::OTHER,
         belongs: false,
         now: Moment::default(),
         packet,

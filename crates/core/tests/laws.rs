@@ -2,12 +2,19 @@
 
 #![allow(clippy::unwrap_used)]
 
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::time::Duration;
+
 use proptest::prelude::*;
 use tipstaff_core::arbitrary::{brief, frame};
-use tipstaff_core::decide::{Speaker, decide};
+use tipstaff_core::decide::{Speaker, decide, decide_within};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::Action;
-use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, parse_ethernet};
+use tipstaff_core::packet::{
+    Direction, Facts, InterfaceIndex, Packet, ProgramIndex, parse_ethernet,
+};
+use tipstaff_core::rates::{Bucket, Rates};
 use tipstaff_core::tables::Tables;
 
 /// Between the moments at which random rules end.
@@ -16,7 +23,8 @@ const NOW: u32 = 1_800_000_000;
 fn facts(frame: &[u8], belongs: bool, direction: Direction, interface: u32) -> Facts {
     let interface = InterfaceIndex(interface);
     let now = Moment(NOW);
-    Facts { interface, direction, belongs, now, packet: parse_ethernet(frame) }
+    let program = ProgramIndex::OTHER;
+    Facts { interface, direction, program, belongs, now, packet: parse_ethernet(frame) }
 }
 
 proptest! {
@@ -27,16 +35,74 @@ proptest! {
         brief in brief(150),
         frames in proptest::collection::vec(frame([2, 0, 0, 0, 0, 1]), 40),
         belongs in any::<bool>(),
-        transit in prop::bool::weighted(0.1),
+        direction in prop::sample::select(Direction::ALL.to_vec()),
+        program in 0u32..5,
         interface in prop_oneof![1u32..4, Just(9)],
         now in prop::sample::select(vec![0, 1, 2, NOW, u32::MAX - 1, u32::MAX]).prop_map(Moment),
     ) {
         let tables = Tables::build(&brief).unwrap();
-        let direction = if transit { Direction::Transit } else { Direction::Inbound };
         for frame in frames {
             let mut facts = facts(&frame, belongs, direction, interface);
             facts.now = now;
+            facts.program = ProgramIndex(program % (brief.programs.len() as u32 + 1));
             prop_assert_eq!(tables.decide(&brief, &facts), decide(&brief, &facts));
+        }
+    }
+
+    /// Rates too: both count a stream of packets alike, whatever the times, and
+    /// nobody gets more out of a rate than its burst and what time gives.
+    #[test]
+    fn rates_are_counted_alike_and_hold(
+        brief in brief(12),
+        frames in proptest::collection::vec(frame([2, 0, 0, 0, 0, 1]), 6),
+        steps in proptest::collection::vec((0usize..6, prop::sample::select(vec![0u64, 1, 10_000_000, 900_000_000, 70_000_000_000])), 60),
+    ) {
+        let tables = Tables::build(&brief).unwrap();
+        let (mut ours, mut theirs) = (Rates::default(), Rates::default());
+        let begin = Duration::from_secs(1_000_000);
+        let mut at = begin;
+        let mut let_in: BTreeMap<(u32, Option<IpAddr>), u64> = BTreeMap::new();
+        for (frame, step) in steps {
+            at += Duration::from_nanos(step);
+            let facts = facts(&frames[frame], false, Direction::Inbound, 2);
+            let said = decide_within(&brief, &facts, &mut ours, at);
+            prop_assert_eq!(tables.decide_within(&brief, &facts, &mut theirs, at), said);
+            match (said.speaker, facts.packet) {
+                (Speaker::Rule(index), Packet::Ip(ip)) => {
+                    if let Some(limit) = brief.rule(index).and_then(|rule| rule.limit()) {
+                        let bucket = Bucket::of(&limit, ip.source);
+                        *let_in.entry((index.0, bucket.source)).or_default() += 1;
+                    }
+                }
+                (Speaker::Beyond(index), _) => {
+                    let rule = brief.rule(index).unwrap();
+                    prop_assert_eq!(said.verdict, Action::from(rule.over));
+                    prop_assert_eq!(decide(&brief, &facts).speaker, Speaker::Rule(index));
+                }
+                _ => {}
+            }
+        }
+        for ((index, _), count) in let_in {
+            let limit = brief.rules[index as usize].limit().unwrap();
+            let burst = limit.tolerance / limit.increment + 1;
+            let gone_by = (at - begin).as_nanos() as u64 / limit.increment;
+            prop_assert!(count <= burst + gone_by, "{} of {} + {}", count, burst, gone_by);
+        }
+    }
+
+    /// A rule speaks in its direction only, and a standing answer too.
+    #[test]
+    fn directions_do_not_mix(
+        brief in brief(60),
+        frame in frame([2, 0, 0, 0, 0, 1]),
+        direction in prop::sample::select(Direction::ALL.to_vec()),
+    ) {
+        match decide(&brief, &facts(&frame, false, direction, 2)).speaker {
+            Speaker::Rule(index) => {
+                prop_assert_eq!(brief.rules[index.0 as usize].direction, direction);
+            }
+            Speaker::Standing(standing) => prop_assert_eq!(standing, direction),
+            _ => {}
         }
     }
 
@@ -91,7 +157,7 @@ fn the_random_frames_reach_every_speaker() {
 /// Trees of three levels in both families: every boundary and its neighbours.
 #[test]
 fn deep_tables_say_what_the_sets_say() {
-    use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+    use std::net::{Ipv4Addr, Ipv6Addr};
     use tipstaff_core::decide::{Question, mismatch};
     use tipstaff_core::names::traffic::Transport;
     use tipstaff_core::orders::read;
@@ -133,6 +199,8 @@ fn deep_tables_say_what_the_sets_say() {
     let mut met = 0;
     for source in sources {
         let question = Question {
+            direction: Direction::Inbound,
+            program: ProgramIndex::OTHER,
             key: Transport::Tcp.key(22),
             source,
             destination: source,

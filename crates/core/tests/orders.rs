@@ -78,16 +78,70 @@ trafic = "ssh"
 [[rules]]
 name = "7"
 enabled = "yes"
-direction = "outbound"
+direction = "outward"
 at_most = "6 per minute"
 [[rules]]
 name = "refused"
-action = "refuse"
+action = "reject"
 traffic = "any"
 note = 5
 "#
     );
     insta::assert_snapshot!(faults(&text));
+}
+
+/// Keys that are sound one by one, and make no sense together.
+#[test]
+fn what_contradicts_itself_is_named() {
+    let rule = |name: &str, rest: &str| format!("[[rules]]\nname = \"{name}\"\n{rest}");
+    let allow = "action = \"allow\"\ntraffic = \"ssh\"\n";
+    let text = [
+        format!("{HEAD}[[hosts]]\nname = \"dome-1\"\ntags = [\"dome\"]\n"),
+        rule("ports-of-icmp", "action = \"allow\"\ntraffic = \"icmp/22\"\n"),
+        rule(
+            "program-on-transit",
+            &format!("{allow}direction = \"transit\"\nprogram = \"/usr/bin/domed\"\n"),
+        ),
+        rule(
+            "program-of-echo",
+            "action = \"allow\"\ntraffic = \"icmp/echo\"\nprogram = \"/usr/bin/domed\"\n",
+        ),
+        rule("relative-program", &format!("{allow}program = [\"domed\", \"/usr/../bin/domed\"]\n")),
+        rule("one-family", &format!("{allow}family = \"ipv6\"\nsource = \"198.51.100.0/24\"\n")),
+        rule(
+            "rate-on-deny",
+            "action = \"deny\"\ntraffic = \"ssh\"\nat_most = \"6 per minute in all\"\n",
+        ),
+        rule("over-nothing", &format!("{allow}over = \"refuse\"\n")),
+        rule("nobody", &format!("{allow}hosts = \"#dom\"\n")),
+        rule("odd-over", &format!("{allow}at_most = \"6 per minute in all\"\nover = \"allow\"\n")),
+        rule("nothing-left", &format!("{allow}traffic_except = \"tcp/*\"\n")),
+    ];
+    insta::assert_snapshot!(faults(&text.concat()));
+}
+
+#[test]
+fn every_key_is_read() {
+    let text = format!(
+        "{HEAD}[[hosts]]\nname = \"lantern\"\n[[groups]]\nname = \"way-out\"\n[[postures]]\nname = \"open-house\"\n\
+         [[rules]]\nname = \"out\"\nnote = \"why\"\naction = \"allow\"\ndirection = \"outbound\"\n\
+         traffic = \"tcp/*\"\ntraffic_except = \"tcp/25\"\nsource = \"198.51.100.0/24\"\n\
+         source_except = \"198.51.100.9\"\ndestination = \"any\"\ndestination_except = \"192.0.2.0/24\"\n\
+         interface = \"tun*\"\ninterface_except = \"tun9\"\nprogram = \"/usr/sbin/plated\"\n\
+         family = \"ipv4\"\nat_most = \"6 per minute per source, burst 3\"\nover = \"refuse\"\nlog = true\n\
+         until = 2031-01-01T00:00:00Z\ngroup = \"way-out\"\nhosts = \"lantern\"\npostures = \"open-house\"\n\
+         [[rules]]\nname = \"all-but-one\"\naction = \"refuse\"\ntraffic = \"any\"\nprogram_except = \"/usr/bin/domed\"\nenabled = false\n"
+    );
+    let orders = read(&text).unwrap();
+    let (rule, other) = (&orders.rules[0], &orders.rules[1]);
+    assert_eq!(
+        rule.further_words(),
+        "outbound, to any but 192.0.2.0/24, on tun* but tun9, program /usr/sbin/plated, IPv4 only, \
+         until 2031-01-01T00:00:00Z, at most 6 per minute per source, burst 3, then refuse, logged"
+    );
+    assert!(rule.limit().is_some() && other.limit().is_none());
+    assert!(other.program.holds(None) && !other.program.holds(Some("/usr/bin/domed")));
+    assert!(!rule.program.holds(None) && rule.program.holds(Some("/usr/sbin/plated")));
 }
 
 #[test]

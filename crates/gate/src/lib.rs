@@ -2,6 +2,7 @@
 //! own filter in the Linux kernel, and [`simulated`], the same tables with
 //! packets and time passed in.
 
+pub mod enforceable;
 pub mod kernel;
 pub mod simulated;
 
@@ -127,6 +128,9 @@ pub enum GateError {
         /// What the system said.
         source: io::Error,
     },
+    /// A key that this version does not enforce.
+    #[error(transparent)]
+    CannotEnforce(#[from] enforceable::Unenforceable),
     /// Nothing to ask.
     #[error("no orders are in force")]
     NothingInForce,

@@ -8,7 +8,9 @@ use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::flows::Flows;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::moment::Moment;
-use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, Packet, Payload, parse_ethernet};
+use tipstaff_core::packet::{
+    Direction, Facts, InterfaceIndex, Packet, Payload, ProgramIndex, parse_ethernet,
+};
 use tipstaff_core::tables::Tables;
 
 use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally};
@@ -85,8 +87,14 @@ impl SimulatedGate {
             Packet::Ip(ip) => self.flows.knows(&ip, self.now),
             _ => false,
         };
-        let facts =
-            Facts { interface, direction: Direction::Inbound, belongs, now: self.wall, packet };
+        let facts = Facts {
+            interface,
+            direction: Direction::Inbound,
+            program: ProgramIndex::OTHER,
+            belongs,
+            now: self.wall,
+            packet,
+        };
         revision.tables.decide(&revision.brief, &facts)
     }
 }

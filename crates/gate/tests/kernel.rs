@@ -17,8 +17,8 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker, decide};
 use tipstaff_core::interface::Interface;
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{Action, Lists, read};
-use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, parse_ethernet};
+use tipstaff_core::orders::{Action, Lists, ProgramCondition, read};
+use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, Memory, check_ground};
 use tipstaff_gate::{Gate, GateError, Posting, Record};
@@ -85,7 +85,8 @@ fn the_three_executors_agree() {
         let mut speakers = std::collections::BTreeMap::<&str, usize>::new();
         for case in 0..cases {
             let most = [3, 40, 64, 65, 700][case % 5];
-            let mut brief = arbitrary::brief(most).new_tree(&mut runner).unwrap().current();
+            let brief = arbitrary::brief(most).new_tree(&mut runner).unwrap().current();
+            let mut brief = enforceable(brief);
             brief.interfaces =
                 all.iter().map(|i| (InterfaceIndex(i.index), i.name.clone())).collect();
             let tables = Tables::build(&brief).unwrap();
@@ -104,6 +105,7 @@ fn the_three_executors_agree() {
                 let facts = Facts {
                     interface: index,
                     direction: Direction::Inbound,
+                    program: ProgramIndex::OTHER,
                     belongs: false,
                     now: Moment(now),
                     packet: parse_ethernet(&frame),
@@ -124,9 +126,28 @@ fn the_three_executors_agree() {
     });
 }
 
+/// Without the keys that the gate refuses to post.
+fn enforceable(mut brief: Brief) -> Brief {
+    let silent = |action: &mut Action| {
+        *action = if *action == Action::Refuse { Action::Deny } else { *action };
+    };
+    silent(&mut brief.standing.inbound);
+    silent(&mut brief.standing.transit);
+    brief.standing.outbound = Action::Allow;
+    for rule in &mut brief.rules {
+        silent(&mut rule.action);
+        rule.direction = Direction::Inbound;
+        rule.program = ProgramCondition::default();
+        rule.at_most = None;
+        rule.log = false;
+    }
+    brief
+}
+
 fn kind(speaker: Speaker) -> &'static str {
     match speaker {
         Speaker::Rule(_) => "rule",
+        Speaker::Beyond(_) => "beyond",
         Speaker::Standing(_) => "standing",
         Speaker::Foundation(_) => "foundation",
         Speaker::Nobody => "nobody",
@@ -332,6 +353,7 @@ fn deep_tables_in_the_kernel_say_what_the_reference_says() {
                     let facts = Facts {
                         interface: index,
                         direction: Direction::Inbound,
+                        program: ProgramIndex::OTHER,
                         belongs: false,
                         now: Moment::default(),
                         packet: parse_ethernet(frame),

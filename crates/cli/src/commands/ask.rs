@@ -7,28 +7,30 @@ use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decide::{Decision, Mismatch, Question, Speaker, decide, mismatch};
 use tipstaff_core::interface::Interface;
 use tipstaff_core::names::address::Family;
-use tipstaff_core::names::traffic::{ICMP, ICMPV6, Term, TrafficKey};
+use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, Term, TrafficKey, Transport, UDP};
 use tipstaff_core::orders::{Action, Rule};
-use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, parse_ethernet};
-use tipstaff_core::reach::speaker_words;
+use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
+use tipstaff_core::reach::{Subject, program_at, speaker_words};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_host::interfaces;
+use tipstaff_host::{interfaces, listeners};
 use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
 use tipstaff_knock::witness::{self, WitnessFault};
 
 use crate::Ending;
-use crate::arguments::{AskOptions, Common};
+use crate::arguments::{AskOptions, Common, Way};
 use crate::chosen::{self, Chosen, Origin, Visible};
 use crate::failure::{Failure, system};
 use crate::terminal::{Columns, Terminal, action, faint, plain};
 
 #[derive(Serialize)]
 struct Report<'r> {
+    direction: Direction,
     traffic: String,
     source: IpAddr,
     destination: IpAddr,
     interface: String,
+    program: Option<&'r str>,
     verdict: Action,
     by: String,
     speaker: Speaker,
@@ -56,6 +58,12 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
         let decision = decide(&judge.brief, &facts(&asked));
         return answer(&judge, &asked, decision, "orders", terminal);
     }
+    if options.way != Way::Inbound {
+        return Err(Failure::Argument {
+            message: "the gate in the kernel decides only what comes in".into(),
+            mend: "Leave --in-force out: then the orders are asked.".into(),
+        });
+    }
     let (in_force, visible) = chosen::in_force(common)?;
     let in_force = match (in_force, visible) {
         (Some(in_force), _) => in_force,
@@ -78,23 +86,32 @@ fn question(
     options: &AskOptions,
     all: &[Interface],
 ) -> Result<Question, Failure> {
-    let source = options.source;
-    let key = key_of(judge, &options.traffic, source)?;
-    let approach = match witness::approach(source, all) {
+    let direction = Direction::from(options.way);
+    // The other end: clap sees to it that there is one.
+    let (own, other) = match direction {
+        Direction::Outbound => (options.source, options.destination),
+        Direction::Inbound | Direction::Transit => (options.destination, options.source),
+    };
+    let other = other.ok_or_else(|| Failure::Argument {
+        message: "nobody at the other end is named".into(),
+        mend: "Give --source, or --destination on the way out.".into(),
+    })?;
+    let key = key_of(judge, &options.traffic, other)?;
+    let approach = match witness::approach(other, all) {
         Ok(approach) => Some(approach),
         Err(fault @ WitnessFault::Own(_)) if options.in_force => return Err(fault.into()),
         // Nobody with that address could get an answer; what would be said of it is asked all the same.
         Err(_) => None,
     };
-    let destination = match options.destination {
-        Some(address) if address.is_ipv4() != source.is_ipv4() => {
+    let own = match own {
+        Some(address) if address.is_ipv4() != other.is_ipv4() => {
             return Err(Failure::Argument {
-                message: format!("{source} and {address} are of different families"),
-                mend: "Give a --destination of the source's family.".into(),
+                message: format!("{other} and {address} are of different families"),
+                mend: "Give --source and --destination of one family.".into(),
             });
         }
         Some(address) => address,
-        None => approach.as_ref().map_or_else(|| documentation_address(source), |a| a.target),
+        None => approach.as_ref().map_or_else(|| documentation_address(other), |a| a.target),
     };
     let interface = match &options.interface {
         Some(name) => interface_called(judge, options, all, name)?,
@@ -104,7 +121,35 @@ fn question(
         }
     };
     let now = chosen::now();
-    Ok(Question { key, source, destination, interface, now })
+    let (source, destination) = match direction {
+        Direction::Outbound => (own, other),
+        Direction::Inbound | Direction::Transit => (other, own),
+    };
+    let program = match &options.program {
+        Some(path) => judge.brief.program_index(path),
+        None if direction == Direction::Inbound && !judge.brief.programs.is_empty() => {
+            listening(judge, key, destination, all)?
+        }
+        None => ProgramIndex::OTHER,
+    };
+    Ok(Question { direction, key, source, destination, interface, program, now })
+}
+
+/// The program that listens to what is asked about, as the list counts it.
+fn listening(
+    judge: &Chosen,
+    key: TrafficKey,
+    target: IpAddr,
+    interfaces: &[Interface],
+) -> Result<ProgramIndex, Failure> {
+    let transport = match key.protocol() {
+        TCP => Transport::Tcp,
+        UDP => Transport::Udp,
+        _ => return Ok(ProgramIndex::OTHER),
+    };
+    let found = listeners::list(interfaces).map_err(system("reading the sockets"))?;
+    let subject = Subject::Port(transport, key.low());
+    Ok(program_at(&judge.brief, &found.listeners, subject, target))
 }
 
 /// The index of an interface. The file may be about another machine: there a
@@ -138,7 +183,8 @@ fn frame(asked: &Question, hardware: [u8; 6]) -> Vec<u8> {
 fn facts(asked: &Question) -> Facts {
     Facts {
         interface: asked.interface,
-        direction: Direction::Inbound,
+        direction: asked.direction,
+        program: asked.program,
         belongs: false,
         now: asked.now,
         packet: parse_ethernet(&frame(asked, [0; 6])),
@@ -186,7 +232,8 @@ pub fn answer(
     known_by: &'static str,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
-    let Question { key, source, destination, interface, .. } = *asked;
+    let Question { direction, key, source, destination, interface, program, .. } = *asked;
+    let program = judge.brief.program(program);
     let arrives = judge.brief.interface_name(interface).unwrap_or("unknown").to_owned();
     let end = match decision.speaker {
         Speaker::Rule(RuleIndex(index)) => index as usize,
@@ -204,13 +251,15 @@ pub fn answer(
                 name: rule.name.as_str(),
                 action: rule.action,
                 failed,
-                because: because(rule, failed, asked, &arrives),
+                because: because(rule, failed, asked, &arrives, program),
             })
         })
         .collect();
     let by = speaker_words(&judge.brief, decision.speaker);
     if terminal.json {
         terminal.json(&Report {
+            direction,
+            program,
             traffic: key.to_string(),
             source,
             destination,
@@ -225,10 +274,20 @@ pub fn answer(
         return Ok(Ending::Fine);
     }
     let word = match decision.verdict {
-        Action::Allow => "let in",
+        Action::Allow => match direction {
+            Direction::Inbound => "let in",
+            Direction::Outbound => "let out",
+            Direction::Transit => "let through",
+        },
         Action::Deny => "denied in silence",
+        Action::Refuse => "refused",
     };
-    terminal.heading(&format!("{key} from {source}: {word} by {by}"));
+    let who = match direction {
+        Direction::Inbound => format!("from {source}"),
+        Direction::Outbound => format!("to {destination}"),
+        Direction::Transit => format!("from {source} to {destination}"),
+    };
+    terminal.heading(&format!("{key} {who}: {word} by {by}"));
     terminal.note(&match known_by {
         "gate" => format!("the gate in force was asked; {}", judge.origin.words()),
         _ => format!("worked out from the {}", judge.origin.words()),
@@ -238,6 +297,15 @@ pub fn answer(
     {
         terminal.line(format!("  note: {note}"));
     }
+    if let Speaker::Rule(index) = decision.speaker
+        && let Some(Rule { at_most: Some(at_most), over, .. }) = judge.brief.rule(index)
+    {
+        let beyond = Action::from(*over);
+        terminal.line(format!("  as long as it is at most {at_most}; beyond that: {beyond}"));
+    }
+    // Rules of another direction were never in question.
+    let passed_over: Vec<_> =
+        passed_over.into_iter().filter(|rule| rule.failed != Mismatch::Direction).collect();
     if !passed_over.is_empty() {
         let mut table = Columns::new(["", "passed over", "says", "because"]);
         for rule in &passed_over {
@@ -249,7 +317,13 @@ pub fn answer(
     Ok(Ending::Fine)
 }
 
-fn because(rule: &Rule, failed: Mismatch, asked: &Question, arrives: &str) -> String {
+fn because(
+    rule: &Rule,
+    failed: Mismatch,
+    asked: &Question,
+    arrives: &str,
+    program: Option<&str>,
+) -> String {
     let outside = |what: &dyn std::fmt::Display, written: &[String], except: &[String]| match (
         written, except,
     ) {
@@ -268,6 +342,7 @@ fn because(rule: &Rule, failed: Mismatch, asked: &Question, arrives: &str) -> St
             Some(until) => format!("it ended at {until}"),
             None => "it has expired".into(),
         },
+        Mismatch::Direction => format!("it is {}", rule.direction),
         Mismatch::Family => format!("{} is of the other family", asked.source),
         Mismatch::Traffic => outside(&asked.key, &rule.traffic.written, &rule.traffic.except),
         Mismatch::Source => outside(&asked.source, &rule.source.written, &rule.source.except),
@@ -275,5 +350,8 @@ fn because(rule: &Rule, failed: Mismatch, asked: &Question, arrives: &str) -> St
             outside(&asked.destination, &rule.destination.written, &rule.destination.except)
         }
         Mismatch::Interface => outside(&arrives, &rule.interface.written, &rule.interface.except),
+        Mismatch::Program => {
+            outside(&program.unwrap_or("the program"), &rule.program.written, &rule.program.except)
+        }
     }
 }

@@ -2,10 +2,10 @@
 
 use nix::unistd::{User, geteuid};
 use serde::Serialize;
-use tipstaff_core::orders::{Action, OrdersHash, Silence};
+use tipstaff_core::orders::{OrdersHash, Silence};
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
-use tipstaff_gate::{Gate, Posted, Posting, Record};
+use tipstaff_gate::{Gate, GateError, Posted, Posting, Record, enforceable};
 use tipstaff_host::interfaces;
 
 use crate::Ending;
@@ -29,8 +29,8 @@ struct Report {
 
 pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     let judge = chosen::from_file(common)?;
-    check_enforceable(common, &judge)?;
-    Tables::build(&judge.brief).map_err(tipstaff_gate::GateError::from)?;
+    enforceable::check(&judge.brief).map_err(GateError::from)?;
+    Tables::build(&judge.brief).map_err(GateError::from)?;
     if options.check {
         show(&judge, None, terminal);
         return Ok(Ending::Fine);
@@ -57,19 +57,6 @@ fn record(judge: &Chosen, common: &Common) -> Record {
         posture: judge.posture.clone(),
         lists: judge.lists.clone(),
     }
-}
-
-/// Nothing that orders say is silently left out.
-fn check_enforceable(common: &Common, judge: &Chosen) -> Result<(), Failure> {
-    if judge.brief.standing.outbound == Action::Allow {
-        return Ok(());
-    }
-    Err(Failure::CannotEnforce {
-        path: common.orders_path().to_owned(),
-        what: "standing.outbound = \"deny\"",
-        why: "its gate guards what comes in and what passes through, not yet what goes out",
-        mend: "Write outbound = \"allow\", which is what would be in force.",
-    })
 }
 
 /// Prints what is in force now, or would be.

@@ -7,12 +7,13 @@ use std::time::Duration;
 
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::Decision;
+use tipstaff_core::decide::{Decision, decide};
 use tipstaff_core::listener::{Listener, Scope};
 use tipstaff_core::orders::Action;
-use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::packet::{Facts, InterfaceIndex};
 use tipstaff_core::reach::{
-    Cell, How, Observed, Outcome, Subject, Vantage, cell, let_in, speaker_words, subjects,
+    Cell, How, Observed, Outcome, Subject, Vantage, cell, first_packet, let_in, program_at,
+    speaker_words, subjects,
 };
 use tipstaff_gate::GateError;
 use tipstaff_gate::kernel::KernelGate;
@@ -268,8 +269,11 @@ impl<'c> Check<'c> {
     fn by_gate(&self, subject: Subject, target: IpAddr, gate: Option<&Said>) -> Observed {
         let listeners = &self.snapshot.listeners;
         let (outcome, evidence) = match gate {
-            Some((decision, by)) if decision.verdict == Action::Deny => {
+            Some((Decision { verdict: Action::Deny, .. }, by)) => {
                 (Outcome::Silent, format!("denied by {by}"))
+            }
+            Some((Decision { verdict: Action::Refuse, .. }, by)) => {
+                (Outcome::Refuses, format!("refused by {by}"))
             }
             Some((_, by)) => (let_in(listeners, subject, target), format!("let in by {by}")),
             None => (let_in(listeners, subject, target), "no gate is up".into()),
@@ -285,10 +289,13 @@ impl<'c> Check<'c> {
             .subjects
             .iter()
             .map(|subject| {
-                let facts = tipstaff_core::reach::first_packet(*subject, source, target, arrives);
-                let decision = tipstaff_core::decide::decide(&self.judge.brief, &facts);
+                let brief = &self.judge.brief;
+                let program = program_at(brief, listeners, *subject, target);
+                let facts = first_packet(*subject, source, target, arrives);
+                let decision = decide(brief, &Facts { program, ..facts });
                 let outcome = match decision.verdict {
                     Action::Deny => Outcome::Silent,
+                    Action::Refuse => Outcome::Refuses,
                     Action::Allow => let_in(listeners, *subject, target),
                 };
                 let observed =

@@ -128,10 +128,18 @@ fn new_rule(options: &AddOptions) -> NewRule {
         traffic: options.traffic.clone(),
         source: options.source.clone(),
         further: [
+            ("direction", &options.direction),
             ("destination", &options.destination),
             ("interface", &options.interface),
+            ("program", &options.program),
             ("family", &options.family),
             ("until", &options.until),
+            ("at_most", &options.at_most),
+            ("over", &options.over),
+            ("log", &options.log.then(|| "true".to_owned())),
+            ("group", &options.group),
+            ("hosts", &options.hosts),
+            ("postures", &options.postures),
         ]
         .into_iter()
         .filter_map(|(key, value)| Some((key.to_owned(), value.clone()?)))

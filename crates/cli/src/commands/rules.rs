@@ -10,7 +10,7 @@ use tipstaff_core::names::address::Family;
 use tipstaff_core::names::spans::Spans;
 use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP, keys_of};
 use tipstaff_core::orders::edit::Which;
-use tipstaff_core::orders::{Action, FoundationSwitches, Rule, Selector, Silence};
+use tipstaff_core::orders::{Action, FoundationSwitches, Over, Rule, Selector, Silence};
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Tally};
@@ -44,6 +44,7 @@ struct RuleRow<'r> {
     name: &'r str,
     note: Option<&'r str>,
     action: Action,
+    direction: Direction,
     traffic: &'r [String],
     traffic_except: &'r [String],
     source: &'r [String],
@@ -52,8 +53,13 @@ struct RuleRow<'r> {
     destination_except: &'r [String],
     interface: &'r [String],
     interface_except: &'r [String],
+    program: &'r [String],
+    program_except: &'r [String],
     family: Option<Family>,
     until: Option<String>,
+    at_most: Option<String>,
+    over: Option<Over>,
+    log: bool,
     enabled: bool,
     silence: Option<Silence>,
     group: Option<&'r str>,
@@ -66,7 +72,7 @@ struct RuleRow<'r> {
 
 #[derive(Serialize)]
 struct StandingRow {
-    direction: &'static str,
+    direction: Direction,
     action: Action,
     tally: Option<Tally>,
 }
@@ -107,13 +113,15 @@ struct Wanted {
     keys: Option<Spans<u32>>,
     source: Option<IpAddr>,
     group: Option<String>,
+    direction: Option<Direction>,
     paused: bool,
     sort: RulesOrder,
 }
 
 impl Wanted {
     fn everything() -> Self {
-        Self { keys: None, source: None, group: None, paused: false, sort: RulesOrder::Position }
+        let sort = RulesOrder::Position;
+        Self { keys: None, source: None, group: None, direction: None, paused: false, sort }
     }
 
     fn new(judge: &Chosen, options: &RulesOptions) -> Result<Self, Failure> {
@@ -122,7 +130,9 @@ impl Wanted {
             None => None,
         };
         let group = options.group.clone();
-        Ok(Self { keys, source: options.source, group, paused: options.paused, sort: options.sort })
+        let direction = options.way.map(Direction::from);
+        let RulesOptions { source, paused, sort, .. } = *options;
+        Ok(Self { keys, source, group, direction, paused, sort })
     }
 
     fn shows(&self, rule: &Rule) -> bool {
@@ -134,11 +144,16 @@ impl Wanted {
                 rule.source.addresses.as_ref().is_none_or(|set| set.contains(address))
             })
             && self.group.as_ref().is_none_or(|group| rule.group.as_ref() == Some(group))
+            && self.direction.is_none_or(|direction| rule.direction == direction)
             && (!self.paused || rule.silence == Some(Silence::Paused))
     }
 
     fn shows_all(&self) -> bool {
-        self.keys.is_none() && self.source.is_none() && self.group.is_none() && !self.paused
+        self.keys.is_none()
+            && self.source.is_none()
+            && self.group.is_none()
+            && self.direction.is_none()
+            && !self.paused
     }
 }
 
@@ -248,12 +263,14 @@ pub struct Counts(Vec<(Speaker, Tally)>);
 impl Counts {
     /// Brings the tallies of the orders in force to the places of `shown`.
     pub fn new(shown: &Chosen, in_force: &Chosen, tallies: Vec<(Speaker, Tally)>) -> Self {
+        let moved = |index| {
+            let name = &in_force.brief.rule(index)?.name;
+            let found = shown.brief.indexed().find(|(_, rule)| rule.name == *name);
+            found.map(|(index, _)| index)
+        };
         let place = |speaker| match speaker {
-            Speaker::Rule(index) => {
-                let name = &in_force.brief.rule(index)?.name;
-                let found = shown.brief.indexed().find(|(_, rule)| rule.name == *name);
-                found.map(|(index, _)| Speaker::Rule(index))
-            }
+            Speaker::Rule(index) => moved(index).map(Speaker::Rule),
+            Speaker::Beyond(index) => moved(index).map(Speaker::Beyond),
             other => Some(other),
         };
         Self(tallies.into_iter().filter_map(|(s, t)| Some((place(s)?, t))).collect())
@@ -287,14 +304,14 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
         }
     }
     let standing = [
-        ("inbound", brief.standing.inbound, Some(Direction::Inbound)),
-        ("outbound", brief.standing.outbound, None),
-        ("transit", brief.standing.transit, Some(Direction::Transit)),
+        (Direction::Inbound, brief.standing.inbound),
+        (Direction::Outbound, brief.standing.outbound),
+        (Direction::Transit, brief.standing.transit),
     ]
-    .map(|(direction, action, counted)| StandingRow {
+    .map(|(direction, action)| StandingRow {
         direction,
         action,
-        tally: counted.and_then(|d| counts.of(Speaker::Standing(d))),
+        tally: counts.of(Speaker::Standing(direction)),
     });
     if terminal.json {
         let standing = standing.into_iter().collect();
@@ -373,6 +390,7 @@ fn rule_row<'r>(index: RuleIndex, rule: &'r Rule, counts: &Counts) -> RuleRow<'r
         name: rule.name.as_str(),
         note: rule.note.as_deref(),
         action: rule.action,
+        direction: rule.direction,
         traffic: &rule.traffic.written,
         traffic_except: &rule.traffic.except,
         source: &rule.source.written,
@@ -381,8 +399,13 @@ fn rule_row<'r>(index: RuleIndex, rule: &'r Rule, counts: &Counts) -> RuleRow<'r
         destination_except: &rule.destination.except,
         interface: &rule.interface.written,
         interface_except: &rule.interface.except,
+        program: &rule.program.written,
+        program_except: &rule.program.except,
         family: rule.family,
         until: rule.until.map(|until| until.to_string()),
+        at_most: rule.at_most.map(|at_most| at_most.to_string()),
+        over: rule.at_most.map(|_| rule.over),
+        log: rule.log,
         enabled: rule.silence != Some(Silence::Paused),
         silence: rule.silence,
         group: rule.group.as_deref(),

@@ -103,7 +103,8 @@ fn row<'r>(listener: &'r Listener, brief: Option<&Brief>) -> Row<'r> {
         (Scope::Loopback, _) => ("this host only".to_owned(), Breadth::Nobody),
         (_, None) => ("everyone".to_owned(), Breadth::Everyone),
         (_, Some(brief)) => {
-            let exposure = Exposure::of(brief, listener.transport.key(listener.port));
+            let program = listener.path().map(|path| brief.program_index(path));
+            let exposure = Exposure::of(brief, listener.transport.key(listener.port), program);
             (exposure.words(brief), exposure.breadth())
         }
     };

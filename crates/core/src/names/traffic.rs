@@ -115,6 +115,9 @@ pub enum TermFault {
     /// A protocol that is no number from 0 to 255.
     #[error("a protocol number is 0 to 255")]
     ProtocolNumber,
+    /// A number behind `icmp/`.
+    #[error("icmp has no ports")]
+    IcmpPort,
     /// Something else behind `icmp/`.
     #[error("icmp knows `icmp/echo` and `icmp/*`")]
     IcmpKind,
@@ -140,6 +143,7 @@ impl Term {
             "icmp" => match rest {
                 "echo" => Ok(Self::Echo),
                 "*" => Ok(Self::Icmp),
+                n if n.starts_with(|c: char| c.is_ascii_digit()) => Err(TermFault::IcmpPort),
                 _ => Err(TermFault::IcmpKind),
             },
             "protocol" => rest.parse().map(Self::Protocol).map_err(|_| TermFault::ProtocolNumber),
@@ -224,6 +228,7 @@ mod tests {
         assert_eq!(fault("udp/9-5"), TermFault::Backwards);
         assert_eq!(fault("protocol/256"), TermFault::ProtocolNumber);
         assert_eq!(fault("icmp/redirect"), TermFault::IcmpKind);
+        assert_eq!(fault("icmp/22"), TermFault::IcmpPort);
         assert_eq!(fault("tpc/22"), TermFault::UnknownKind);
     }
 

@@ -257,7 +257,7 @@ impl Page<'_> {
         let at = self.find(which)?;
         let new = match self.orders.rules[at].action {
             Action::Allow => Action::Deny,
-            Action::Deny => Action::Allow,
+            Action::Deny | Action::Refuse => Action::Allow,
         };
         let text = self.with_keys(at, |table| replace(table, "action", value(new.to_string())))?;
         Ok(Changed { text, at, told: vec![format!("it says {new} now")] })
@@ -366,9 +366,13 @@ impl Page<'_> {
 
     /// Before the first catch-all deny, behind which nothing ever speaks.
     fn usual_place(&self, new: &NewRule) -> (usize, Option<String>) {
-        let itself =
-            new.action == "deny" && new.traffic.iter().any(|t| t == "any") && new.source.is_empty();
-        match self.orders.rules.iter().position(Rule::catches_all) {
+        let itself = new.action != "allow"
+            && new.traffic.iter().any(|t| t == "any")
+            && new.source.is_empty();
+        let direction = new.further.iter().find(|(key, _)| key == "direction");
+        let direction = direction.map_or("inbound", |(_, written)| written.as_str());
+        let hides = |rule: &Rule| rule.catches_all() && rule.direction.name() == direction;
+        match self.orders.rules.iter().position(hides) {
             Some(at) if !itself => {
                 let name = &self.orders.rules[at].name;
                 (
@@ -450,13 +454,16 @@ fn replace(table: &mut Table, key: &str, mut item: Item) {
 }
 
 /// Keys whose values are lists, and so are those with `_except` behind them.
-const LISTS: [&str; 6] = ["traffic", "source", "destination", "interface", "hosts", "postures"];
+const LISTS: [&str; 7] =
+    ["traffic", "source", "destination", "interface", "program", "hosts", "postures"];
 
 /// `true` and `false` are switches; lists are written with commas.
 fn set_key(table: &mut Table, key: &str, written: &str) {
     match written {
         "" => drop(table.remove(key)),
-        "true" | "false" if key == "enabled" => replace(table, key, value(written == "true")),
+        "true" | "false" if matches!(key, "enabled" | "log") => {
+            replace(table, key, value(written == "true"))
+        }
         written if LISTS.contains(&key.trim_end_matches("_except")) => {
             let words: Vec<String> = written.split(',').map(|w| w.trim().to_owned()).collect();
             replace(table, key, list(&words));

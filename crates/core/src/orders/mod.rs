@@ -1,6 +1,7 @@
 //! The policy file as typed data. [`read()`] turns text into [`Orders`] or into
 //! every fault of the text at once; nothing half read comes out.
 
+mod at_most;
 mod blocks;
 pub mod edit;
 pub mod exchange;
@@ -13,11 +14,12 @@ mod read_hosts;
 mod read_rules;
 mod resolve;
 
+pub use at_most::{AtMost, AtMostFault, Limit, Over, Period, Sharing};
 pub use fault::{Fault, Faults, Place};
 pub use hosts::{Group, Host, OwnStanding, Posture, Recognition, Selector, Silence};
 pub use lists::{Lists, lists_named};
 pub use model::{
-    Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash, Rule,
-    RuleName, Standing, TrafficCondition,
+    Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash,
+    ProgramCondition, Rule, RuleName, Standing, TrafficCondition,
 };
 pub use read::{read, read_with};

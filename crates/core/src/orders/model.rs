@@ -6,12 +6,14 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
+use super::at_most::{AtMost, Over};
 use super::hosts::{Group, Host, Posture, Selector, Silence};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services;
 use crate::names::spans::Spans;
 use crate::names::traffic::{Term, TermFault};
+use crate::packet::Direction;
 
 /// What a rule or a standing answer says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -21,6 +23,13 @@ pub enum Action {
     Allow,
     /// Drop it in silence.
     Deny,
+    /// Drop it with an answer: a TCP reset, or ICMP "administratively prohibited".
+    Refuse,
+}
+
+impl Action {
+    /// All.
+    pub const ALL: [Self; 3] = [Self::Allow, Self::Deny, Self::Refuse];
 }
 
 impl fmt::Display for Action {
@@ -28,6 +37,7 @@ impl fmt::Display for Action {
         f.write_str(match self {
             Self::Allow => "allow",
             Self::Deny => "deny",
+            Self::Refuse => "refuse",
         })
     }
 }
@@ -167,6 +177,34 @@ impl InterfaceCondition {
     }
 }
 
+/// The programs a rule is about, by the absolute paths of their files: who
+/// listens, for a packet on its way in; who sends, for one on its way out.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ProgramCondition {
+    /// As the orders write it; empty is any.
+    pub written: Vec<String>,
+    /// What is taken out again.
+    pub except: Vec<String>,
+}
+
+impl ProgramCondition {
+    /// `/usr/sbin/plated`, `any but /usr/sbin/skycam`.
+    pub fn words(&self) -> String {
+        in_words(&self.written, &self.except)
+    }
+
+    /// Whether there is a condition at all.
+    pub fn is_any(&self) -> bool {
+        self.written.is_empty() && self.except.is_empty()
+    }
+
+    /// Whether a program is meant. `None` is one that no rule names, or none.
+    pub fn holds(&self, path: Option<&str>) -> bool {
+        let named = |list: &[String]| path.is_some_and(|path| list.iter().any(|p| p == path));
+        (self.written.is_empty() || named(&self.written)) && !named(&self.except)
+    }
+}
+
 /// One rule; all of its conditions must hold.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Rule {
@@ -176,18 +214,28 @@ pub struct Rule {
     pub note: Option<String>,
     /// What it says.
     pub action: Action,
+    /// Which way.
+    pub direction: Direction,
     /// What it is about.
     pub traffic: TrafficCondition,
     /// From whom.
     pub source: AddressCondition,
-    /// To which own address.
+    /// To which address.
     pub destination: AddressCondition,
-    /// Where it arrives.
+    /// Where it arrives; where it leaves, for an outbound rule.
     pub interface: InterfaceCondition,
+    /// Who listens, or who sends. Never on a transit rule.
+    pub program: ProgramCondition,
     /// Only packets of this family.
     pub family: Option<Family>,
     /// When it ends to speak.
     pub until: Option<Moment>,
+    /// How often it may speak; only an allow has one.
+    pub at_most: Option<AtMost>,
+    /// What it says beyond that.
+    pub over: Over,
+    /// Whether each of its decisions is recorded.
+    pub log: bool,
     /// The group that it belongs to.
     pub group: Option<String>,
     /// The hosts it is for; as its group says, or all, when empty.
@@ -251,13 +299,18 @@ pub(super) fn terms(
 pub struct OrdersHash([u8; 32]);
 
 impl Rule {
-    /// Whether it denies everything from everybody: nothing behind it ever speaks.
+    /// Whether it denies everything of its direction from everybody: nothing
+    /// of that direction behind it ever speaks.
     pub fn catches_all(&self) -> bool {
         self.speaks()
-            && self.action == Action::Deny
+            && self.action != Action::Allow
             && self.traffic.keys.is_none()
             && self.source.addresses.is_none()
-            && self.further_words().is_empty()
+            && self.destination.addresses.is_none()
+            && self.interface.is_any()
+            && self.program.is_any()
+            && self.family.is_none()
+            && self.until.is_none()
     }
 
     /// Whether it can speak at all.
@@ -265,18 +318,29 @@ impl Rule {
         self.silence.is_none()
     }
 
-    /// The conditions that most rules do not have, for people: `to
-    /// 198.51.100.20 on lan0, IPv4 only`. Empty when there are none.
+    /// What most rules do not say, for people: `to 198.51.100.20, on lan0,
+    /// IPv4 only`. Empty when there are none.
     pub fn further_words(&self) -> String {
         let mut words = Vec::new();
+        if self.direction != Direction::Inbound {
+            words.push(self.direction.to_string());
+        }
         if self.destination.addresses.is_some() {
             words.push(format!("to {}", self.destination.words()));
         }
         if !self.interface.is_any() {
             words.push(format!("on {}", self.interface.words()));
         }
+        if !self.program.is_any() {
+            words.push(format!("program {}", self.program.words()));
+        }
         words.extend(self.family.map(|family| format!("{family} only")));
         words.extend(self.until.map(|until| format!("until {until}")));
+        words.extend(self.at_most.map(|at_most| match self.over {
+            Over::Deny => format!("at most {at_most}"),
+            Over::Refuse => format!("at most {at_most}, then refuse"),
+        }));
+        words.extend(self.log.then(|| "logged".to_owned()));
         words.join(", ")
     }
 }

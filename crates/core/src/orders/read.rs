@@ -199,19 +199,11 @@ impl<'t> Reader<'t> {
         match written.text.as_str() {
             "allow" => Some(Action::Allow),
             "deny" => Some(Action::Deny),
-            "refuse" => {
-                self.fault(
-                    key,
-                    written.span,
-                    "`refuse` cannot be put in force by this version",
-                    "Write `deny`: the same, but silent.",
-                );
-                None
-            }
+            "refuse" => Some(Action::Refuse),
             other => {
-                let mend = match nearest(other, ["allow", "deny"].into_iter()) {
+                let mend = match nearest(other, ["allow", "deny", "refuse"].into_iter()) {
                     Some(near) => format!("Did you mean `{near}`?"),
-                    None => "Write `allow` or `deny`.".to_owned(),
+                    None => "Write `allow`, `deny` or `refuse`.".to_owned(),
                 };
                 self.fault(key, written.span, format!("`{other}` is no answer"), mend);
                 None

@@ -5,14 +5,19 @@ use std::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
+use super::at_most::{AtMost, Over};
 use super::hosts::Silence;
-use super::model::{AddressCondition, InterfaceCondition, Rule, RuleName, TrafficCondition};
+use super::model::{
+    Action, AddressCondition, InterfaceCondition, ProgramCondition, Rule, RuleName,
+    TrafficCondition,
+};
 use super::read::{Known, Reader, Value, leaf};
-use super::resolve::{Names, Text};
+use super::resolve::{Names, Text, nearest};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::spans::Spans;
-use crate::names::traffic::keys_of;
+use crate::names::traffic::{TCP, TrafficKey, UDP, keys_of};
+use crate::packet::Direction;
 
 /// Keys of a rule, and whether this version puts them in force.
 const RULE_KEYS: &[(&str, bool)] = &[
@@ -30,10 +35,11 @@ const RULE_KEYS: &[(&str, bool)] = &[
     ("interface", true),
     ("interface_except", true),
     ("family", true),
-    ("program", false),
-    ("at_most", false),
-    ("over", false),
-    ("log", false),
+    ("program", true),
+    ("program_except", true),
+    ("at_most", true),
+    ("over", true),
+    ("log", true),
     ("until", true),
     ("group", true),
     ("hosts", true),
@@ -41,11 +47,12 @@ const RULE_KEYS: &[(&str, bool)] = &[
 ];
 
 /// Lists of a rule and the keys that take something out of them again.
-const EXCEPTIONS: [(&str, &str); 4] = [
+const EXCEPTIONS: [(&str, &str); 5] = [
     ("traffic", "traffic_except"),
     ("source", "source_except"),
     ("destination", "destination_except"),
     ("interface", "interface_except"),
+    ("program", "program_except"),
 ];
 
 /// A list of a rule: its path, where it stands, its texts.
@@ -108,7 +115,10 @@ impl<'t> Reader<'t> {
                 None
             }
         };
-        let direction = table.get("direction").map(|v| self.direction(&key("direction"), v));
+        let direction = match table.get("direction") {
+            Some(value) => self.direction(&key("direction"), value),
+            None => Some(Direction::Inbound),
+        };
         let traffic = match table.get("traffic") {
             Some(_) => self.traffic(&path, table, known.names),
             None => {
@@ -127,6 +137,8 @@ impl<'t> Reader<'t> {
         let source = self.addresses(&path, "source", table, known, family);
         let destination = self.addresses(&path, "destination", table, known, family);
         let interface = self.interfaces(&path, table);
+        let program = self.programs(&path, table, direction, traffic.as_ref());
+        let rate = self.rate(&path, table, action);
         let note = match table.get("note") {
             Some(value) => Some(self.string(&key("note"), value)?.text),
             None => None,
@@ -135,22 +147,29 @@ impl<'t> Reader<'t> {
             Some(value) => self.boolean(&key("enabled"), value),
             None => Some(true),
         };
-        if direction == Some(None) {
-            return None;
-        }
+        let log = match table.get("log") {
+            Some(value) => self.boolean(&key("log"), value),
+            None => Some(false),
+        };
+        let (at_most, over) = rate?;
         Some(Rule {
             name: name?,
             note,
             action: action?,
+            direction: direction?,
             traffic: traffic?,
             source: source?,
             destination: destination?,
             interface: interface?,
+            program: program?,
             family,
             until: match table.get("until") {
                 Some(value) => Some(self.moment(&key("until"), value)?),
                 None => None,
             },
+            at_most,
+            over,
+            log: log?,
             group: self.group_of(&path, table, known.rule_groups),
             hosts: self.selectors(&path, table, known.hosts),
             postures: self.postures_of(&path, table, known.postures),
@@ -200,26 +219,127 @@ impl<'t> Reader<'t> {
         Some(name)
     }
 
-    fn direction(&mut self, key: &str, value: &Value<'_>) -> Option<()> {
+    fn direction(&mut self, key: &str, value: &Value<'_>) -> Option<Direction> {
         let written = self.string(key, value)?;
-        match written.text.as_str() {
-            "inbound" => Some(()),
-            "outbound" | "transit" => {
+        let found = Direction::ALL.into_iter().find(|d| d.name() == written.text);
+        if found.is_none() {
+            let message = format!("`{}` is no direction", written.text);
+            let mend = match nearest(&written.text, Direction::ALL.iter().map(|d| d.name())) {
+                Some(near) => format!("Did you mean `{near}`?"),
+                None => "Write `inbound`, `outbound` or `transit`; left out: inbound.".to_owned(),
+            };
+            self.fault(key, written.span, message, mend);
+        }
+        found
+    }
+
+    /// The programs of a rule: absolute paths, and only where there can be a program.
+    fn programs(
+        &mut self,
+        path: &str,
+        table: &DeTable<'t>,
+        direction: Option<Direction>,
+        traffic: Option<&TrafficCondition>,
+    ) -> Option<ProgramCondition> {
+        let pair = self.pair(path, "program", table);
+        let mut whole = true;
+        for (key, span, texts) in pair.iter().flatten() {
+            whole &= !texts.is_empty();
+            if direction == Some(Direction::Transit) {
+                whole = false;
+                self.fault(
+                    key,
+                    span.clone(),
+                    "what passes through this host belongs to none of its programs",
+                    "Take the key out, or make the rule inbound or outbound.",
+                );
+            }
+            let portless = |(first, last): &(u32, u32)| {
+                let protocols = TrafficKey(*first).protocol()..=TrafficKey(*last).protocol();
+                !protocols.contains(&TCP) && !protocols.contains(&UDP)
+            };
+            let keys = traffic.and_then(|traffic| traffic.keys.as_ref());
+            if direction == Some(Direction::Inbound)
+                && keys.is_some_and(|keys| keys.ranges().iter().all(portless))
+            {
+                whole = false;
+                self.fault(
+                    key,
+                    span.clone(),
+                    "only ports have a program that listens; the kernel takes the rest itself",
+                    "Take the key out, or name ports in `traffic`.",
+                );
+            }
+            for Text { text, span } in texts {
+                let plain = text.split('/').skip(1).all(|part| !matches!(part, "" | "." | ".."));
+                if !text.starts_with('/') || !plain {
+                    whole = false;
+                    self.fault(
+                        key,
+                        span.clone(),
+                        format!("`{text}` is not the absolute path of a program"),
+                        "Write it like `/usr/sbin/plated`.",
+                    );
+                }
+            }
+        }
+        let [list, except] = pair;
+        whole.then(|| ProgramCondition { written: words(list), except: words(except) })
+    }
+
+    /// `at_most` and `over`; `None` after a fault.
+    fn rate(
+        &mut self,
+        path: &str,
+        table: &DeTable<'t>,
+        action: Option<Action>,
+    ) -> Option<(Option<AtMost>, Over)> {
+        let key = |k: &str| format!("{path}.{k}");
+        let at_most = match table.get("at_most") {
+            Some(value) => Some(self.at_most(&key("at_most"), value, action)?),
+            None => None,
+        };
+        let Some(value) = table.get("over") else { return Some((at_most, Over::default())) };
+        let written = self.string(&key("over"), value)?;
+        let over = match written.text.as_str() {
+            "deny" => Over::Deny,
+            "refuse" => Over::Refuse,
+            other => {
+                let message = format!("`{other}` cannot be said beyond a rate");
+                self.fault(key("over"), written.span, message, "Write `deny` or `refuse`.");
+                return None;
+            }
+        };
+        if at_most.is_none() {
+            self.fault(
+                key("over"),
+                value.span(),
+                "`over` says what happens beyond a rate, and there is none",
+                "Write `at_most = \"6 per minute per source\"`, or take `over` out.",
+            );
+            return None;
+        }
+        Some((at_most, over))
+    }
+
+    fn at_most(&mut self, key: &str, value: &Value<'_>, action: Option<Action>) -> Option<AtMost> {
+        let written = self.string(key, value)?;
+        match written.text.parse::<AtMost>() {
+            Ok(_) if action.is_some_and(|action| action != Action::Allow) => {
                 self.fault(
                     key,
                     written.span,
-                    format!("rules for `{}` cannot be put in force by this version", written.text),
-                    "Take the rule out, or make it inbound.",
+                    "a rate says how often something is allowed, and this rule allows nothing",
+                    "Take the rate out, or make the rule an allow.",
                 );
                 None
             }
-            other => {
-                self.fault(
-                    key,
-                    written.span,
-                    format!("`{other}` is no direction"),
-                    "Write `inbound`, or take the key out: it means the same.",
-                );
+            Ok(rate) => Some(rate),
+            Err(why) => {
+                let message = format!("`{}`: {why}", written.text);
+                let mend =
+                    "Write it like `6 per minute per source, burst 3` or `100 per second in all`.";
+                self.fault(key, written.span, message, mend);
                 None
             }
         }

@@ -198,7 +198,7 @@ fn term_mend(text: &str, fault: &TermFault) -> String {
         }
         TermFault::Backwards => "Swap the two ports.".into(),
         TermFault::ProtocolNumber => "Write it like `protocol/47`.".into(),
-        TermFault::IcmpKind => {
+        TermFault::IcmpKind | TermFault::IcmpPort => {
             "Write `icmp/echo` for echo requests, or `icmp/*` for all of ICMP.".into()
         }
         TermFault::UnknownKind => {

@@ -3,6 +3,7 @@
 
 mod parse;
 
+use std::fmt;
 use std::net::IpAddr;
 
 use serde::Serialize;
@@ -23,6 +24,17 @@ impl InterfaceIndex {
     pub const LOOPBACK: Self = Self(1);
 }
 
+/// A program, as a list counts those that its rules name
+/// ([`crate::brief::Brief::programs`]): 0 for any other, and for none at all.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(transparent)]
+pub struct ProgramIndex(pub u32);
+
+impl ProgramIndex {
+    /// A program that no rule names, or none: the kernel itself.
+    pub const OTHER: Self = Self(0);
+}
+
 /// TCP flags, RFC 9293 section 3.1.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct TcpFlags(pub u8);
@@ -40,6 +52,11 @@ impl TcpFlags {
     /// A request for a new connection: SYN without ACK and RST.
     pub fn is_pure_syn(self) -> bool {
         self.0 & (Self::SYN | Self::ACK | Self::RST) == Self::SYN
+    }
+
+    /// Resets a connection.
+    pub fn resets(self) -> bool {
+        self.0 & Self::RST != 0
     }
 
     /// Combinations that no TCP sends: none of SYN, ACK, RST; SYN with FIN;
@@ -134,25 +151,52 @@ pub enum Packet {
     Ip(IpPacket),
 }
 
-/// To this host, or through it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+/// To this host, from it, or through it. The numbers stand in the tables.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "lowercase")]
+#[repr(u8)]
 pub enum Direction {
     /// Addressed to this host.
-    Inbound,
+    #[default]
+    Inbound = 0,
+    /// Sent by this host.
+    Outbound = 1,
     /// To be forwarded by this host.
-    Transit,
+    Transit = 2,
+}
+
+impl Direction {
+    /// All.
+    pub const ALL: [Self; 3] = [Self::Inbound, Self::Outbound, Self::Transit];
+
+    /// As orders write it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Inbound => "inbound",
+            Self::Outbound => "outbound",
+            Self::Transit => "transit",
+        }
+    }
+}
+
+impl fmt::Display for Direction {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.name())
+    }
 }
 
 /// Everything that a decision looks at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Facts {
-    /// Where it arrived.
+    /// Where it arrived; where it leaves, for one on its way out.
     pub interface: InterfaceIndex,
-    /// To this host or through it.
+    /// To this host, from it, or through it.
     pub direction: Direction,
+    /// Who listens to it, or who sends it.
+    pub program: ProgramIndex,
     /// Whether this host knows a connection or flow that it belongs to
-    /// (sockets for TCP, [`crate::flows`] for everything else).
+    /// (sockets for TCP, [`crate::flows`] for everything else). On its way
+    /// out: whether it answers something that was let in.
     pub belongs: bool,
     /// When it arrives.
     pub now: Moment,

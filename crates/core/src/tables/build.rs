@@ -4,14 +4,16 @@
 use std::collections::HashMap;
 
 use super::layout::{
-    ALIGNMENT, DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, Layout, Level, MAGIC, MOST_BYTES, MOST_RULES,
+    ALIGNMENT, DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, Layout, Level, MAGIC, MOST_BYTES,
+    MOST_RULES, Verdict, traffic_slot,
 };
 use super::{Slot, Tables, TooLarge};
 use crate::brief::Brief;
 use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::spans::{Point, Spans};
-use crate::orders::{Action, Rule};
+use crate::names::traffic::TrafficKey;
+use crate::orders::{Limit, Rule};
 
 impl Tables {
     /// Builds the tables of a list.
@@ -34,7 +36,8 @@ impl Tables {
         blob.bytes.extend(de_bruijn_bytes());
 
         let enabled = || brief.rules.iter().map(Rule::speaks);
-        let traffic = brief.rules.iter().map(|r| r.traffic.keys.as_ref());
+        let slots: Vec<Spans<u32>> = brief.rules.iter().map(traffic_slots).collect();
+        let traffic = slots.iter().map(Some);
         // A rule for one family has no bit in the rows of the other.
         let (nothing4, nothing6) = (Spans::empty(), Spans::empty());
         let four = brief.rules.iter().map(|r| match r.family {
@@ -60,8 +63,15 @@ impl Tables {
         let time = times.iter().map(Option::as_ref);
         let time = blob.dimension("time", words, enabled().zip(time))?;
 
+        let programs: Vec<_> =
+            brief.rules.iter().map(|r| brief.programs_meant(&r.program)).collect();
+        let program = programs.iter().map(Option::as_ref);
+        let program = blob.dimension("program", words, enabled().zip(program))?;
+
         let verdicts_offset = blob.align();
-        blob.bytes.extend(brief.rules.iter().map(|r| u8::from(r.action == Action::Allow)));
+        blob.bytes.extend(brief.rules.iter().map(Verdict::of));
+        let limits: Vec<Option<Limit>> = brief.rules.iter().map(Rule::limit).collect();
+        let (limit_of_offset, limits_offset) = blob.limits(&limits);
         let size = blob.align();
         if blob.bytes.len() > MOST_BYTES {
             return Err(TooLarge::Bytes { bytes: blob.bytes.len(), most: MOST_BYTES });
@@ -79,7 +89,12 @@ impl Tables {
             interface_used: interfaces.iter().any(Option::is_some),
             time,
             time_used: times.iter().any(Option::is_some),
+            program,
+            program_used: programs.iter().any(Option::is_some),
             verdicts_offset,
+            limit_of_offset,
+            limits_offset,
+            limits: limits.iter().flatten().count() as u32,
             size,
         };
         Ok(Self { bytes: blob.bytes, layout })
@@ -89,6 +104,15 @@ impl Tables {
 /// The seconds in which a rule speaks; `None` is always.
 fn alive(until: Option<Moment>) -> Option<Spans<u32>> {
     until.map(|Moment(until)| Spans::from_ranges(until.checked_sub(1).map(|last| (0, last))))
+}
+
+/// A rule's traffic with its direction above the keys.
+fn traffic_slots(rule: &Rule) -> Spans<u32> {
+    let slot = |key: u32| traffic_slot(rule.direction, TrafficKey(key));
+    match &rule.traffic.keys {
+        Some(keys) => Spans::from_ranges(keys.ranges().iter().map(|(a, b)| (slot(*a), slot(*b)))),
+        None => Spans::from_ranges([(slot(0), slot(0x00ff_ffff))]),
+    }
 }
 
 fn de_bruijn_bytes() -> [u8; 64] {
@@ -108,6 +132,25 @@ impl Blob {
     fn align(&mut self) -> u32 {
         self.bytes.resize(self.bytes.len().next_multiple_of(ALIGNMENT), 0);
         self.bytes.len() as u32
+    }
+
+    /// Which limit each rule has, and the limits; nothing when no rule has one.
+    fn limits(&mut self, limits: &[Option<Limit>]) -> (u32, u32) {
+        if limits.iter().all(Option::is_none) {
+            return (0, 0);
+        }
+        let limit_of_offset = self.align();
+        let mut next = 0u16;
+        for limit in limits {
+            self.bytes.extend(next.to_ne_bytes());
+            // Never more of them than rules, which fit.
+            next += u16::from(limit.is_some());
+        }
+        let limits_offset = self.align();
+        for Limit { id, increment, tolerance, .. } in limits.iter().flatten() {
+            self.bytes.extend([id, increment, tolerance].into_iter().flat_map(|n| n.to_ne_bytes()));
+        }
+        (limit_of_offset, limits_offset)
     }
 
     fn dimension<'s, T: Slot + 's>(

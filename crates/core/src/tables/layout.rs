@@ -3,12 +3,16 @@
 //! Native byte order, sections aligned to 64 bytes:
 //! `[0,64)` header for people and tools · `[64,128)` the de Bruijn bytes ·
 //! then for each dimension its rows, levels (root first) and classes · the
-//! verdicts, one byte a rule.
+//! verdicts, one byte a rule, and the limits.
 
 use serde::{Deserialize, Serialize};
 
+use crate::names::traffic::TrafficKey;
+use crate::orders::{Action, Over, Rule, Sharing};
+use crate::packet::Direction;
+
 /// First bytes of every blob.
-pub const MAGIC: [u8; 8] = *b"TIPTBL01";
+pub const MAGIC: [u8; 8] = *b"TIPTBL02";
 /// Where the de Bruijn bytes stand.
 pub const DE_BRUIJN_OFFSET: u32 = 64;
 /// `t[(DE_BRUIJN << i mod 2^64) >> 58] = i`: the place of a single set bit.
@@ -20,6 +24,57 @@ pub const MOST_BYTES: usize = 256 << 20;
 /// Rules above this number are refused: the kernel's program walks the rows
 /// in a loop that its verifier follows turn by turn.
 pub const MOST_RULES: usize = 32_768;
+
+/// Bytes of a limit.
+pub const LIMIT_BYTES: u32 = 24;
+
+/// The number by which the traffic dimension is searched: the key of a packet
+/// (24 bits) below its direction, so that the direction costs no row of its own.
+pub const fn traffic_slot(direction: Direction, key: TrafficKey) -> u32 {
+    (direction as u32) << 24 | key.0
+}
+
+/// The byte of a rule: what it says, and what else is to be done.
+pub struct Verdict;
+
+impl Verdict {
+    /// Bits 0 and 1: what it says.
+    pub const ACTION: u8 = 0b11;
+    /// Drop.
+    pub const DENY: u8 = 0;
+    /// Pass.
+    pub const ALLOW: u8 = 1;
+    /// Drop, and answer.
+    pub const REFUSE: u8 = 2;
+    /// It has a limit.
+    pub const LIMITED: u8 = 1 << 2;
+    /// The limit is shared by all sources.
+    pub const IN_ALL: u8 = 1 << 3;
+    /// Beyond the limit it refuses; it denies when the bit is clear.
+    pub const THEN_REFUSE: u8 = 1 << 4;
+    /// Its decisions are recorded.
+    pub const LOG: u8 = 1 << 5;
+
+    /// The byte of a rule.
+    pub fn of(rule: &Rule) -> u8 {
+        let flag = |set: bool, bit: u8| if set { bit } else { 0 };
+        let limit = rule.limit();
+        Self::said(rule.action)
+            | flag(limit.is_some(), Self::LIMITED)
+            | flag(limit.is_some_and(|l| l.sharing == Sharing::InAll), Self::IN_ALL)
+            | flag(limit.is_some_and(|l| l.over == Over::Refuse), Self::THEN_REFUSE)
+            | flag(rule.log, Self::LOG)
+    }
+
+    /// The bits of an action.
+    pub const fn said(action: Action) -> u8 {
+        match action {
+            Action::Deny => Self::DENY,
+            Action::Allow => Self::ALLOW,
+            Action::Refuse => Self::REFUSE,
+        }
+    }
+}
 
 /// How wide the keys of a dimension are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -73,7 +128,7 @@ pub struct Layout {
     pub rules: u32,
     /// 64-bit words of a row: 1, or a multiple of 8.
     pub words: u32,
-    /// By [`crate::names::traffic::TrafficKey`].
+    /// By [`traffic_slot`].
     pub traffic: Dimension,
     /// By IPv4 source address.
     pub source4: Dimension,
@@ -93,8 +148,20 @@ pub struct Layout {
     pub time: Dimension,
     /// Whether any rule expires.
     pub time_used: bool,
-    /// Where the verdicts stand: a byte a rule, 1 allow, 0 deny.
+    /// By [`crate::packet::ProgramIndex`].
+    pub program: Dimension,
+    /// Whether any rule looks at the program.
+    pub program_used: bool,
+    /// Where the verdicts stand: a byte a rule, see [`Verdict`].
     pub verdicts_offset: u32,
+    /// Where it stands which limit a rule has: a `u16` a rule. Only there when
+    /// a rule has one.
+    pub limit_of_offset: u32,
+    /// Where the limits stand, each [`LIMIT_BYTES`] long: id, increment and
+    /// tolerance, a `u64` each.
+    pub limits_offset: u32,
+    /// Number of limits.
+    pub limits: u32,
     /// Size of the blob in bytes.
     pub size: u32,
 }

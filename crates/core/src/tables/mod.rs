@@ -9,12 +9,15 @@ mod build;
 pub mod layout;
 
 use std::net::IpAddr;
+use std::time::Duration;
 
 use crate::brief::{Brief, RuleIndex};
 use crate::decide::{Decision, Question, decide_with};
 use crate::names::spans::Point;
+use crate::orders::{Limit, Over, Sharing};
 use crate::packet::Facts;
-use layout::{Dimension, KeyWidth, Layout};
+use crate::rates::Rates;
+use layout::{Dimension, KeyWidth, LIMIT_BYTES, Layout, Verdict, traffic_slot};
 
 /// Why a list has no tables.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -107,7 +110,7 @@ impl Tables {
     #[inline]
     pub fn first(&self, question: &Question) -> Option<RuleIndex> {
         let layout = &self.layout;
-        let traffic = self.row(&layout.traffic, question.key.0)?;
+        let traffic = self.row(&layout.traffic, traffic_slot(question.direction, question.key))?;
         let source = self.address_row(&layout.source4, &layout.source6, question.source)?;
         // A dimension that no rule looks at costs nothing.
         let destination = match layout.destination_used {
@@ -125,13 +128,17 @@ impl Tables {
             true => Some(self.row(&layout.time, question.now.0)?),
             false => None,
         };
+        let program = match layout.program_used {
+            true => Some(self.row(&layout.program, question.program.0)?),
+            false => None,
+        };
         let pairs = traffic.chunks_exact(8).zip(source.chunks_exact(8));
         for (at, (a, b)) in pairs.enumerate() {
             let mut all = word(a, 0)? & word(b, 0)?;
             if all == 0 {
                 continue;
             }
-            for row in [destination, interface, time].into_iter().flatten() {
+            for row in [destination, interface, time, program].into_iter().flatten() {
                 all &= word(row, at * 8)?;
             }
             if all != 0 {
@@ -152,6 +159,37 @@ impl Tables {
     /// Decides one packet. `brief` is the list that the tables were built of.
     pub fn decide(&self, brief: &Brief, facts: &Facts) -> Decision {
         decide_with(brief, facts, |question| self.first(question))
+    }
+
+    /// The same, with rates: what [`crate::decide::decide_within`] says.
+    pub fn decide_within(
+        &self,
+        brief: &Brief,
+        facts: &Facts,
+        rates: &mut Rates,
+        at: Duration,
+    ) -> Decision {
+        rates.ask(self.decide(brief, facts), |index| self.limit(index), facts, at)
+    }
+
+    /// The limit of a rule, as its bytes have it.
+    fn limit(&self, RuleIndex(index): RuleIndex) -> Option<Limit> {
+        let layout = &self.layout;
+        let verdict = *self.bytes.get((layout.verdicts_offset + index) as usize)?;
+        if verdict & Verdict::LIMITED == 0 {
+            return None;
+        }
+        let at = (layout.limit_of_offset + index * 2) as usize;
+        let number = u16::from_ne_bytes(self.bytes.get(at..at + 2)?.try_into().ok()?);
+        let at = (layout.limits_offset + u32::from(number) * LIMIT_BYTES) as usize;
+        let bit = |bit: u8| verdict & bit != 0;
+        Some(Limit {
+            id: word(&self.bytes, at)?,
+            increment: word(&self.bytes, at + 8)?,
+            tolerance: word(&self.bytes, at + 16)?,
+            sharing: if bit(Verdict::IN_ALL) { Sharing::InAll } else { Sharing::PerSource },
+            over: if bit(Verdict::THEN_REFUSE) { Over::Refuse } else { Over::Deny },
+        })
     }
 
     /// The row of bits for a key; `None` only if the blob were unsound.

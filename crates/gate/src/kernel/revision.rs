@@ -41,6 +41,7 @@ fn tai_ahead() -> Result<i32, GateError> {
 impl Revision {
     /// Loads everything; nothing is in force yet.
     pub(super) fn load(posting: &Posting<'_>, flows: BorrowedFd<'_>) -> Result<Self, GateError> {
+        crate::enforceable::check(posting.brief)?;
         let built = Tables::build(posting.brief)?;
         let layout = built.layout();
         let single = |name, value: &[u8]| {

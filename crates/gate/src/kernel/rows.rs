@@ -3,7 +3,7 @@
 //! [`tipstaff_core::tables::layout`].
 
 use tipstaff_core::names::address::Family;
-use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyWidth};
+use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyWidth, Verdict};
 
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
@@ -190,10 +190,12 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     a.map_value(R3, parts.tables, layout.verdicts_offset);
     a.op_reg(Op::Add, R3, R9);
     a.load(Width::B, R1, R3, 0);
+    a.op(Op::And, R1, i32::from(Verdict::ACTION));
     a.copy(R7, R9);
+    a.op(Op::Lsh, R7, 1); // two slots a rule
     a.op(Op::Add, R7, CounterSlot::FIRST_RULE as i32);
     a.mov(R8, NEXT);
-    a.jump_if(If::Ne, R1, 0, finish);
+    a.jump_if(If::Eq, R1, i32::from(Verdict::ALLOW), finish);
     a.mov(R8, DROP);
     a.jump(finish);
     a.place(none);

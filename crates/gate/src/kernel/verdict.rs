@@ -41,11 +41,12 @@ impl CounterSlot {
     const STANDING_TRANSIT: u32 = 9;
     const UNSOUND: u32 = 10;
     const NOBODY: u32 = 11;
+    const STANDING_OUTBOUND: u32 = 12;
     pub(super) const FIRST_RULE: u32 = 16;
 
     /// How many slots a list of `rules` rules needs.
     pub fn count(rules: u32) -> u32 {
-        Self::FIRST_RULE + rules
+        Self::FIRST_RULE + 2 * rules
     }
 
     /// The slot of a speaker.
@@ -53,8 +54,10 @@ impl CounterSlot {
         Self(match speaker {
             Speaker::Nobody => Self::NOBODY,
             Speaker::Foundation(foundation) => foundation as u32,
-            Speaker::Rule(index) => Self::FIRST_RULE + index.0,
+            Speaker::Rule(index) => Self::FIRST_RULE + 2 * index.0,
+            Speaker::Beyond(index) => Self::FIRST_RULE + 2 * index.0 + 1,
             Speaker::Standing(Direction::Inbound) => Self::STANDING_INBOUND,
+            Speaker::Standing(Direction::Outbound) => Self::STANDING_OUTBOUND,
             Speaker::Standing(Direction::Transit) => Self::STANDING_TRANSIT,
             Speaker::Unsound => Self::UNSOUND,
         })
@@ -67,10 +70,15 @@ impl CounterSlot {
                 Speaker::Foundation(Foundation::ALL[n as usize])
             }
             Self::STANDING_INBOUND => Speaker::Standing(Direction::Inbound),
+            Self::STANDING_OUTBOUND => Speaker::Standing(Direction::Outbound),
             Self::STANDING_TRANSIT => Speaker::Standing(Direction::Transit),
             Self::UNSOUND => Speaker::Unsound,
             Self::NOBODY => Speaker::Nobody,
-            n if n >= Self::FIRST_RULE => Speaker::Rule(RuleIndex(n - Self::FIRST_RULE)),
+            n if n >= Self::FIRST_RULE => {
+                let (index, beyond) = ((n - Self::FIRST_RULE) / 2, (n - Self::FIRST_RULE) % 2);
+                let index = RuleIndex(index);
+                if beyond == 1 { Speaker::Beyond(index) } else { Speaker::Rule(index) }
+            }
             _ => return None,
         })
     }
@@ -434,14 +442,16 @@ mod tests {
             Speaker::Nobody,
             Speaker::Unsound,
             Speaker::Standing(Direction::Inbound),
+            Speaker::Standing(Direction::Outbound),
             Speaker::Standing(Direction::Transit),
             Speaker::Rule(RuleIndex(0)),
+            Speaker::Beyond(RuleIndex(0)),
             Speaker::Rule(RuleIndex(9_999)),
         ]);
         for speaker in &speakers {
             assert_eq!(CounterSlot::of(*speaker).speaker(), Some(*speaker));
         }
-        assert_eq!(CounterSlot(12).speaker(), None);
-        assert_eq!(CounterSlot::count(3), 19);
+        assert_eq!(CounterSlot(13).speaker(), None);
+        assert_eq!(CounterSlot::count(3), 22);
     }
 }

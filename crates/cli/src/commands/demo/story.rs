@@ -262,7 +262,7 @@ fn asked(
 /// What a first packet asks of the rules.
 fn question(facts: &Facts) -> Result<Question, Failure> {
     let asked = match facts.packet {
-        Packet::Ip(ip) => Question::of(facts.interface, facts.now, &ip),
+        Packet::Ip(ip) => Question::of(facts, &ip),
         _ => None,
     };
     asked.ok_or_else(|| system("asking about a packet")(io::Error::other("it has no header")))

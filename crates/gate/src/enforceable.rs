@@ -1,0 +1,109 @@
+//! What the kernel's gate of this version cannot put in force. Nothing of the
+//! orders is silently left out: such orders are not posted at all.
+
+use tipstaff_core::brief::Brief;
+use tipstaff_core::orders::{Action, Rule};
+use tipstaff_core::packet::Direction;
+
+/// A key that cannot be put in force.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{place}: `{key}` cannot be put in force by the gate of this version{kernel}: {why}")]
+pub struct Unenforceable {
+    /// `rule 3 (web), line 40`, or `the standing answers`.
+    pub place: String,
+    /// The key and its value, as orders write it.
+    pub key: String,
+    /// Why not.
+    pub why: &'static str,
+    /// ` on Linux 6.18.1`.
+    pub kernel: String,
+}
+
+/// Finds the first key of a list that cannot be put in force. Rules that do
+/// not speak here are no matter.
+///
+/// # Errors
+/// [`Unenforceable`].
+pub fn check(brief: &Brief) -> Result<(), Unenforceable> {
+    let release = nix::sys::utsname::uname()
+        .map(|name| format!(" on Linux {}", name.release().to_string_lossy()));
+    let kernel = release.unwrap_or_default();
+    let standing = [
+        ("inbound", brief.standing.inbound),
+        ("outbound", brief.standing.outbound),
+        ("transit", brief.standing.transit),
+    ];
+    for (direction, action) in standing {
+        if let Some(why) = missing_standing(direction, action) {
+            let key = format!("{direction} = \"{action}\"");
+            let place = "the standing answers".to_owned();
+            return Err(Unenforceable { place, key, why, kernel });
+        }
+    }
+    for (index, rule) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
+        if let Some((key, why)) = missing(rule) {
+            let place = format!("rule {} ({}), line {}", index.position(), rule.name, rule.line);
+            return Err(Unenforceable { place, key, why, kernel });
+        }
+    }
+    Ok(())
+}
+
+const ONE_WAY: &str = "it guards what comes in and what passes through, not yet what goes out";
+const SILENT: &str = "it drops in silence and does not answer yet";
+
+fn missing_standing(direction: &str, action: Action) -> Option<&'static str> {
+    match (direction, action) {
+        ("outbound", Action::Deny | Action::Refuse) => Some(ONE_WAY),
+        (_, Action::Refuse) => Some(SILENT),
+        _ => None,
+    }
+}
+
+fn missing(rule: &Rule) -> Option<(String, &'static str)> {
+    if rule.direction == Direction::Outbound {
+        Some(("direction = \"outbound\"".into(), ONE_WAY))
+    } else if rule.direction == Direction::Transit {
+        let why = "it knows one standing answer for all that passes through, no rules yet";
+        Some(("direction = \"transit\"".into(), why))
+    } else if rule.action == Action::Refuse {
+        Some(("action = \"refuse\"".into(), SILENT))
+    } else if let Some(at_most) = rule.at_most {
+        Some((format!("at_most = \"{at_most}\""), "it does not count rates yet"))
+    } else if !rule.program.is_any() {
+        let why = "it does not know yet which program listens";
+        Some((format!("program = {}", rule.program.words()), why))
+    } else if rule.log {
+        Some(("log = true".into(), "it does not record decisions yet"))
+    } else {
+        None
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tipstaff_core::orders::read;
+
+    #[test]
+    fn each_key_is_named_with_its_rule_and_only_where_it_speaks() {
+        let refused = |key: &str| {
+            let text = format!(
+                "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
+                 [[rules]]\nname = \"web\"\naction = \"allow\"\ntraffic = \"http\"\n{key}\n"
+            );
+            check(&Brief::of(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
+        };
+        for key in [
+            "direction = \"outbound\"",
+            "direction = \"transit\"",
+            "at_most = \"6 per minute per source\"",
+            "log = true",
+        ] {
+            assert_eq!(refused(key), Err(("rule 1 (web), line 6".into(), key.to_owned())), "{key}");
+            assert_eq!(refused(&format!("{key}\nenabled = false")), Ok(()));
+        }
+        assert!(refused("program = \"/usr/sbin/plated\"").is_err());
+        assert_eq!(refused(""), Ok(()));
+    }
+}
