@@ -14,7 +14,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, decide};
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::edit::{Edit, Which, edit};
-use tipstaff_core::orders::{Lists, read, read_with};
+use tipstaff_core::orders::{Attachments, Sheets, read, read_all};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::reach::{Subject, first_packet};
 use tipstaff_core::tables::Tables;
@@ -165,7 +165,8 @@ fn large() {
     let million: String = (0..1_000_000u32)
         .map(|n| format!("{}\n", std::net::Ipv4Addr::from(0x0a00_0000 + n * 5)))
         .collect();
-    let lists: Lists = [("many.txt".to_owned(), Ok(million))].into();
+    let lists = Some([("many.txt".to_owned(), Ok(million))].into());
+    let attachments = Attachments { lists, ..Attachments::default() };
     let text = format!(
         "{HEAD}{}",
         block.replace("\"many\"\n", "\"file:many.txt\"\n").replacen(
@@ -175,7 +176,7 @@ fn large() {
         )
     );
     let begin = Instant::now();
-    let orders_with_list = read_with(&text, Some(&lists)).unwrap();
+    let orders_with_list = read_all(Sheets { text: &text, attachments: &attachments }).unwrap();
     assert_eq!(orders_with_list.rules.len(), 1);
     line(
         "a file of 1,000,000 addresses: read and checked",
@@ -204,7 +205,7 @@ fn post(gate: &mut KernelGate, rules: usize) -> Duration {
         posted_by: "root".into(),
         host: None,
         posture: None,
-        lists: Lists::new(),
+        attachments: Attachments::default(),
     };
     gate.post(&Posting { brief: &brief, record }, &all).unwrap();
     begin.elapsed()

@@ -7,12 +7,13 @@ use std::path::Path;
 use serde::Serialize;
 use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{Lists, Orders, OrdersHash, lists_named, read_with};
+use tipstaff_core::orders::{Attachments, Faults, Orders, OrdersHash, Sheets, read_all};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, InForce};
 use tipstaff_host::interfaces;
 
 use crate::arguments::Common;
+use crate::attachments;
 use crate::failure::{Failure, system};
 use crate::terminal::moment;
 
@@ -27,7 +28,7 @@ pub struct Chosen {
     /// The posture that it takes up.
     pub posture: Option<String>,
     /// The files that they name.
-    pub lists: Lists,
+    pub attachments: Attachments,
 }
 
 /// Where orders come from.
@@ -53,6 +54,13 @@ pub enum Origin {
 }
 
 impl Origin {
+    /// Which orders these are.
+    pub fn hash(&self) -> OrdersHash {
+        match self {
+            Self::File { hash, .. } | Self::InForce { hash, .. } => *hash,
+        }
+    }
+
     /// For a heading.
     pub fn words(&self) -> String {
         match self {
@@ -66,19 +74,18 @@ impl Origin {
 
 /// Reads a file of orders without asking which host this is.
 pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
-    let (text, origin) = text_of(path)?;
-    match read_with(&text, Some(&lists_of(path, &text))) {
+    let (text, attachments, origin) = text_of(path)?;
+    match read_all(Sheets { text: &text, attachments: &attachments }) {
         Ok(orders) => Ok((orders, origin)),
-        Err(faults) => Err(Failure::WrongOrders { path: path.to_owned(), text, faults }),
+        Err(faults) => Err(wrong(path, text, attachments, faults)),
     }
 }
 
 /// Reads a file of orders as this machine is to obey them.
 pub fn from_file(common: &Common) -> Result<Chosen, Failure> {
     let path = common.orders_path();
-    let (text, origin) = text_of(path)?;
-    let lists = lists_of(path, &text);
-    chosen(path, text, origin, lists, |orders| {
+    let (text, attachments, origin) = text_of(path)?;
+    chosen(path, text, origin, attachments, |orders| {
         Ok((
             which_host(orders, common.host.as_deref())?,
             which_posture(orders, common.posture.as_deref())?,
@@ -86,36 +93,36 @@ pub fn from_file(common: &Common) -> Result<Chosen, Failure> {
     })
 }
 
-/// Reads the files that orders name, relative to the orders' own folder.
-pub fn lists_of(path: &Path, text: &str) -> Lists {
-    let folder = path.parent().unwrap_or(Path::new(""));
-    let read = |name: &String| fs::read_to_string(folder.join(name)).map_err(|e| e.to_string());
-    lists_named(text).into_iter().map(|name| (name.clone(), read(&name))).collect()
+/// Orders with faults, and the texts that they are shown in.
+pub fn wrong(path: &Path, text: String, attachments: Attachments, faults: Faults) -> Failure {
+    Failure::WrongOrders { path: path.to_owned(), sheets: Box::new((text, attachments)), faults }
 }
 
-fn text_of(path: &Path) -> Result<(String, Origin), Failure> {
+fn text_of(path: &Path) -> Result<(String, Attachments, Origin), Failure> {
     let text = fs::read_to_string(path).map_err(|source| match source.kind() {
         io::ErrorKind::NotFound => Failure::NoOrders(path.to_owned()),
         _ => Failure::Unreadable { path: path.to_owned(), source },
     })?;
-    let origin = Origin::File { path: path.display().to_string(), hash: OrdersHash::of(&text) };
-    Ok((text, origin))
+    let attachments = attachments::of(path, &text);
+    let hash = OrdersHash::of(Sheets { text: &text, attachments: &attachments });
+    let origin = Origin::File { path: path.display().to_string(), hash };
+    Ok((text, attachments, origin))
 }
 
 fn chosen(
     path: &Path,
     text: String,
     origin: Origin,
-    lists: Lists,
+    attachments: Attachments,
     setting: impl FnOnce(&Orders) -> Result<(Option<String>, Option<String>), Failure>,
 ) -> Result<Chosen, Failure> {
-    match read_with(&text, Some(&lists)) {
+    match read_all(Sheets { text: &text, attachments: &attachments }) {
         Ok(orders) => {
             let (host, posture) = setting(&orders)?;
             let brief = here(&orders, host.as_deref(), posture.as_deref())?;
-            Ok(Chosen { brief, orders, text, origin, host, posture, lists })
+            Ok(Chosen { brief, orders, text, origin, host, posture, attachments })
         }
-        Err(faults) => Err(Failure::WrongOrders { path: path.to_owned(), text, faults }),
+        Err(faults) => Err(wrong(path, text, attachments, faults)),
     }
 }
 
@@ -195,8 +202,9 @@ pub fn from_force(in_force: &InForce) -> Result<Chosen, Failure> {
     let origin =
         Origin::InForce { path: record.path.clone(), hash: record.hash(), since: record.posted_at };
     let setting = (record.host.clone(), record.posture.clone());
-    let lists = record.lists.clone();
-    chosen(Path::new(&record.path), record.orders.clone(), origin, lists, |_| Ok(setting))
+    let attachments = record.attachments.clone();
+    let (path, text) = (Path::new(&record.path), record.orders.clone());
+    chosen(path, text, origin, attachments, |_| Ok(setting))
 }
 
 /// What the kernel says is in force; `None` when nothing is, or when this

@@ -7,8 +7,8 @@ use miette::{
     Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode,
 };
 use serde_json::json;
-use tipstaff_core::orders::Faults;
 use tipstaff_core::orders::edit::EditFault;
+use tipstaff_core::orders::{Attachments, Faults, Sheets};
 use tipstaff_gate::GateError;
 use tipstaff_host::namespace::NamespaceFault;
 use tipstaff_knock::witness::WitnessFault;
@@ -23,8 +23,8 @@ pub enum Failure {
     WrongOrders {
         /// Where they were read.
         path: PathBuf,
-        /// Their text.
-        text: String,
+        /// Their text and what they name.
+        sheets: Box<(String, Attachments)>,
         /// What is wrong.
         faults: Faults,
     },
@@ -52,6 +52,8 @@ pub enum Failure {
     NotEdited {
         /// The file.
         path: PathBuf,
+        /// Its text and what it names.
+        sheets: Box<(String, Attachments)>,
         /// Why not.
         source: EditFault,
     },
@@ -133,7 +135,13 @@ impl Failure {
         Some(match self {
             Self::WrongOrders { .. } => return None,
             Self::NotEdited { source, .. } => match source {
-                EditFault::NoSuchRule(_) => "See their names and positions with `tipstaff rules`.".into(),
+                EditFault::NoSuchRule(_, Some(near)) => format!("Did you mean `{near}`?"),
+                EditFault::NoSuchRule(_, None) => {
+                    "See their names and positions with `tipstaff rules`.".into()
+                }
+                EditFault::AcrossFiles { .. } => {
+                    "Remove it here and add it there; two files cannot be changed as one.".into()
+                }
                 EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.".into(),
                 EditFault::NotTables => "Write each rule under a [[rules]] line of its own.".into(),
                 EditFault::WouldBeUnsound { .. } => "Nothing was written.".into(),
@@ -192,11 +200,21 @@ impl Failure {
             terminal.json(&value);
             return;
         }
-        if let Self::WrongOrders { path, text, faults } = self {
-            print_faults(path, text, faults);
-        }
-        if let Self::NotEdited { path, source: EditFault::WouldBeUnsound { text, faults } } = self {
-            print_faults(path, text, faults);
+        match self {
+            Self::WrongOrders { path, sheets, faults } => {
+                let (text, attachments) = sheets.as_ref();
+                print_faults(path, Sheets { text, attachments }, None, faults);
+            }
+            Self::NotEdited {
+                path,
+                sheets,
+                source: EditFault::WouldBeUnsound { part, text, faults },
+            } => {
+                let (own, attachments) = sheets.as_ref();
+                let edited = (part.as_deref(), text.as_str());
+                print_faults(path, Sheets { text: own, attachments }, Some(edited), faults);
+            }
+            _ => {}
         }
         terminal.error(&self.to_string(), self.mend().as_deref());
     }
@@ -249,14 +267,32 @@ impl Diagnostic for Shown<'_> {
     }
 }
 
-fn print_faults(path: &std::path::Path, text: &str, faults: &Faults) {
-    let source = NamedSource::new(path.display().to_string(), text.to_owned());
+/// Each fault in the text of its file. `edited`: a file (`None` is the orders'
+/// own) whose text would have been another one.
+fn print_faults(
+    path: &std::path::Path,
+    sheets: Sheets<'_>,
+    edited: Option<(Option<&str>, &str)>,
+    faults: &Faults,
+) {
+    let folder = path.parent().unwrap_or(std::path::Path::new(""));
+    let parts = sheets.parts();
+    let source = |file: Option<&str>| {
+        let part = parts.iter().find(|part| Some(part.name.as_str()) == file);
+        let text = match edited {
+            Some((name, text)) if name == file => text,
+            _ => part.map_or(sheets.text, |part| part.text.as_str()),
+        };
+        let path = file.map_or_else(|| path.to_owned(), |file| folder.join(file));
+        NamedSource::new(path.display().to_string(), text.to_owned())
+    };
     let mut theme = GraphicalTheme::unicode();
     theme.characters.error = "✗".into();
     let handler = GraphicalReportHandler::new_themed(theme).with_context_lines(1).with_width(100);
     for fault in &faults.0 {
         let mut shown = String::new();
         // Writing to a String does not fail.
+        let source = source(fault.file.as_deref());
         let _ = handler.render_report(&mut shown, &Shown { source: &source, fault });
         anstream::eprintln!("{shown}");
     }

@@ -2,6 +2,7 @@
 #![forbid(unsafe_code)]
 
 mod arguments;
+mod attachments;
 mod chosen;
 mod commands;
 mod failure;

@@ -594,3 +594,49 @@ postures = "open-house"
         Desk::new(&house.replace("postures = \"open-house\"", "postures = \"open-huose\""));
     assert!(unknown.text(&["hosts"]).contains("Did you mean `open-house`?"));
 }
+
+#[test]
+fn included_files_are_read_edited_and_blamed() {
+    let desk = Desk::new(&ORDERS.replacen(
+        "version = 1\n",
+        "version = 1\ninclude = [\"groups/*.toml\"]\n",
+        1,
+    ));
+    let missing = desk.text(&["post", "--check"]);
+    assert!(missing.contains("there is no folder groups"), "{missing}");
+    let groups = desk.path().join("groups");
+    fs::create_dir(&groups).unwrap();
+    let ntp =
+        "[[rules]]\nname = \"time\"\naction = \"allow\"\ntraffic = \"ntp\"\nsource = \"partner\"\n";
+    fs::write(groups.join("b.toml"), ntp).unwrap();
+    fs::write(groups.join("a.toml"), "# Nothing yet.\n").unwrap();
+    fs::write(groups.join("notes.txt"), "not orders").unwrap();
+    insta::assert_snapshot!(desk.text(&["rules", "time"]).replace(char::is_numeric, "0"));
+    let paused = desk.text(&["rule", "pause", "1"]);
+    assert!(paused.contains("changed in") && paused.contains("groups/b.toml"), "{paused}");
+    assert_eq!(
+        fs::read_to_string(groups.join("b.toml")).unwrap(),
+        format!("{ntp}enabled = false\n")
+    );
+    fs::write(
+        groups.join("a.toml"),
+        "[[rules]]\nname = \"time\"\naction = \"deny\"\ntraffic = \"ntpp\"\n",
+    )
+    .unwrap();
+    insta::assert_snapshot!(desk.text(&["post", "--check"]));
+    // A link that leads out is not followed.
+    fs::remove_file(groups.join("a.toml")).unwrap();
+    let outside = tempfile::NamedTempFile::new().unwrap();
+    std::os::unix::fs::symlink(outside.path(), groups.join("a.toml")).unwrap();
+    let text = desk.text(&["post", "--check"]);
+    assert!(text.contains("groups/a.toml is a link that leads out of the"), "{text}");
+}
+
+#[test]
+fn an_unknown_rule_gets_the_name_that_was_meant() {
+    let text = Desk::new(ORDERS).text(&["rule", "pause", "open-dya"]);
+    assert!(
+        text.contains("there is no rule `open-dya`") && text.contains("Did you mean `open-day`?"),
+        "{text}"
+    );
+}

@@ -228,6 +228,7 @@ fn numbered((at, conditions): (usize, Conditions)) -> Rule {
         hosts: Vec::new(),
         postures: Vec::new(),
         silence: (!enabled).then_some(Silence::Paused),
+        part: None,
         line: at + 1,
     }
 }

@@ -148,9 +148,9 @@ fn refusals_say_why() {
 fn a_group_is_paused_and_resumed_in_its_own_block() {
     let group = "\n# for the day\n[[groups]]\nname = \"open-day\" # once a year\n";
     let text = format!("{ORDERS}{group}");
-    let paused = enable_group(&text, "open-day", false).unwrap();
+    let paused = enable_group(&text, "open-day", false).unwrap().text;
     assert_eq!(paused, format!("{text}enabled = false\n"));
-    assert_eq!(enable_group(&paused, "open-day", true).unwrap(), text);
+    assert_eq!(enable_group(&paused, "open-day", true).unwrap().text, text);
     let fault = |name| enable_group(&text, name, true).unwrap_err().to_string();
     assert_eq!(fault("open-day"), "the group open-day is not paused");
     assert_eq!(fault("desks"), "there is no group of rules called `desks`");

@@ -42,7 +42,9 @@ pub fn check(brief: &Brief) -> Result<(), Unenforceable> {
     }
     for (index, rule) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
         if let Some((key, why)) = missing(rule) {
-            let place = format!("rule {} ({}), line {}", index.position(), rule.name, rule.line);
+            let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
+            let (position, name, line) = (index.position(), &rule.name, rule.line);
+            let place = format!("rule {position} ({name}), line {line}{file}");
             return Err(Unenforceable { place, key, why, kernel });
         }
     }

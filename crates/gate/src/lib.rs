@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{Lists, OrdersHash};
+use tipstaff_core::orders::{Attachments, OrdersHash, Sheets};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::tables::TooLarge;
 
@@ -45,13 +45,18 @@ pub struct Record {
     pub posture: Option<String>,
     /// The texts of the files that the orders name, as they were then.
     #[serde(default)]
-    pub lists: Lists,
+    pub attachments: Attachments,
 }
 
 impl Record {
     /// Which orders these are.
     pub fn hash(&self) -> OrdersHash {
-        OrdersHash::of(&self.orders)
+        OrdersHash::of(self.sheets())
+    }
+
+    /// The text of the orders and of what they name.
+    pub fn sheets(&self) -> Sheets<'_> {
+        Sheets { text: &self.orders, attachments: &self.attachments }
     }
 }
 

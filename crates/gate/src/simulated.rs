@@ -145,7 +145,7 @@ impl Gate for SimulatedGate {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tipstaff_core::orders::{Action, Lists, read};
+    use tipstaff_core::orders::{Action, Attachments, read};
 
     const LAN: InterfaceIndex = InterfaceIndex(2);
 
@@ -162,7 +162,7 @@ mod tests {
             posted_by,
             host: None,
             posture: None,
-            lists: Lists::new(),
+            attachments: Attachments::default(),
         };
         let mut gate = SimulatedGate::default();
         gate.post(&Posting { brief: &brief, record }, &[]).unwrap();

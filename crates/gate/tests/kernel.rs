@@ -17,7 +17,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker, decide};
 use tipstaff_core::interface::Interface;
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{Action, Lists, ProgramCondition, read};
+use tipstaff_core::orders::{Action, Attachments, ProgramCondition, read};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, Memory, check_ground};
@@ -64,7 +64,7 @@ fn record(text: &str) -> Record {
         posted_by,
         host: None,
         posture: None,
-        lists: Lists::new(),
+        attachments: Attachments::default(),
     }
 }
 

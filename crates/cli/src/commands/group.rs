@@ -3,7 +3,7 @@
 use std::fs;
 
 use serde_json::json;
-use tipstaff_core::orders::edit::{EditFault, enable_group};
+use tipstaff_core::orders::edit::{NewText, enable_group};
 use tipstaff_core::orders::exchange::{ImportFault, export_group, import_group};
 
 use crate::Ending;
@@ -19,16 +19,12 @@ pub fn run(
 ) -> Result<Ending, Failure> {
     let path = common.orders_path();
     let held = Held::open(path)?;
-    let text = held.text.clone();
-    let not_edited = |source: EditFault| match source {
-        EditFault::Unsound(faults) => {
-            Failure::WrongOrders { path: path.to_owned(), text: text.clone(), faults }
-        }
-        source => Failure::NotEdited { path: path.to_owned(), source },
-    };
-    let (new, told) = match command {
+    let edited = match command {
         GroupCommand::Export { group } => {
-            let fragment = export_group(&text, group).map_err(not_edited)?;
+            let fragment = match export_group(held.sheets(), group) {
+                Ok(fragment) => fragment,
+                Err(fault) => return Err(held.not_edited(path, fault)),
+            };
             if terminal.json {
                 terminal.json(&json!({ "group": group, "fragment": fragment }));
             } else {
@@ -36,28 +32,36 @@ pub fn run(
             }
             return Ok(Ending::Fine);
         }
-        GroupCommand::Pause { group } => (
-            enable_group(&text, group, false).map_err(not_edited)?,
-            format!("the rules of {group} keep their places but never speak"),
-        ),
-        GroupCommand::Resume { group } => (
-            enable_group(&text, group, true).map_err(not_edited)?,
-            format!("the rules of {group} speak again"),
-        ),
+        GroupCommand::Pause { group } => enable_group(held.sheets(), group, false)
+            .map(|new| (new, format!("the rules of {group} keep their places but never speak"))),
+        GroupCommand::Resume { group } => enable_group(held.sheets(), group, true)
+            .map(|new| (new, format!("the rules of {group} speak again"))),
         GroupCommand::Import { file } => {
             let fragment = fs::read_to_string(file)
                 .map_err(|source| Failure::Unreadable { path: file.clone(), source })?;
-            let new = import_group(&text, &fragment).map_err(|fault| match fault {
-                ImportFault::Edit(fault) => not_edited(fault),
-                fault => Failure::Argument {
-                    message: format!("{} was not imported: {fault}", file.display()),
-                    mend: "Nothing was overwritten; rename one of the two and try again.".into(),
-                },
-            })?;
-            (new, format!("{} is part of {} now", file.display(), path.display()))
+            let told = format!("{} is part of {} now", file.display(), path.display());
+            match import_group(held.sheets(), &fragment) {
+                Ok(text) => Ok((NewText { part: None, text }, told)),
+                Err(ImportFault::Edit(fault)) => Err(fault),
+                Err(fault) => {
+                    return Err(Failure::Argument {
+                        message: format!("{} was not imported: {fault}", file.display()),
+                        mend: "Nothing was overwritten; rename one of the two and try again."
+                            .into(),
+                    });
+                }
+            }
         }
     };
-    held.replace(&new)?;
+    let (new, told) = match edited {
+        Ok(edited) => edited,
+        Err(fault) => return Err(held.not_edited(path, fault)),
+    };
+    let path = match &new.part {
+        Some(part) => held.path_of(Some(part)),
+        None => path.to_owned(),
+    };
+    held.replace(new.part.as_deref(), &new.text)?;
     if terminal.json {
         terminal.json(&json!({ "file": path, "changed": true, "told": told }));
     } else {

@@ -55,7 +55,7 @@ fn record(judge: &Chosen, common: &Common) -> Record {
         posted_by: account.map_or_else(|| geteuid().to_string(), |user| user.name),
         host: judge.host.clone(),
         posture: judge.posture.clone(),
-        lists: judge.lists.clone(),
+        attachments: judge.attachments.clone(),
     }
 }
 
@@ -71,7 +71,7 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, terminal: &Terminal) {
         terminal.json(&Report {
             in_force: posted.is_some(),
             orders: path.clone(),
-            hash: OrdersHash::of(&judge.text),
+            hash: judge.origin.hash(),
             rules: brief.rules.len(),
             paused,
             standing: brief.standing,

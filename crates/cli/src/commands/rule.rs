@@ -1,7 +1,7 @@
 //! `rule …`: change one rule in the file, in place.
 
 use serde::Serialize;
-use tipstaff_core::orders::edit::{Destination, Edit, EditFault, Edited, NewRule, Which, edit};
+use tipstaff_core::orders::edit::{Destination, Edit, Edited, NewRule, Which, edit};
 use tipstaff_core::orders::{Action, Rule, Silence};
 
 use crate::Ending;
@@ -28,12 +28,10 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
     let path = common.orders_path();
     let wanted = wanted(command)?;
     let held = Held::open(path)?;
-    let edited = edit(&held.text, &wanted).map_err(|source| match source {
-        EditFault::Unsound(faults) => {
-            Failure::WrongOrders { path: path.to_owned(), text: held.text.clone(), faults }
-        }
-        source => Failure::NotEdited { path: path.to_owned(), source },
-    })?;
+    let edited = match edit(held.sheets(), &wanted) {
+        Ok(edited) => edited,
+        Err(fault) => return Err(held.not_edited(path, fault)),
+    };
     let removed = matches!(wanted, Edit::Remove(_));
     if let RuleCommand::Remove { yes: false, .. } = command {
         if !terminal.json {
@@ -47,7 +45,11 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
             });
         }
     }
-    held.replace(&edited.text)?;
+    let path = match &edited.part {
+        Some(part) => held.path_of(Some(part)),
+        None => path.to_owned(),
+    };
+    held.replace(edited.part.as_deref(), &edited.text)?;
     if terminal.json {
         let rule = &edited.rule;
         terminal.json(&Report {

@@ -64,6 +64,7 @@ struct RuleRow<'r> {
     silence: Option<Silence>,
     group: Option<&'r str>,
     hosts: &'r [Selector],
+    file: Option<&'r str>,
     line: usize,
     #[serde(skip)]
     rule: &'r Rule,
@@ -206,7 +207,8 @@ fn one(
         return Ok(Ending::Fine);
     }
     terminal.heading(&format!("rule {}: {}", row.position, row.name));
-    terminal.note(&format!("{}, line {}", judge.origin.words(), row.line));
+    let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
+    terminal.note(&format!("{}, line {}{file}", judge.origin.words(), row.line));
     let paused = match row.silence {
         Some(silence) => format!(" ({}: it does not speak here)", silence.words()),
         None => String::new(),
@@ -410,6 +412,7 @@ fn rule_row<'r>(index: RuleIndex, rule: &'r Rule, counts: &Counts) -> RuleRow<'r
         silence: rule.silence,
         group: rule.group.as_deref(),
         hosts: &rule.hosts,
+        file: rule.part.as_deref(),
         line: rule.line,
         rule,
         tally: counts.of(Speaker::Rule(index)),

@@ -6,14 +6,15 @@ use std::path::Path;
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{Orders, OrdersHash, read_with};
+use tipstaff_core::orders::{Orders, OrdersHash, Sheets, read_all};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, InForce, Record};
 use tipstaff_host::interfaces;
 
 use crate::Ending;
 use crate::arguments::Common;
-use crate::chosen::{lists_of, setting};
+use crate::attachments;
+use crate::chosen::setting;
 use crate::failure::{Failure, system};
 use crate::terminal::{Terminal, moment};
 
@@ -117,16 +118,17 @@ fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
             ));
         }
     };
-    let lists = lists_of(path, &text);
-    if text == record.orders && lists == record.lists {
+    let attachments = attachments::of(path, &text);
+    if text == record.orders && attachments == record.attachments {
         return None;
     }
-    match (read_with(&text, Some(&lists)), read_with(&record.orders, Some(&record.lists))) {
+    let sheets = Sheets { text: &text, attachments: &attachments };
+    match (read_all(sheets), read_all(record.sheets())) {
         (Ok(file), Ok(kernel)) if meaning(&file, record) == meaning(&kernel, record) => None,
         (Ok(_), _) => told(format!(
             "{} ({}) is not what is in force ({})",
             path.display(),
-            OrdersHash::of(&text).short(),
+            OrdersHash::of(sheets).short(),
             record.hash().short()
         )),
         (Err(faults), _) => told(format!(

@@ -2,14 +2,17 @@
 //! What would not read without a fault is not an edit but a refusal.
 
 use std::fmt;
+use std::ops::Range;
 
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
+use super::attachments::Sheets;
 use super::blocks::Blocks;
 use super::fault::Faults;
 use super::hosts::Silence;
 use super::model::{Action, Orders, Rule};
-use super::read::read;
+use super::read::read_all;
+use super::resolve::nearest;
 
 /// Which rule: by its name or by its position, from 1.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -90,7 +93,9 @@ pub enum Edit {
 /// What an edit made of a text.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Edited {
-    /// The new text.
+    /// The included file that was edited; `None` for the orders' own.
+    pub part: Option<String>,
+    /// The new text of that file.
     pub text: String,
     /// The rule as it is now; as it was for a removal.
     pub rule: Rule,
@@ -109,14 +114,16 @@ pub enum EditFault {
     /// The text would have faults after it.
     #[error("the edit would leave orders that cannot be read")]
     WouldBeUnsound {
+        /// The included file it is; `None` for the orders' own.
+        part: Option<String>,
         /// The text that was not written.
         text: String,
         /// What would be wrong with it.
         faults: Faults,
     },
-    /// No such rule.
+    /// No such rule; perhaps the other one was meant.
     #[error("there is no rule {0}")]
-    NoSuchRule(Which),
+    NoSuchRule(Which, Option<String>),
     /// No such group of rules.
     #[error("there is no group of rules called `{0}`")]
     NoSuchGroup(String),
@@ -126,24 +133,51 @@ pub enum EditFault {
     /// A rule cannot stand before or behind itself.
     #[error("a rule cannot be moved next to itself")]
     NextToItself,
+    /// Two files cannot be written as one.
+    #[error("the rule stands in {from}, and its new place is in {to}")]
+    AcrossFiles {
+        /// The file it is in.
+        from: String,
+        /// The file it would go to.
+        to: String,
+    },
     /// It is so already.
     #[error("{0}")]
     NothingToDo(String),
+}
+
+/// A new text of one file of the orders.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NewText {
+    /// The included file; `None` for the orders' own.
+    pub part: Option<String>,
+    /// Its new text.
+    pub text: String,
 }
 
 /// Lets the rules of a group keep their places but never speak, or speak again.
 ///
 /// # Errors
 /// [`EditFault`]; then there is no new text.
-pub fn enable_group(text: &str, name: &str, enabled: bool) -> Result<String, EditFault> {
-    let orders = read(text).map_err(EditFault::Unsound)?;
-    let blocks = Blocks::of(text).ok_or(EditFault::NotTables)?;
-    let at = orders.rule_groups.iter().position(|group| group.name == name);
-    let at = at.ok_or_else(|| EditFault::NoSuchGroup(name.to_owned()))?;
-    if orders.rule_groups[at].enabled == enabled {
+pub fn enable_group<'t>(
+    sheets: impl Into<Sheets<'t>>,
+    name: &str,
+    enabled: bool,
+) -> Result<NewText, EditFault> {
+    let sheets = sheets.into();
+    let orders = read_all(sheets).map_err(EditFault::Unsound)?;
+    let group = orders.rule_groups.iter().find(|group| group.name == name);
+    let group = group.ok_or_else(|| EditFault::NoSuchGroup(name.to_owned()))?;
+    if group.enabled == enabled {
         let is = if enabled { "is not paused" } else { "is paused already" };
         return Err(EditFault::NothingToDo(format!("the group {name} {is}")));
     }
+    let mut beside = orders.rule_groups.iter().filter(|other| other.part == group.part);
+    let at = beside.position(|other| other.name == name).ok_or(EditFault::NotTables)?;
+    let part = group.part.as_ref().map(ToString::to_string);
+    let named = sheets.parts().into_iter().find(|p| Some(&p.name) == part.as_ref());
+    let text = named.map_or(sheets.text, |part| part.text.as_str());
+    let blocks = Blocks::of(text).ok_or(EditFault::NotTables)?;
     let range = blocks.groups.get(at).cloned().ok_or(EditFault::NotTables)?;
     let block = changed_block(&text[range.clone()], "groups", |table| {
         if enabled {
@@ -152,7 +186,8 @@ pub fn enable_group(text: &str, name: &str, enabled: bool) -> Result<String, Edi
             replace(table, "enabled", value(false));
         }
     })?;
-    Ok(format!("{}{block}{}", &text[..range.start], &text[range.end..]))
+    let text = format!("{}{block}{}", &text[..range.start], &text[range.end..]);
+    Ok(NewText { part, text })
 }
 
 /// Changes keys of the one table in a block and nothing else of it.
@@ -167,14 +202,14 @@ fn changed_block(
     Ok(document.to_string())
 }
 
-/// Applies an edit.
+/// Applies an edit to the one file that it concerns.
 ///
 /// # Errors
 /// [`EditFault`]; then there is no new text.
-pub fn edit(text: &str, edit: &Edit) -> Result<Edited, EditFault> {
-    let orders = read(text).map_err(EditFault::Unsound)?;
-    let blocks = Blocks::of(text).ok_or(EditFault::NotTables)?;
-    let page = Page { text, orders, blocks };
+pub fn edit<'t>(sheets: impl Into<Sheets<'t>>, edit: &Edit) -> Result<Edited, EditFault> {
+    let sheets = sheets.into();
+    let orders = read_all(sheets).map_err(EditFault::Unsound)?;
+    let page = Page { files: files_of(sheets, &orders)?, orders };
     let changed = match edit {
         Edit::Add(rule, destination) => page.add(rule, destination.as_ref()),
         Edit::Set(which, keys) => page.set(which, keys),
@@ -182,66 +217,146 @@ pub fn edit(text: &str, edit: &Edit) -> Result<Edited, EditFault> {
         Edit::SwapAction(which) => page.swap_action(which),
         Edit::Pause(which) => page.enable(which, false),
         Edit::Resume(which) => page.enable(which, true),
-        Edit::Remove(which) => return page.remove(which),
+        Edit::Remove(which) => page.remove(which),
         Edit::Copy(which, name, destination) => {
             page.copy(which, name.as_deref(), destination.as_ref())
         }
     }?;
-    let orders = read(&changed.text)
-        .map_err(|faults| EditFault::WouldBeUnsound { text: changed.text.clone(), faults })?;
-    let rule = orders.rules.get(changed.at).cloned();
+    let part = page.files[changed.file].name.map(str::to_owned);
+    let (main, attachments) = sheets.with(part.as_deref(), &changed.text);
+    let new = read_all(Sheets { text: &main, attachments: &attachments }).map_err(|faults| {
+        EditFault::WouldBeUnsound { part: part.clone(), text: changed.text.clone(), faults }
+    })?;
+    let rule = match edit {
+        Edit::Remove(_) => page.orders.rules.get(changed.at).cloned(),
+        _ => new.rules.get(changed.at).cloned(),
+    };
     let rule = rule.ok_or(EditFault::NotTables)?;
-    Ok(Edited { text: changed.text, rule, position: changed.at + 1, told: changed.told })
+    let Changed { text, at, told, .. } = changed;
+    Ok(Edited { part, text, rule, position: at + 1, told })
+}
+
+/// One file: where its rules stand in it, and among all.
+struct PageFile<'t> {
+    name: Option<&'t str>,
+    text: &'t str,
+    blocks: Blocks,
+    /// Index of its first rule among all.
+    first: usize,
+}
+
+/// The files in the order of their rules: the orders' own is the last.
+fn files_of<'t>(sheets: Sheets<'t>, orders: &Orders) -> Result<Vec<PageFile<'t>>, EditFault> {
+    let parts = sheets.parts().into_iter().map(|p| (Some(p.name.as_str()), p.text.as_str()));
+    let mut files: Vec<PageFile<'t>> = Vec::new();
+    let mut first = 0;
+    for (name, text) in parts.chain([(None, sheets.text)]) {
+        let blocks = Blocks::of(text).ok_or(EditFault::NotTables)?;
+        let count = blocks.rules.len();
+        files.push(PageFile { name, text, blocks, first });
+        first += count;
+    }
+    if first == orders.rules.len() { Ok(files) } else { Err(EditFault::NotTables) }
 }
 
 struct Page<'t> {
-    text: &'t str,
+    files: Vec<PageFile<'t>>,
     orders: Orders,
-    blocks: Blocks,
 }
 
 struct Changed {
+    /// Which file.
+    file: usize,
     text: String,
     at: usize,
     told: Vec<String>,
 }
 
+/// Where a rule goes: the index of the rule that will stand behind it, and the
+/// place in a file.
+struct Spot {
+    before: usize,
+    file: usize,
+    offset: usize,
+}
+
 impl Page<'_> {
     fn find(&self, which: &Which) -> Result<usize, EditFault> {
+        let rules = &self.orders.rules;
         let found = match which {
-            Which::Name(name) => self.orders.rules.iter().position(|r| r.name.as_str() == name),
-            Which::Position(n) => (1..=self.orders.rules.len()).contains(n).then(|| n - 1),
+            Which::Name(name) => rules.iter().position(|r| r.name.as_str() == name),
+            Which::Position(n) => (1..=rules.len()).contains(n).then(|| n - 1),
         };
-        found.ok_or_else(|| EditFault::NoSuchRule(which.clone()))
+        found.ok_or_else(|| {
+            let near = match which {
+                Which::Name(name) => nearest(name, rules.iter().map(|r| r.name.as_str())),
+                Which::Position(_) => None,
+            };
+            EditFault::NoSuchRule(which.clone(), near.map(str::to_owned))
+        })
+    }
+
+    /// The file of a rule, and the bytes of its block there.
+    fn place(&self, at: usize) -> (usize, Range<usize>) {
+        let file = self
+            .files
+            .iter()
+            .rposition(|file| file.first <= at && at - file.first < file.blocks.rules.len());
+        // Every rule came out of one of the files.
+        let file = file.unwrap_or_default();
+        let PageFile { blocks, first, .. } = &self.files[file];
+        (file, blocks.rules[at - first].clone())
     }
 
     fn block(&self, at: usize) -> &str {
-        &self.text[self.blocks.rules[at].clone()]
+        let (file, range) = self.place(at);
+        &self.files[file].text[range]
     }
 
-    /// The text with one block in place of another.
-    fn with_block(&self, at: usize, block: &str) -> String {
-        let range = &self.blocks.rules[at];
-        format!("{}{block}{}", &self.text[..range.start], &self.text[range.end..])
+    /// The text of a file with one block in place of another.
+    fn with_block(&self, at: usize, block: &str) -> (usize, String) {
+        let (file, range) = self.place(at);
+        let text = self.files[file].text;
+        (file, format!("{}{block}{}", &text[..range.start], &text[range.end..]))
     }
 
-    /// Byte offset where a rule begins that is to stand before rule `at`.
-    fn offset_before(&self, at: usize) -> usize {
-        match (self.blocks.rules.get(at), self.blocks.rules.last()) {
-            (Some(range), _) => range.start,
-            (None, Some(last)) => last.end,
-            (None, None) => self.text.len(),
+    /// Before rule `at`, in its file; behind all in the orders' own.
+    fn spot_before(&self, at: usize) -> Spot {
+        if at < self.orders.rules.len() {
+            let (file, range) = self.place(at);
+            return Spot { before: at, file, offset: range.start };
         }
+        let file = self.files.len() - 1;
+        let PageFile { text, blocks, .. } = &self.files[file];
+        let offset = blocks.rules.last().map_or(text.len(), |last| last.end);
+        Spot { before: at, file, offset }
+    }
+
+    fn spot(&self, destination: &Destination) -> Result<Spot, EditFault> {
+        Ok(match destination {
+            Destination::First => self.spot_before(0),
+            Destination::Last => self.spot_before(self.orders.rules.len()),
+            Destination::Before(which) => self.spot_before(self.find(which)?),
+            Destination::After(which) => {
+                let at = self.find(which)?;
+                let (file, range) = self.place(at);
+                Spot { before: at + 1, file, offset: range.end }
+            }
+        })
     }
 
     /// Changes keys of one rule and nothing else of its block.
-    fn with_keys(&self, at: usize, change: impl FnOnce(&mut Table)) -> Result<String, EditFault> {
+    fn with_keys(
+        &self,
+        at: usize,
+        change: impl FnOnce(&mut Table),
+    ) -> Result<(usize, String), EditFault> {
         Ok(self.with_block(at, &changed_block(self.block(at), "rules", change)?))
     }
 
     fn set(&self, which: &Which, keys: &[(String, String)]) -> Result<Changed, EditFault> {
         let at = self.find(which)?;
-        let text = self.with_keys(at, |table| {
+        let (file, text) = self.with_keys(at, |table| {
             for (key, written) in keys {
                 set_key(table, key, written);
             }
@@ -250,7 +365,7 @@ impl Page<'_> {
             "" => format!("`{key}` is taken out"),
             written => format!("`{key}` is {written} now"),
         });
-        Ok(Changed { text, at, told: told.collect() })
+        Ok(Changed { file, text, at, told: told.collect() })
     }
 
     fn swap_action(&self, which: &Which) -> Result<Changed, EditFault> {
@@ -259,8 +374,9 @@ impl Page<'_> {
             Action::Allow => Action::Deny,
             Action::Deny | Action::Refuse => Action::Allow,
         };
-        let text = self.with_keys(at, |table| replace(table, "action", value(new.to_string())))?;
-        Ok(Changed { text, at, told: vec![format!("it says {new} now")] })
+        let (file, text) =
+            self.with_keys(at, |table| replace(table, "action", value(new.to_string())))?;
+        Ok(Changed { file, text, at, told: vec![format!("it says {new} now")] })
     }
 
     fn enable(&self, which: &Which, enabled: bool) -> Result<Changed, EditFault> {
@@ -270,7 +386,7 @@ impl Page<'_> {
             let is = if enabled { "is not paused" } else { "is paused already" };
             return Err(EditFault::NothingToDo(format!("{} {is}", rule.name)));
         }
-        let text = self.with_keys(at, |table| {
+        let (file, text) = self.with_keys(at, |table| {
             if enabled {
                 table.remove("enabled");
             } else {
@@ -278,64 +394,59 @@ impl Page<'_> {
             }
         })?;
         let told = if enabled { "it speaks again" } else { "it keeps its place but never speaks" };
-        Ok(Changed { text, at, told: vec![told.to_owned()] })
+        Ok(Changed { file, text, at, told: vec![told.to_owned()] })
     }
 
-    fn remove(&self, which: &Which) -> Result<Edited, EditFault> {
+    fn remove(&self, which: &Which) -> Result<Changed, EditFault> {
         let at = self.find(which)?;
-        let text = self.with_block(at, "");
-        read(&text).map_err(|faults| EditFault::WouldBeUnsound { text: text.clone(), faults })?;
+        let (file, text) = self.with_block(at, "");
         let told = shifted(at + 1..self.orders.rules.len(), Shift::Up).into_iter().collect();
-        Ok(Edited { text, rule: self.orders.rules[at].clone(), position: at + 1, told })
+        Ok(Changed { file, text, at, told })
     }
 
     fn move_to(&self, which: &Which, destination: &Destination) -> Result<Changed, EditFault> {
         let from = self.find(which)?;
-        let before = self.index_of(destination)?;
+        let spot = self.spot(destination)?;
+        let (before, offset) = (spot.before, spot.offset);
         if let Destination::Before(other) | Destination::After(other) = destination
             && self.find(other)? == from
         {
             return Err(EditFault::NextToItself);
+        }
+        let (file, range) = self.place(from);
+        if spot.file != file {
+            let name = |file: usize| self.files[file].name.unwrap_or("the orders' own").to_owned();
+            return Err(EditFault::AcrossFiles { from: name(file), to: name(spot.file) });
         }
         if before == from || before == from + 1 {
             let name = &self.orders.rules[from].name;
             return Err(EditFault::NothingToDo(format!("{name} stands there already")));
         }
         let block = ended(self.block(from));
-        let (offset, range) = (self.offset_before(before), &self.blocks.rules[from]);
+        let old = self.files[file].text;
         let (text, at, shift) = if offset <= range.start {
-            let (head, middle) = (&self.text[..offset], &self.text[offset..range.start]);
-            let text = format!("{}{block}{middle}{}", ended(head), &self.text[range.end..]);
+            let (head, middle) = (&old[..offset], &old[offset..range.start]);
+            let text = format!("{}{block}{middle}{}", ended(head), &old[range.end..]);
             (text, before, shifted(before..from, Shift::Down))
         } else {
-            let (middle, tail) = (&self.text[range.end..offset], &self.text[offset..]);
-            let text = format!("{}{}{block}{tail}", &self.text[..range.start], ended(middle));
+            let (middle, tail) = (&old[range.end..offset], &old[offset..]);
+            let text = format!("{}{}{block}{tail}", &old[..range.start], ended(middle));
             (text, before - 1, shifted(from + 1..before, Shift::Up))
         };
         let moved = format!("moved from position {} to {}", from + 1, at + 1);
         let told = std::iter::once(moved).chain(shift).collect();
-        Ok(Changed { text, at, told })
+        Ok(Changed { file, text, at, told })
     }
 
-    /// The index of the rule that will stand behind a rule put there.
-    fn index_of(&self, destination: &Destination) -> Result<usize, EditFault> {
-        Ok(match destination {
-            Destination::First => 0,
-            Destination::Last => self.orders.rules.len(),
-            Destination::Before(which) => self.find(which)?,
-            Destination::After(which) => self.find(which)? + 1,
-        })
-    }
-
-    fn insert(&self, before: usize, block: &str, told: Vec<String>) -> Changed {
-        let offset = self.offset_before(before);
-        let (head, tail) = (&self.text[..offset], &self.text[offset..]);
+    fn insert(&self, spot: Spot, block: &str, told: Vec<String>) -> Changed {
+        let Spot { before, file, offset } = spot;
+        let (head, tail) = self.files[file].text.split_at(offset);
         // An empty line keeps blocks apart, as their authors do.
         let gap = if head.is_empty() || head.ends_with("\n\n") { "" } else { "\n" };
         let end = if tail.is_empty() { "" } else { "\n" };
         let text = format!("{}{gap}{}{end}{tail}", ended(head), ended(block.trim_end()));
         let shift = shifted(before..self.orders.rules.len(), Shift::Down);
-        Changed { text, at: before, told: told.into_iter().chain(shift).collect() }
+        Changed { file, text, at: before, told: told.into_iter().chain(shift).collect() }
     }
 
     fn add(&self, new: &NewRule, destination: Option<&Destination>) -> Result<Changed, EditFault> {
@@ -353,15 +464,19 @@ impl Page<'_> {
         for (key, written) in &new.further {
             set_key(&mut table, key, written);
         }
-        let (before, why) = match destination {
-            Some(destination) => (self.index_of(destination)?, None),
-            None => self.usual_place(new),
+        let (spot, why) = match destination {
+            Some(destination) => (self.spot(destination)?, None),
+            None => {
+                let (before, why) = self.usual_place(new);
+                (self.spot_before(before), why)
+            }
         };
+        let before = spot.before;
         let added = match why {
             Some(why) => format!("added at position {}: {why}", before + 1),
             None => format!("added at position {}", before + 1),
         };
-        Ok(self.insert(before, &format!("[[rules]]\n{table}"), vec![added]))
+        Ok(self.insert(spot, &format!("[[rules]]\n{table}"), vec![added]))
     }
 
     /// Before the first catch-all deny, behind which nothing ever speaks.
@@ -396,12 +511,15 @@ impl Page<'_> {
         let block = changed_block(self.block(from), "rules", |table| {
             replace(table, "name", value(&name));
         })?;
-        let before = match destination {
-            Some(destination) => self.index_of(destination)?,
-            None => from + 1,
+        let spot = match destination {
+            Some(destination) => self.spot(destination)?,
+            None => {
+                let (file, range) = self.place(from);
+                Spot { before: from + 1, file, offset: range.end }
+            }
         };
-        let told = format!("a copy of `{original}` stands at position {}", before + 1);
-        Ok(self.insert(before, &block, vec![told]))
+        let told = format!("a copy of `{original}` stands at position {}", spot.before + 1);
+        Ok(self.insert(spot, &block, vec![told]))
     }
 
     fn made_up_name(&self, new: &NewRule) -> String {
@@ -480,7 +598,7 @@ enum Shift {
 
 /// What happened to the positions of the rules with these old indexes; the
 /// positions told are those after the change.
-fn shifted(old: std::ops::Range<usize>, shift: Shift) -> Option<String> {
+fn shifted(old: Range<usize>, shift: Shift) -> Option<String> {
     let (step, way): (fn(usize) -> usize, _) = match shift {
         Shift::Up => (|index| index, "up"),
         Shift::Down => (|index| index + 2, "down"),

@@ -1,48 +1,58 @@
 //! A group of rules as a TOML fragment: its rules and the names that they use,
 //! taken out of one file of orders and put into another.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use toml_edit::{DocumentMut, Item, Table, Value};
 
+use super::attachments::Sheets;
 use super::edit::EditFault;
 use super::model::{Orders, Rule};
-use super::read::read;
+use super::read::read_all;
 
 /// The fragment of a group: names it uses, the group itself, its rules.
 ///
 /// # Errors
 /// [`EditFault::Unsound`], [`EditFault::NoSuchGroup`], [`EditFault::NotTables`].
-pub fn export_group(text: &str, name: &str) -> Result<String, EditFault> {
-    let orders = read(text).map_err(EditFault::Unsound)?;
+pub fn export_group<'t>(sheets: impl Into<Sheets<'t>>, name: &str) -> Result<String, EditFault> {
+    let sheets = sheets.into();
+    let orders = read_all(sheets).map_err(EditFault::Unsound)?;
     if !orders.rule_groups.iter().any(|group| group.name == name) {
         return Err(EditFault::NoSuchGroup(name.to_owned()));
     }
-    let document: DocumentMut = text.parse().map_err(|_| EditFault::NotTables)?;
+    let documents = documents(sheets)?;
     let rules: Vec<&Rule> =
         orders.rules.iter().filter(|rule| rule.group.as_deref() == Some(name)).collect();
     let mut fragment = DocumentMut::new();
     let traffic = rules.iter().flat_map(|r| r.traffic.written.iter().chain(&r.traffic.except));
-    take_names(&document, &mut fragment, "services", traffic.cloned().collect());
+    take_names(&documents, &mut fragment, "services", &traffic.cloned().collect());
     let addresses = rules.iter().flat_map(|r| {
         let (source, destination) = (&r.source, &r.destination);
         [&source.written, &source.except, &destination.written, &destination.except]
     });
     let addresses = addresses.flatten().cloned().collect();
-    take_names(&document, &mut fragment, "addresses", with_inner_groups(&document, addresses));
-    take_tables(&document, &mut fragment, "groups", |table| said(table, "name") == Some(name));
-    take_tables(&document, &mut fragment, "rules", |table| said(table, "group") == Some(name));
+    let addresses = with_inner_groups(&documents, addresses);
+    take_names(&documents, &mut fragment, "addresses", &addresses);
+    take_tables(&documents, &mut fragment, "groups", |table| said(table, "name") == Some(name));
+    take_tables(&documents, &mut fragment, "rules", |table| said(table, "group") == Some(name));
     Ok(fragment.to_string().trim_start().to_owned())
+}
+
+/// All files, in the order of their rules.
+fn documents(sheets: Sheets<'_>) -> Result<Vec<DocumentMut>, EditFault> {
+    let parts = sheets.parts().into_iter().map(|part| part.text.as_str());
+    let texts = parts.chain([sheets.text]);
+    texts.map(|text| text.parse().map_err(|_| EditFault::NotTables)).collect()
 }
 
 fn said<'t>(table: &'t Table, key: &str) -> Option<&'t str> {
     table.get(key).and_then(Item::as_str)
 }
 
-fn take_names(from: &DocumentMut, to: &mut DocumentMut, kind: &str, used: BTreeSet<String>) {
-    let Some(all) = from.get(kind).and_then(Item::as_table) else { return };
+fn take_names(from: &[DocumentMut], to: &mut DocumentMut, kind: &str, used: &BTreeSet<String>) {
     let mut table = Table::new();
-    for (name, item) in all.iter().filter(|(name, _)| used.contains(*name)) {
+    let all = from.iter().filter_map(|d| d.get(kind)?.as_table()).flat_map(Table::iter);
+    for (name, item) in all.filter(|(name, _)| used.contains(*name)) {
         table.insert(name, item.clone());
     }
     if !table.is_empty() {
@@ -51,14 +61,15 @@ fn take_names(from: &DocumentMut, to: &mut DocumentMut, kind: &str, used: BTreeS
 }
 
 /// Groups of addresses may hold others, and those others again.
-fn with_inner_groups(document: &DocumentMut, mut used: BTreeSet<String>) -> BTreeSet<String> {
-    let Some(all) = document.get("addresses").and_then(Item::as_table) else { return used };
+fn with_inner_groups(documents: &[DocumentMut], mut used: BTreeSet<String>) -> BTreeSet<String> {
+    let tables = documents.iter().filter_map(|d| d.get("addresses")?.as_table());
+    let all: BTreeMap<&str, &Item> = tables.flat_map(Table::iter).collect();
     loop {
         let inner: BTreeSet<String> = all
             .iter()
-            .filter(|(name, _)| used.contains(*name))
+            .filter(|(name, _)| used.contains(**name))
             .flat_map(|(_, item)| words_of(item))
-            .filter(|word| all.contains_key(word) && !used.contains(word))
+            .filter(|word| all.contains_key(word.as_str()) && !used.contains(word))
             .collect();
         if inner.is_empty() {
             return used;
@@ -78,14 +89,14 @@ fn words_of(item: &Item) -> Vec<String> {
 }
 
 fn take_tables(
-    from: &DocumentMut,
+    from: &[DocumentMut],
     to: &mut DocumentMut,
     kind: &str,
     wanted: impl Fn(&Table) -> bool,
 ) {
-    let Some(all) = from.get(kind).and_then(Item::as_array_of_tables) else { return };
     let mut list = toml_edit::ArrayOfTables::new();
-    for table in all.iter().filter(|table| wanted(table)) {
+    let all = from.iter().filter_map(|d| d.get(kind)?.as_array_of_tables());
+    for table in all.flat_map(|tables| tables.iter()).filter(|table| wanted(table)) {
         let mut table = table.clone();
         table.set_position(None);
         list.push(table);
@@ -107,13 +118,17 @@ pub enum ImportFault {
     Collisions(Vec<String>),
 }
 
-/// Puts a fragment into orders: names that are new, the group, its rules
+/// Puts a fragment into the orders' own file: names that are new, the group, its rules
 /// before the first deny of everything.
 ///
 /// # Errors
 /// [`ImportFault`]; then there is no new text.
-pub fn import_group(text: &str, fragment: &str) -> Result<String, ImportFault> {
-    let orders = read(text).map_err(EditFault::Unsound)?;
+pub fn import_group<'t>(
+    sheets: impl Into<Sheets<'t>>,
+    fragment: &str,
+) -> Result<String, ImportFault> {
+    let sheets = sheets.into();
+    let (text, orders) = (sheets.text, read_all(sheets).map_err(EditFault::Unsound)?);
     let mut document: DocumentMut = text.parse().map_err(|_| EditFault::NotTables)?;
     let new: DocumentMut = fragment
         .parse()
@@ -123,17 +138,24 @@ pub fn import_group(text: &str, fragment: &str) -> Result<String, ImportFault> {
             return Err(ImportFault::NoFragment(format!("it has a `{key}`")));
         }
     }
-    let collisions = collisions(&document, &new, &orders);
+    let collisions = collisions(&documents(sheets)?, &new, &orders);
     if !collisions.is_empty() {
         return Err(ImportFault::Collisions(collisions));
     }
+    let others = documents(sheets)?;
     for kind in ["services", "addresses"] {
         let Some(names) = new.get(kind).and_then(Item::as_table) else { continue };
+        let known = |name: &str| {
+            let sheets = others.iter().filter_map(|d| d.get(kind)?.as_table());
+            sheets.into_iter().any(|table| table.contains_key(name))
+        };
+        let names: Vec<_> = names.iter().filter(|(name, _)| !known(name)).collect();
+        if names.is_empty() {
+            continue;
+        }
         let own = document.entry(kind).or_insert(Item::Table(Table::new()));
         let own = own.as_table_mut().ok_or(EditFault::NotTables)?;
-        for (name, item) in
-            names.iter().filter(|(name, _)| !own.contains_key(name)).collect::<Vec<_>>()
-        {
+        for (name, item) in names {
             own.insert(name, item.clone());
         }
     }
@@ -145,9 +167,9 @@ pub fn import_group(text: &str, fragment: &str) -> Result<String, ImportFault> {
     let gap = |before: &str| if before.is_empty() || before.ends_with("\n\n") { "" } else { "\n" };
     let end = if tail.is_empty() { "" } else { "\n" };
     let whole = format!("{head}{}{}\n{}{end}{tail}", gap(head), groups.trim(), rules.trim_start());
-    match read(&whole) {
+    match read_all(Sheets { text: &whole, ..sheets }) {
         Ok(_) => Ok(whole),
-        Err(faults) => Err(EditFault::WouldBeUnsound { text: whole, faults }.into()),
+        Err(faults) => Err(EditFault::WouldBeUnsound { part: None, text: whole, faults }.into()),
     }
 }
 
@@ -159,14 +181,13 @@ fn tables_text(document: &DocumentMut, kind: &str) -> String {
     only.to_string()
 }
 
-fn collisions(old: &DocumentMut, new: &DocumentMut, orders: &Orders) -> Vec<String> {
+fn collisions(old: &[DocumentMut], new: &DocumentMut, orders: &Orders) -> Vec<String> {
     let mut found = Vec::new();
     for kind in ["services", "addresses"] {
-        let table =
-            |d: &DocumentMut| d.get(kind).and_then(Item::as_table).cloned().unwrap_or_default();
-        let (ours, theirs) = (table(old), table(new));
+        let Some(theirs) = new.get(kind).and_then(Item::as_table) else { continue };
         for (name, item) in theirs.iter() {
-            if let Some(own) = ours.get(name)
+            let ours = old.iter().filter_map(|d| d.get(kind)?.as_table());
+            if let Some(own) = ours.into_iter().find_map(|table| table.get(name))
                 && words_of(own) != words_of(item)
             {
                 found.push(format!("{kind}.{name} means something else here"));
@@ -193,7 +214,8 @@ fn collisions(old: &DocumentMut, new: &DocumentMut, orders: &Orders) -> Vec<Stri
 /// Before the first deny of everything, else at the end.
 fn place_of_rules(text: &str, orders: &Orders) -> Result<usize, EditFault> {
     let blocks = super::blocks::Blocks::of(text).ok_or(EditFault::NotTables)?;
-    let catch_all = orders.rules.iter().position(Rule::catches_all);
+    let mut own = orders.rules.iter().filter(|rule| rule.part.is_none());
+    let catch_all = own.position(Rule::catches_all);
     let before = catch_all.and_then(|at| blocks.rules.get(at)).map(|range| range.start);
     let end = blocks.rules.last().map(|range| range.end);
     Ok(before.or(end).unwrap_or(text.len()))
@@ -202,6 +224,7 @@ fn place_of_rules(text: &str, orders: &Orders) -> Result<usize, EditFault> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::orders::read;
 
     const HEAD: &str =
         "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";

@@ -29,6 +29,9 @@ impl Place {
 /// One thing that is wrong.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Fault {
+    /// The included file that it is in; `None` for the orders' own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
     /// The key it is about, as a path: `rules[3].traffic`.
     pub key: String,
     /// What is wrong, one sentence without a full stop.
@@ -50,9 +53,10 @@ impl fmt::Display for Faults {
         for (n, fault) in self.0.iter().enumerate() {
             let separator = if n == 0 { "" } else { "\n" };
             let Place { line, column } = fault.place;
+            let file = fault.file.as_ref().map(|file| format!("{file}:")).unwrap_or_default();
             write!(
                 f,
-                "{separator}{line}:{column}: {}: {}. {}",
+                "{separator}{file}{line}:{column}: {}: {}. {}",
                 fault.key, fault.message, fault.mend
             )?;
         }

@@ -1,6 +1,7 @@
 //! Hosts, groups of rules, and the selectors that place rules on hosts.
 
 use std::fmt;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
@@ -93,6 +94,9 @@ pub struct Group {
     pub postures: Vec<String>,
     /// Whether its rules speak.
     pub enabled: bool,
+    /// The included file that it stands in; `None` for the orders' own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub part: Option<Arc<str>>,
 }
 
 /// A named way of standing: its own standing answers and rules. One holds at a time.

@@ -2,9 +2,7 @@
 //! address, prefix or range a line, and `area:NL` from a self-published
 //! geolocation feed (RFC 8805). Core reads no files: their texts are passed in.
 
-use std::collections::{BTreeMap, BTreeSet};
-
-use toml::de::{DeTable, DeValue};
+use std::collections::BTreeMap;
 
 use crate::names::address::AddressRange;
 
@@ -15,33 +13,6 @@ pub(super) const AREA: &str = "area:";
 
 /// The texts of files by their names as orders write them, or why one cannot be read.
 pub type Lists = BTreeMap<String, Result<String, String>>;
-
-/// The names of all files that orders name, without reading any.
-pub fn lists_named(text: &str) -> Vec<String> {
-    let (root, _) = DeTable::parse_recoverable(text);
-    let mut names = BTreeSet::new();
-    let feed = root.get_ref().get("areas").and_then(|v| v.get_ref().as_table()?.get("feed"));
-    names.extend(feed.and_then(|v| v.get_ref().as_str()).map(str::to_owned));
-    collect(root.get_ref(), &mut names);
-    names.into_iter().collect()
-}
-
-fn collect(table: &DeTable<'_>, names: &mut BTreeSet<String>) {
-    for (_, value) in table.iter() {
-        collect_value(value.get_ref(), names);
-    }
-}
-
-fn collect_value(value: &DeValue<'_>, names: &mut BTreeSet<String>) {
-    match value {
-        DeValue::String(text) => {
-            names.extend(text.strip_prefix(FILE).map(str::to_owned));
-        }
-        DeValue::Array(list) => list.iter().for_each(|v| collect_value(v.get_ref(), names)),
-        DeValue::Table(table) => collect(table, names),
-        _ => {}
-    }
-}
 
 /// Reads a list: `#` begins a comment, empty lines are nothing.
 ///
@@ -78,7 +49,7 @@ pub(super) fn areas_of_feed(text: &str) -> BTreeMap<String, Vec<AddressRange>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::orders::read_with;
+    use crate::orders::{Attachments, Sheets, lists_named, read_all};
 
     const HEAD: &str =
         "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
@@ -87,6 +58,14 @@ mod tests {
         format!(
             "{HEAD}[areas]\nfeed = \"feed.csv\"\n[addresses]\nunwanted = [\"file:unwanted.txt\", \"203.0.113.7\"]\n{rest}"
         )
+    }
+
+    fn with(
+        text: &str,
+        lists: Option<Lists>,
+    ) -> Result<crate::orders::Orders, crate::orders::Faults> {
+        let attachments = Attachments { lists, ..Attachments::default() };
+        read_all(Sheets { text, attachments: &attachments })
     }
 
     fn lists() -> Lists {
@@ -103,7 +82,7 @@ mod tests {
     fn files_and_areas_are_addresses_like_others() {
         let text = orders(RULES);
         assert_eq!(lists_named(&text), ["feed.csv", "unwanted.txt"]);
-        let orders = read_with(&text, Some(&lists())).unwrap();
+        let orders = with(&text, Some(lists())).unwrap();
         let set = orders.rules[0].source.addresses.as_ref().unwrap();
         for (address, held) in [
             ("192.0.2.9", true),
@@ -116,7 +95,7 @@ mod tests {
             assert_eq!(set.contains(address.parse().unwrap()), held, "{address}");
         }
         // An edit does not look into the files, and is not kept from its work by that.
-        assert!(read_with(&text, None).is_ok());
+        assert!(with(&text, None).is_ok());
     }
 
     #[test]
@@ -125,7 +104,7 @@ mod tests {
         lists.insert("unwanted.txt".into(), Ok("192.0.2.1\n192.0.2.300\n".into()));
         lists.insert("gone.txt".into(), Err("No such file".into()));
         let more = "[[rules]]\nname = \"x\"\naction = \"deny\"\ntraffic = \"any\"\nsource = [\"file:gone.txt\", \"area:XX\"]\n";
-        let faults = read_with(&orders(more), Some(&lists)).unwrap_err().to_string();
+        let faults = with(&orders(more), Some(lists.clone())).unwrap_err().to_string();
         insta::assert_snapshot!(faults, @r"
         9:13: addresses.unwanted: unwanted.txt, line 2: `192.0.2.300`: not an address, a prefix or a first-last range. Mend the file.
         14:11: rules[1] (x).source: gone.txt cannot be read: No such file. Name a file beside the orders, or give its whole path.
@@ -133,7 +112,7 @@ mod tests {
         ");
         let without =
             "[[rules]]\nname = \"x\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"area:NL\"\n";
-        let faults = read_with(&format!("{HEAD}{without}"), Some(&lists)).unwrap_err();
+        let faults = with(&format!("{HEAD}{without}"), Some(lists)).unwrap_err();
         assert_eq!(
             faults.0[0].mend,
             "Name one: [areas] feed = \"feed.csv\", a file as RFC 8805 has it."

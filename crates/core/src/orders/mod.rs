@@ -2,6 +2,7 @@
 //! every fault of the text at once; nothing half read comes out.
 
 mod at_most;
+mod attachments;
 mod blocks;
 pub mod edit;
 pub mod exchange;
@@ -15,11 +16,12 @@ mod read_rules;
 mod resolve;
 
 pub use at_most::{AtMost, AtMostFault, Limit, Over, Period, Sharing};
+pub use attachments::{Attachments, Part, Sheets, includes_named, lists_named};
 pub use fault::{Fault, Faults, Place};
 pub use hosts::{Group, Host, OwnStanding, Posture, Recognition, Selector, Silence};
-pub use lists::{Lists, lists_named};
+pub use lists::Lists;
 pub use model::{
     Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash,
     ProgramCondition, Rule, RuleName, Standing, TrafficCondition,
 };
-pub use read::{read, read_with};
+pub use read::{read, read_all};

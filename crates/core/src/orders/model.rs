@@ -2,11 +2,13 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use super::at_most::{AtMost, Over};
+use super::attachments::Sheets;
 use super::hosts::{Group, Host, Posture, Selector, Silence};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
@@ -244,7 +246,9 @@ pub struct Rule {
     pub postures: Vec<String>,
     /// Why it does not speak; `None` when it does.
     pub silence: Option<Silence>,
-    /// Line in the orders where the rule begins, from 1.
+    /// The included file that it stands in; `None` for the orders' own.
+    pub part: Option<Arc<str>>,
+    /// Line of that file where the rule begins, from 1.
     pub line: usize,
 }
 
@@ -294,7 +298,7 @@ pub(super) fn terms(
     }
 }
 
-/// SHA-256 of the text of orders: which orders these are.
+/// SHA-256 of orders: which ones these are.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub struct OrdersHash([u8; 32]);
 
@@ -346,9 +350,23 @@ impl Rule {
 }
 
 impl OrdersHash {
-    /// The hash of a text.
-    pub fn of(text: &str) -> Self {
-        Self(Sha256::digest(text.as_bytes()).into())
+    /// The hash of orders and of all that they name. Without attachments it is
+    /// the SHA-256 of the file.
+    pub fn of<'t>(sheets: impl Into<Sheets<'t>>) -> Self {
+        let Sheets { text, attachments } = sheets.into();
+        let mut hash = Sha256::new_with_prefix(text.as_bytes());
+        let parts = attachments.included.values().flatten().flatten();
+        let parts = parts.map(|part| (&part.name, &part.text));
+        let lists = attachments.lists.iter().flatten();
+        let lists = lists.filter_map(|(name, text)| Some((name, text.as_ref().ok()?)));
+        for (name, text) in parts.chain(lists) {
+            // Lengths, so that nothing can move from one file to the next unseen.
+            for word in [name, text] {
+                hash.update((word.len() as u64).to_be_bytes());
+                hash.update(word.as_bytes());
+            }
+        }
+        Self(hash.finalize().into())
     }
 
     /// The first twelve hex digits, enough for people.

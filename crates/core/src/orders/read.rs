@@ -2,10 +2,12 @@
 
 use std::collections::BTreeMap;
 use std::ops::Range;
+use std::sync::Arc;
 
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use super::attachments::{Attachments, Sheets, escape};
 use super::fault::{Fault, Faults, Place};
 use super::hosts::{Group, Host, Posture};
 use super::lists::{Lists, areas_of_feed};
@@ -30,44 +32,79 @@ const TABLES: &[(&str, bool)] = &[
     ("groups", true),
     ("postures", true),
     ("boot", false),
-    ("include", false),
+    ("include", true),
 ];
 
-/// Reads orders.
+/// Keys of an included file; the rest belongs into the orders' own.
+const PART_TABLES: &[(&str, bool)] = &[
+    ("version", true),
+    ("addresses", true),
+    ("services", true),
+    ("rules", true),
+    ("hosts", true),
+    ("groups", true),
+    ("postures", true),
+];
+
+/// Reads orders that name no other files.
 ///
 /// # Errors
 /// Every [`Fault`] of the text, in its order.
 pub fn read(text: &str) -> Result<Orders, Faults> {
-    read_with(text, None)
+    read_all(text.into())
 }
 
-/// Reads orders together with the files that they name ([`super::lists_named`]).
-/// Without them a file or an area holds nothing, which is enough for an edit
-/// and not for a decision.
+/// Reads orders together with the files that they name. Rules of included
+/// files stand before those of the orders' own, in the order of
+/// [`Sheets::parts`].
 ///
 /// # Errors
-/// Every [`Fault`] of the text, in its order, and what is wrong with the files.
-pub fn read_with(text: &str, lists: Option<&Lists>) -> Result<Orders, Faults> {
-    let (root, syntax) = DeTable::parse_recoverable(text);
-    let names_files = || text.contains("\"file:") || text.contains("\"area:");
-    let unknown_lists = lists.is_none() && names_files();
-    let mut reader = Reader { text, faults: Vec::new(), lists, unknown_lists };
-    for error in &syntax {
-        let span = error.span().unwrap_or(0..0);
-        reader.fault(
-            "file",
-            span,
-            format!("not TOML: {}", error.message()),
-            "Mend the line; strings stand in double quotes, keys once in a table.",
-        );
+/// Every [`Fault`], the orders' own file first.
+pub fn read_all(sheets: Sheets<'_>) -> Result<Orders, Faults> {
+    let lists = sheets.attachments.lists.as_ref();
+    let mut files = vec![File { name: None, text: sheets.text }];
+    let parts = sheets.parts();
+    files.extend(
+        parts.iter().map(|part| File { name: Some(part.name.as_str().into()), text: &part.text }),
+    );
+    let names_files = |f: &File<'_>| f.text.contains("\"file:") || f.text.contains("\"area:");
+    let unknown_lists = lists.is_none() && files.iter().any(names_files);
+    let texts: Vec<&str> = files.iter().map(|file| file.text).collect();
+    let mut reader = Reader { files, at: 0, faults: Vec::new(), lists, unknown_lists };
+    let mut roots = Vec::new();
+    for (at, text) in texts.into_iter().enumerate() {
+        reader.at = at;
+        let (root, syntax) = DeTable::parse_recoverable(text);
+        for error in &syntax {
+            let span = error.span().unwrap_or(0..0);
+            reader.fault(
+                "file",
+                span,
+                format!("not TOML: {}", error.message()),
+                "Mend the line; strings stand in double quotes, keys once in a table.",
+            );
+        }
+        roots.push(root.into_inner());
     }
-    let orders = reader.orders(root.get_ref());
-    reader.faults.sort_by_key(|f| f.span.start);
-    reader.faults.dedup();
-    match (orders, reader.faults.is_empty()) {
+    reader.at = 0;
+    if let Some(main) = roots.first() {
+        reader.includes(main, sheets.attachments);
+    }
+    let orders = reader.orders(&roots);
+    reader.faults.sort_by_key(|(file, fault)| (*file, fault.span.start));
+    let mut faults: Vec<Fault> = reader.faults.into_iter().map(|(_, fault)| fault).collect();
+    faults.dedup();
+    match (orders, faults.is_empty()) {
         (Some(orders), true) => Ok(orders),
-        _ => Err(Faults(reader.faults)),
+        _ => Err(Faults(faults)),
     }
+}
+
+/// One file of the orders.
+struct File<'t> {
+    /// `None` for the orders' own.
+    name: Option<Arc<str>>,
+    text: &'t str,
 }
 
 /// What rules can name.
@@ -80,8 +117,11 @@ pub(super) struct Known<'n> {
 }
 
 pub(super) struct Reader<'t> {
-    pub(super) text: &'t str,
-    faults: Vec<Fault>,
+    files: Vec<File<'t>>,
+    /// The file that is read at the moment; the orders' own is 0.
+    pub(super) at: usize,
+    /// With the number of the file.
+    faults: Vec<(usize, Fault)>,
     pub(super) lists: Option<&'t Lists>,
     /// Some addresses are not known, so that nothing can be said of empty sets.
     pub(super) unknown_lists: bool,
@@ -97,13 +137,48 @@ impl<'t> Reader<'t> {
         message: impl Into<String>,
         mend: impl Into<String>,
     ) {
-        let place = Place::of(self.text, span.start);
+        let place = Place::of(self.text(), span.start);
         let (key, message, mend) = (key.into(), message.into(), mend.into());
-        self.faults.push(Fault { key, message, mend, span, place });
+        let file = self.part().map(|name| name.to_string());
+        self.faults.push((self.at, Fault { file, key, message, mend, span, place }));
     }
 
+    /// The text of the file that is read at the moment.
+    pub(super) fn text(&self) -> &'t str {
+        self.files.get(self.at).map_or("", |file| file.text)
+    }
+
+    /// The name of the file that is read at the moment; `None` for the orders' own.
+    pub(super) fn part(&self) -> Option<Arc<str>> {
+        self.files.get(self.at)?.name.clone()
+    }
+
+    /// A name may have been written in another file than the one that uses it.
     pub(super) fn unresolved(&mut self, key: &str, u: Unresolved) {
+        let reading = std::mem::replace(&mut self.at, u.file);
         self.fault(key, u.span, u.message, u.mend);
+        self.at = reading;
+    }
+
+    /// Faults for includes that lead out of the folder, or cannot be read.
+    fn includes(&mut self, main: &DeTable<'t>, attachments: &Attachments) {
+        let Some(value) = main.get("include") else { return };
+        for Text { text, span, .. } in self.strings("include", value) {
+            if let Some(why) = escape(&text) {
+                let mend = "Name files below that folder, such as `groups/*.toml`.";
+                self.fault("include", span, format!("`{text}`: {why}"), mend);
+                continue;
+            }
+            let (message, mend) = match attachments.included.get(&text) {
+                Some(Ok(_)) => continue,
+                Some(Err(why)) => (
+                    format!("`{text}` cannot be included: {why}"),
+                    "Mend the name; it is looked for in the folder of the orders.",
+                ),
+                None => (format!("`{text}` was not read"), "Give the orders as a file."),
+            };
+            self.fault("include", span, message, mend);
+        }
     }
 
     /// Faults for keys that do not exist, or that this version does not put in force.
@@ -156,7 +231,7 @@ impl<'t> Reader<'t> {
 
     pub(super) fn string(&mut self, key: &str, value: &Value<'_>) -> Option<Text> {
         match value.get_ref().as_str() {
-            Some(text) => Some(Text { text: text.to_owned(), span: value.span() }),
+            Some(text) => Some(Text { text: text.to_owned(), span: value.span(), file: self.at }),
             None => {
                 self.wrong_type(key, value, "a string in double quotes");
                 None
@@ -211,16 +286,32 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn orders(&mut self, root: &DeTable<'t>) -> Option<Orders> {
-        self.check_keys(root, "", TABLES);
-        self.version(root);
-        let standing = self.standing(root);
-        let foundations = self.foundations(root);
-        let names = self.names(root);
+    fn orders(&mut self, roots: &[DeTable<'t>]) -> Option<Orders> {
+        let main = roots.first()?;
+        self.check_keys(main, "", TABLES);
+        self.version(main);
+        let standing = self.standing(main);
+        let foundations = self.foundations(main);
+        let mut names = Names { lists: self.lists.cloned(), ..Names::default() };
+        names.areas = self.areas(main);
+        let (mut hosts, mut postures, mut rule_groups) = (Vec::new(), Vec::new(), Vec::new());
+        for (at, root) in roots.iter().enumerate() {
+            self.at = at;
+            if at > 0 {
+                self.check_part(root);
+            }
+            self.names(root, &mut names);
+        }
         let groups = self.groups(&names);
-        let hosts = self.hosts(root, &names);
-        let postures = self.postures(root);
-        let rule_groups = self.rule_groups(root, &hosts, &postures);
+        for (at, root) in roots.iter().enumerate() {
+            self.at = at;
+            self.hosts(root, &names, &mut hosts);
+            self.postures(root, &mut postures);
+        }
+        for (at, root) in roots.iter().enumerate() {
+            self.at = at;
+            self.rule_groups(root, &hosts, &postures, &mut rule_groups);
+        }
         let known = Known {
             names: &names,
             groups: &groups,
@@ -228,7 +319,15 @@ impl<'t> Reader<'t> {
             postures: &postures,
             rule_groups: &rule_groups,
         };
-        let rules = self.rules(root, &known);
+        let (mut rules, mut seen) = (Some(Vec::new()), BTreeMap::new());
+        for at in (1..roots.len()).chain([0]) {
+            self.at = at;
+            let more = self.rules(&roots[at], &known, &mut seen);
+            rules = rules.zip(more).map(|(mut rules, more)| {
+                rules.extend(more);
+                rules
+            });
+        }
         let (standing, foundations, rules) = (standing?, foundations?, rules?);
         Some(Orders {
             standing,
@@ -240,6 +339,21 @@ impl<'t> Reader<'t> {
             rule_groups,
             rules,
         })
+    }
+
+    fn check_part(&mut self, root: &DeTable<'t>) {
+        for (key, _) in root.iter() {
+            let name: &str = key.get_ref();
+            let of_main = TABLES.iter().any(|(k, _)| *k == name);
+            if of_main && !PART_TABLES.iter().any(|(k, _)| *k == name) {
+                let message = format!("`{name}` cannot stand in an included file");
+                self.fault(name, key.span(), message, "Write it into the orders themselves.");
+            }
+        }
+        self.check_keys(root, "", TABLES);
+        if root.contains_key("version") {
+            self.version(root);
+        }
     }
 
     fn version(&mut self, root: &DeTable<'_>) {
@@ -315,8 +429,8 @@ impl<'t> Reader<'t> {
         Some(switches)
     }
 
-    fn names(&mut self, root: &DeTable<'t>) -> Names {
-        let mut names = Names::default();
+    /// Names of an address or a service that two files give are a fault.
+    fn names(&mut self, root: &DeTable<'t>, names: &mut Names) {
         if let Some(table) = root.get("services").and_then(|v| self.table("services", v)) {
             for (key, value) in table.iter() {
                 let path = format!("services.{}", key.get_ref());
@@ -340,23 +454,32 @@ impl<'t> Reader<'t> {
                         Err(u) => self.unresolved(&path, u),
                     }
                 }
-                names.services.insert(key.get_ref().to_string(), terms);
+                let taken = names.services.insert(key.get_ref().to_string(), terms).is_some();
+                self.given_twice(&path, key, taken);
             }
-        }
-        names.lists = self.lists.cloned();
-        if let Some(table) = root.get("areas").and_then(|v| self.table("areas", v)) {
-            self.check_keys(table, "areas", &[("feed", true)]);
-            names.areas = table.get("feed").and_then(|value| self.feed(value));
         }
         if let Some(table) = root.get("addresses").and_then(|v| self.table("addresses", v)) {
             for (key, value) in table.iter() {
                 let path = format!("addresses.{}", key.get_ref());
                 self.check_name(&path, key);
                 let members = self.strings(&path, value);
-                names.groups.insert(key.get_ref().to_string(), members);
+                let taken = names.groups.insert(key.get_ref().to_string(), members).is_some();
+                self.given_twice(&path, key, taken);
             }
         }
-        names
+    }
+
+    fn given_twice<S: AsRef<str>>(&mut self, path: &str, key: &Spanned<S>, taken: bool) {
+        if taken {
+            let message = format!("another file gives the name `{}` too", key.get_ref().as_ref());
+            self.fault(path, key.span(), message, "Give one of them another name.");
+        }
+    }
+
+    fn areas(&mut self, root: &DeTable<'t>) -> Option<BTreeMap<String, Vec<AddressRange>>> {
+        let table = root.get("areas").and_then(|value| self.table("areas", value))?;
+        self.check_keys(table, "areas", &[("feed", true)]);
+        table.get("feed").and_then(|value| self.feed(value))
     }
 
     /// The areas of the feed; a fault when it cannot be read or has none.

@@ -11,8 +11,7 @@ use super::resolve::{Names, Text, nearest};
 use crate::names::address::AddressRange;
 
 impl<'t> Reader<'t> {
-    pub(super) fn hosts(&mut self, root: &DeTable<'t>, names: &Names) -> Vec<Host> {
-        let mut hosts: Vec<Host> = Vec::new();
+    pub(super) fn hosts(&mut self, root: &DeTable<'t>, names: &Names, hosts: &mut Vec<Host>) {
         for (path, table, span) in self.tables(root, "hosts") {
             let keys = [("name", true), ("tags", true), ("addresses", true), ("standing", true)];
             self.check_keys(table, &path, &keys);
@@ -34,11 +33,9 @@ impl<'t> Reader<'t> {
             let addresses = plain(addresses);
             hosts.push(Host { name: name.text, tags, addresses, standing });
         }
-        hosts
     }
 
-    pub(super) fn postures(&mut self, root: &DeTable<'t>) -> Vec<Posture> {
-        let mut postures: Vec<Posture> = Vec::new();
+    pub(super) fn postures(&mut self, root: &DeTable<'t>, postures: &mut Vec<Posture>) {
         for (path, table, span) in self.tables(root, "postures") {
             let keys =
                 ["name", "note", "standing", "interface", "network", "gateway"].map(|k| (k, true));
@@ -69,7 +66,6 @@ impl<'t> Reader<'t> {
             };
             postures.push(Posture { name: name.text, note, standing, recognition });
         }
-        postures
     }
 
     /// The `postures` of a rule or a group; each must exist.
@@ -100,8 +96,8 @@ impl<'t> Reader<'t> {
         root: &DeTable<'t>,
         hosts: &[Host],
         postures: &[Posture],
-    ) -> Vec<Group> {
-        let mut groups: Vec<Group> = Vec::new();
+        groups: &mut Vec<Group>,
+    ) {
         for (path, table, span) in self.tables(root, "groups") {
             let keys = [
                 ("name", true),
@@ -124,9 +120,9 @@ impl<'t> Reader<'t> {
             let hosts = self.selectors(&path, table, hosts);
             let postures = self.postures_of(&path, table, postures);
             let note = note.map(|n| n.text);
-            groups.push(Group { name: name.text, note, hosts, postures, enabled });
+            let part = self.part();
+            groups.push(Group { name: name.text, note, hosts, postures, enabled, part });
         }
-        groups
     }
 
     /// The `hosts` of a rule or a group; each must select somebody.

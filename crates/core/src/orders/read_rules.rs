@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::ops::Range;
+use std::sync::Arc;
 
 use toml::de::{DeTable, DeValue};
 
@@ -59,21 +60,25 @@ const EXCEPTIONS: [(&str, &str); 5] = [
 type Listed = (String, Range<usize>, Vec<Text>);
 
 impl<'t> Reader<'t> {
-    pub(super) fn rules(&mut self, root: &DeTable<'t>, known: &Known<'_>) -> Option<Vec<Rule>> {
+    pub(super) fn rules(
+        &mut self,
+        root: &DeTable<'t>,
+        known: &Known<'_>,
+        seen: &mut BTreeMap<RuleName, (Option<Arc<str>>, usize)>,
+    ) -> Option<Vec<Rule>> {
         let Some(value) = root.get("rules") else { return Some(Vec::new()) };
         let DeValue::Array(list) = value.get_ref() else {
             self.wrong_type("rules", value, "a list of tables, each under [[rules]]");
             return None;
         };
-        let mut seen: BTreeMap<RuleName, usize> = BTreeMap::new();
         let mut rules = Some(Vec::with_capacity(list.len()));
-        let mut lines = LineCounter { text: self.text, offset: 0, line: 1 };
+        let mut lines = LineCounter { text: self.text(), offset: 0, line: 1 };
         for (at, value) in list.iter().enumerate() {
             let path = format!("rules[{}]", at + 1);
             let line = lines.line_of(value.span().start);
             let rule = self
                 .table(&path, value)
-                .and_then(|table| self.rule(&path, value.span(), table, known, line, &mut seen));
+                .and_then(|table| self.rule(&path, value.span(), table, known, line, seen));
             rules = match (rules, rule) {
                 (Some(mut rules), Some(rule)) => {
                     rules.push(rule);
@@ -92,7 +97,7 @@ impl<'t> Reader<'t> {
         table: &DeTable<'t>,
         known: &Known<'_>,
         line: usize,
-        seen: &mut BTreeMap<RuleName, usize>,
+        seen: &mut BTreeMap<RuleName, (Option<Arc<str>>, usize)>,
     ) -> Option<Rule> {
         if table.is_empty() {
             self.fault(
@@ -174,6 +179,7 @@ impl<'t> Reader<'t> {
             hosts: self.selectors(&path, table, known.hosts),
             postures: self.postures_of(&path, table, known.postures),
             silence: (!enabled?).then_some(Silence::Paused),
+            part: self.part(),
             line,
         })
     }
@@ -194,7 +200,7 @@ impl<'t> Reader<'t> {
         span: &Range<usize>,
         table: &DeTable<'t>,
         line: usize,
-        seen: &mut BTreeMap<RuleName, usize>,
+        seen: &mut BTreeMap<RuleName, (Option<Arc<str>>, usize)>,
     ) -> Option<RuleName> {
         let key = format!("{path}.name");
         let Some(value) = table.get("name") else {
@@ -209,12 +215,13 @@ impl<'t> Reader<'t> {
                 return None;
             }
         };
-        if let Some(first) = seen.get(&name) {
+        if let Some((part, first)) = seen.get(&name) {
+            let file = part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
             let message =
-                format!("two rules are called `{name}`; the first begins in line {first}");
+                format!("two rules are called `{name}`; the first begins in line {first}{file}");
             self.fault(&key, written.span, message, "Give one of them another name.");
         } else {
-            seen.insert(name.clone(), line);
+            seen.insert(name.clone(), (self.part(), line));
         }
         Some(name)
     }
@@ -270,7 +277,7 @@ impl<'t> Reader<'t> {
                     "Take the key out, or name ports in `traffic`.",
                 );
             }
-            for Text { text, span } in texts {
+            for Text { text, span, .. } in texts {
                 let plain = text.split('/').skip(1).all(|part| !matches!(part, "" | "." | ".."));
                 if !text.starts_with('/') || !plain {
                     whole = false;
@@ -489,7 +496,7 @@ impl<'t> Reader<'t> {
         let mut whole = true;
         for (key, _, texts) in pair.iter().flatten() {
             whole &= !texts.is_empty();
-            for Text { text, span } in texts {
+            for Text { text, span, .. } in texts {
                 let name = text.strip_suffix('*').unwrap_or(text);
                 // IFNAMSIZ of linux/if.h, less the NUL.
                 if text.is_empty() || name.len() > 15 || name.contains(['/', '*', ' ']) {

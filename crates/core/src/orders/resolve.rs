@@ -15,10 +15,13 @@ use crate::names::traffic::{Term, TermFault};
 pub(super) struct Text {
     pub(super) text: String,
     pub(super) span: Range<usize>,
+    /// The file, as the reader counts them.
+    pub(super) file: usize,
 }
 
 /// Why a text could not be resolved: the sentence and the mend.
 pub(super) struct Unresolved {
+    pub(super) file: usize,
     pub(super) span: Range<usize>,
     pub(super) message: String,
     pub(super) mend: String,
@@ -61,6 +64,7 @@ impl Names {
         match model::terms(&self.services, text) {
             Some(Ok(terms)) => Ok(terms),
             Some(Err(fault)) => Err(Unresolved {
+                file: written.file,
                 span: written.span.clone(),
                 message: format!("`{text}` is no traffic: {fault}"),
                 mend: term_mend(text, &fault),
@@ -69,6 +73,7 @@ impl Names {
                 let own = self.services.keys().map(String::as_str);
                 let known = services::CATALOGUE.iter().map(|s| s.name);
                 Err(Unresolved {
+                    file: written.file,
                     span: written.span.clone(),
                     message: format!("no service is called `{text}`"),
                     mend: did_you_mean(
@@ -104,6 +109,7 @@ impl Names {
     ) -> Result<(), Unresolved> {
         let text = written.text.as_str();
         let unresolved = |message: String, mend: String| Unresolved {
+            file: written.file,
             span: written.span.clone(),
             message,
             mend,

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::orders::{Action, read};
+use tipstaff_core::orders::{Action, read_all};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::tables::Tables;
 
@@ -117,7 +117,7 @@ impl Revision {
     }
 
     pub(super) fn brief(&self) -> Result<Brief, GateError> {
-        let orders = read(&self.record()?.orders)
+        let orders = read_all(self.record()?.sheets())
             .map_err(|faults| GateError::UnreadableRecord(faults.to_string()))?;
         // Only the rules' names and places are looked at.
         Ok(Brief::of(&orders))

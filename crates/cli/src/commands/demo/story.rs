@@ -7,7 +7,7 @@ use std::time::Duration;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Question, decide};
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::{Lists, OrdersHash, read};
+use tipstaff_core::orders::{Attachments, OrdersHash, read};
 use tipstaff_core::packet::{Facts, InterfaceIndex, Packet};
 use tipstaff_core::reach::{Subject, first_packet, speaker_words};
 use tipstaff_gate::kernel::KernelGate;
@@ -119,7 +119,7 @@ fn orders() -> Chosen {
         origin,
         host: None,
         posture: None,
-        lists: Lists::new(),
+        attachments: Attachments::default(),
     }
 }
 
@@ -199,7 +199,7 @@ fn record(judge: &Chosen) -> Record {
         posted_by: "demo".into(),
         host: None,
         posture: None,
-        lists: Lists::new(),
+        attachments: Attachments::default(),
     }
 }
 
