@@ -64,6 +64,8 @@ pub enum Command {
     Survey,
     /// Write first orders for this machine: its listeners as paused rules, your shell allowed
     Draft(DraftOptions),
+    /// The JSON Schema of the orders, for editors and checks
+    Schema,
     /// The rules in order, with what each has counted, and the standing answers
     Rules(RulesOptions),
     /// The hosts of the orders, and how many rules each obeys
@@ -130,6 +132,9 @@ pub struct DraftOptions {
     /// Write them to FILE, which must not be there yet, instead of printing them
     #[arg(long, value_name = "FILE")]
     pub to: Option<PathBuf>,
+    /// Write the orders of a made-up observatory into a new folder DIR: every key once, with comments
+    #[arg(long, value_name = "DIR", conflicts_with = "to")]
+    pub example: Option<PathBuf>,
 }
 
 #[derive(Args, Debug)]

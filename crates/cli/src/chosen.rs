@@ -31,6 +31,16 @@ pub struct Chosen {
     pub attachments: Attachments,
 }
 
+impl Chosen {
+    /// The order of the files that the rules stand in, where there are several.
+    pub fn files(&self) -> Option<String> {
+        let sheets = Sheets { text: &self.text, attachments: &self.attachments };
+        let parts: Vec<&str> = sheets.parts().into_iter().map(|part| part.name.as_str()).collect();
+        let words = format!("rules in this order: {}, then the orders' own", parts.join(", "));
+        (!parts.is_empty()).then_some(words)
+    }
+}
+
 /// Where orders come from.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "from")]

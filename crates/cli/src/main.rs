@@ -51,6 +51,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
     match &arguments.command {
         Command::Survey => commands::survey::run(common, terminal),
         Command::Draft(options) => commands::draft::run(common, options, terminal),
+        Command::Schema => Ok(commands::schema::run(terminal)),
         Command::Rules(options) => commands::rules::run(common, options, terminal),
         Command::Hosts => commands::hosts::run(common, terminal),
         Command::Brief(options) => commands::brief::run(common, options, terminal),

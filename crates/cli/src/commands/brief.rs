@@ -146,7 +146,7 @@ fn print(rows: &[Row<'_>], standing: Standing, terminal: &Terminal) {
             plain(row.name),
             action(row.action, row.action),
             plain(row.rule.traffic.words()),
-            plain(format!("{} {}", row.rule.source.words(), row.rule.further_words()).trim_end()),
+            plain(row.rule.condition_words()),
             faint(by),
         ]);
     }

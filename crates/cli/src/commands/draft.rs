@@ -1,7 +1,8 @@
 //! `draft`: first orders for this machine, from its survey.
 
-use std::fs::File;
+use std::fs::{self, File};
 use std::io::{self, Write};
+use std::path::Path;
 
 use tipstaff_core::draft::draft;
 use tipstaff_host::shell;
@@ -12,7 +13,18 @@ use crate::arguments::{Common, DraftOptions};
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
 
+/// The orders of a made-up observatory, by file.
+const EXAMPLE: [(&str, &str); 4] = [
+    ("orders.toml", include_str!("../../demo/larkfield/orders.toml")),
+    ("groups/open-day.toml", include_str!("../../demo/larkfield/groups/open-day.toml")),
+    ("lists/unwanted.txt", include_str!("../../demo/larkfield/lists/unwanted.txt")),
+    ("lists/feed.csv", include_str!("../../demo/larkfield/lists/feed.csv")),
+];
+
 pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<Ending, Failure> {
+    if let Some(folder) = &options.example {
+        return example(folder, terminal);
+    }
     let snapshot = Snapshot::live().map_err(system("reading what listens"))?;
     let shell = shell::find();
     let text = draft(&snapshot.host, &snapshot.listeners, shell);
@@ -45,5 +57,32 @@ pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<En
             terminal.note("  run it as root to see every program's name");
         }
     }
+    Ok(Ending::Fine)
+}
+
+fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
+    fs::create_dir(folder).map_err(|source| match source.kind() {
+        io::ErrorKind::AlreadyExists => Failure::Argument {
+            message: format!("{} is there already, and stays as it is", folder.display()),
+            mend: "Name a folder that is not there yet.".into(),
+        },
+        _ => Failure::Unwritable { path: folder.to_owned(), source },
+    })?;
+    for (name, text) in EXAMPLE {
+        let path = folder.join(name);
+        let write = || {
+            fs::create_dir_all(path.parent().unwrap_or(folder))?;
+            fs::write(&path, text)
+        };
+        write().map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
+    }
+    let orders = folder.join("orders.toml");
+    if terminal.json {
+        terminal.json(&serde_json::json!({ "written_to": folder, "orders": orders }));
+        return Ok(Ending::Fine);
+    }
+    terminal.heading(&format!("wrote the orders of Larkfield Observatory to {}", folder.display()));
+    terminal.line("  every key stands there once, with a word about it");
+    terminal.note(&format!("  tipstaff brief archive --orders {}", orders.display()));
     Ok(Ending::Fine)
 }

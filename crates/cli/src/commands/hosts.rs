@@ -38,16 +38,18 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         terminal.line("These orders are for one machine; define several under [[hosts]].");
         return Ok(Ending::Fine);
     }
-    let mut table = Columns::new(["host", "tags", "addresses", "rules", "inbound", "transit"]);
+    let mut table =
+        Columns::new(["host", "tags", "addresses", "rules", "inbound", "outbound", "transit"]);
     for row in &rows {
         let tags: Vec<String> = row.tags.iter().map(|tag| format!("#{tag}")).collect();
-        let Standing { inbound, transit, .. } = row.standing;
+        let Standing { inbound, outbound, transit } = row.standing;
         table.row([
             plain(row.name),
             plain(tags.join(" ")),
             faint(row.addresses.join(", ")),
             plain(row.rules),
             action(inbound, inbound),
+            action(outbound, outbound),
             action(transit, transit),
         ]);
     }

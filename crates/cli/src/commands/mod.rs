@@ -11,6 +11,7 @@ pub mod post;
 pub mod reach;
 pub mod rule;
 pub mod rules;
+pub mod schema;
 pub mod state;
 pub mod survey;
 pub mod withdraw;

@@ -2,7 +2,7 @@
 
 use nix::unistd::{User, geteuid};
 use serde::Serialize;
-use tipstaff_core::orders::{OrdersHash, Silence};
+use tipstaff_core::orders::{OrdersHash, Remark, Silence, remarks};
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record, enforceable};
@@ -25,6 +25,7 @@ struct Report {
     guarded: Vec<String>,
     vanished: Vec<String>,
     replaced: bool,
+    remarks: Vec<Remark>,
 }
 
 pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Result<Ending, Failure> {
@@ -78,6 +79,7 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, terminal: &Terminal) {
             guarded: posted.map(|p| p.guarded.clone()).unwrap_or_default(),
             vanished: posted.map(|p| p.vanished.clone()).unwrap_or_default(),
             replaced: posted.is_some_and(|p| p.replaced),
+            remarks: remarks(brief, chosen::now()),
         });
         return;
     }
@@ -100,16 +102,15 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, terminal: &Terminal) {
     }
     let standing = brief.standing;
     terminal.line(format!("  {}", judge.origin.words()));
+    if let Some(files) = judge.files() {
+        terminal.line(format!("  {files}"));
+    }
     terminal.line(format!(
         "  {rules}{paused}; then inbound {}, transit {}, outbound {}",
         standing.inbound, standing.transit, standing.outbound
     ));
-    for rule in brief.rules.iter().filter(|r| r.speaks() && !r.interface.is_any()) {
-        if brief.interfaces_of(&rule.interface).is_none_or(|meant| meant.is_empty()) {
-            let on = rule.interface.words();
-            terminal
-                .line(format!("  note: {} never speaks: no interface is called {on}", rule.name));
-        }
+    for Remark { rule, message } in remarks(brief, chosen::now()) {
+        terminal.line(format!("  note on {rule}: {message}"));
     }
     if let Some(posted) = posted {
         terminal.line(format!("  guarded: {}", posted.guarded.join(", ")));

@@ -2,10 +2,11 @@
 
 use serde::Serialize;
 use tipstaff_core::orders::edit::{Destination, Edit, Edited, NewRule, Which, edit};
-use tipstaff_core::orders::{Action, Rule, Silence};
+use tipstaff_core::orders::{Action, Remark, Rule, Silence, remarks_of};
 
 use crate::Ending;
 use crate::arguments::{AddOptions, Common, PlaceOptions, RuleCommand};
+use crate::chosen;
 use crate::failure::Failure;
 use crate::store::Held;
 use crate::terminal::{Columns, Terminal, action, faint, plain};
@@ -22,6 +23,7 @@ struct Report<'r> {
     source: &'r [String],
     enabled: bool,
     told: &'r [String],
+    remarks: &'r [Remark],
 }
 
 pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Result<Ending, Failure> {
@@ -50,6 +52,7 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
         None => path.to_owned(),
     };
     held.replace(edited.part.as_deref(), &edited.text)?;
+    let remarks = if removed { Vec::new() } else { remarks_of(&edited.rule, None, chosen::now()) };
     if terminal.json {
         let rule = &edited.rule;
         terminal.json(&Report {
@@ -63,6 +66,7 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
             source: &rule.source.written,
             enabled: rule.silence != Some(Silence::Paused),
             told: &edited.told,
+            remarks: &remarks,
         });
         return Ok(Ending::Fine);
     }
@@ -78,20 +82,22 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
     for told in &edited.told {
         terminal.line(format!("  {told}"));
     }
+    for remark in &remarks {
+        terminal.line(format!("  note: {}", remark.message));
+    }
     terminal.note("  not in force before `tipstaff post`");
     Ok(Ending::Fine)
 }
 
 fn show(edited: &Edited, terminal: &Terminal) {
-    let Rule { name, traffic, source, silence, note, .. } = &edited.rule;
-    let further = edited.rule.further_words();
+    let Rule { name, traffic, silence, note, .. } = &edited.rule;
+    let from = edited.rule.condition_words();
     let said = edited.rule.action;
     let mut table = Columns::new(["", "name", "says", "traffic", "source", "note"]);
     let says = match silence {
         None => action(said, said),
         Some(silence) => faint(format!("{said} ({})", silence.words())),
     };
-    let from = format!("{} {further}", source.words()).trim_end().to_owned();
     let note = note.clone().unwrap_or_default();
     let traffic = plain(traffic.words());
     table.row([plain(edited.position), plain(name), says, traffic, plain(from), faint(note)]);

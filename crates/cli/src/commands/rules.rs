@@ -326,6 +326,9 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
         false => format!("{} of {everything}", rules.len()),
     });
     terminal.note(&format!("{}; the first that matches speaks", judge.origin.words()));
+    if let Some(files) = judge.files() {
+        terminal.note(&files);
+    }
     let mut table = Columns::new(["", "name", "says", "traffic", "source", "packets", "bytes"]);
     for row in &foundations {
         let says = if row.enabled { row.action.to_string() } else { "off".into() };
@@ -347,11 +350,7 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
             None => action(row.action, row.action),
             Some(silence) => faint(format!("{} ({})", row.action, silence.words())),
         };
-        let mut source = row.rule.source.words();
-        let further = row.rule.further_words();
-        if !further.is_empty() {
-            source = format!("{source} {further}");
-        }
+        let source = row.rule.condition_words();
         let name = plain(row.name);
         let traffic = plain(row.rule.traffic.words());
         table.row([plain(row.position), name, says, traffic, plain(source), packets, size]);

@@ -36,7 +36,7 @@ impl Period {
         seconds * 1_000_000_000
     }
 
-    fn name(self) -> &'static str {
+    pub(super) fn name(self) -> &'static str {
         match self {
             Self::Second => "second",
             Self::Minute => "minute",

@@ -8,20 +8,24 @@ pub mod edit;
 pub mod exchange;
 mod fault;
 mod hosts;
+mod keys;
 mod lists;
 mod model;
 mod read;
 mod read_hosts;
 mod read_rules;
+mod remarks;
 mod resolve;
 
 pub use at_most::{AtMost, AtMostFault, Limit, Over, Period, Sharing};
 pub use attachments::{Attachments, Part, Sheets, includes_named, lists_named};
 pub use fault::{Fault, Faults, Place};
 pub use hosts::{Group, Host, OwnStanding, Posture, Recognition, Selector, Silence};
+pub use keys::schema;
 pub use lists::Lists;
 pub use model::{
     Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash,
     ProgramCondition, Rule, RuleName, Standing, TrafficCondition,
 };
 pub use read::{read, read_all};
+pub use remarks::{Remark, remarks, remarks_of};

@@ -322,6 +322,13 @@ impl Rule {
         self.silence.is_none()
     }
 
+    /// From whom, and what most rules do not say, for people: `partner; to
+    /// 198.51.100.20, on lan0, IPv4 only`.
+    pub fn condition_words(&self) -> String {
+        let (source, further) = (self.source.words(), self.further_words());
+        if further.is_empty() { source } else { format!("{source}; {further}") }
+    }
+
     /// What most rules do not say, for people: `to 198.51.100.20, on lan0,
     /// IPv4 only`. Empty when there are none.
     pub fn further_words(&self) -> String {

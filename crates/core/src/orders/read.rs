@@ -10,6 +10,7 @@ use toml::de::{DeTable, DeValue};
 use super::attachments::{Attachments, Sheets, escape};
 use super::fault::{Fault, Faults, Place};
 use super::hosts::{Group, Host, Posture};
+use super::keys::{self, Key};
 use super::lists::{Lists, areas_of_feed};
 use super::model::{Action, FoundationSwitches, Orders, Standing};
 use super::resolve::{Names, Text, UNREADABLE, Unresolved, nearest};
@@ -18,33 +19,6 @@ use crate::names::traffic::Term;
 
 /// The version of the format that this code reads.
 const VERSION: &str = "1";
-
-/// Top-level keys, and whether this version puts them in force.
-const TABLES: &[(&str, bool)] = &[
-    ("version", true),
-    ("standing", true),
-    ("addresses", true),
-    ("services", true),
-    ("areas", true),
-    ("foundations", true),
-    ("rules", true),
-    ("hosts", true),
-    ("groups", true),
-    ("postures", true),
-    ("boot", false),
-    ("include", true),
-];
-
-/// Keys of an included file; the rest belongs into the orders' own.
-const PART_TABLES: &[(&str, bool)] = &[
-    ("version", true),
-    ("addresses", true),
-    ("services", true),
-    ("rules", true),
-    ("hosts", true),
-    ("groups", true),
-    ("postures", true),
-];
 
 /// Reads orders that name no other files.
 ///
@@ -181,29 +155,20 @@ impl<'t> Reader<'t> {
         }
     }
 
-    /// Faults for keys that do not exist, or that this version does not put in force.
-    pub(super) fn check_keys(&mut self, table: &DeTable<'_>, within: &str, known: &[(&str, bool)]) {
+    /// Faults for keys that do not exist.
+    pub(super) fn check_keys(&mut self, table: &DeTable<'_>, within: &str, known: &[Key]) {
         for key in table.keys() {
             let name: &str = key.get_ref();
             // Spelled out only for a fault: ten thousand rules have many keys.
             let path =
                 || if within.is_empty() { name.to_owned() } else { format!("{within}.{name}") };
-            match known.iter().find(|(k, _)| *k == name) {
-                Some((_, true)) => {}
-                Some((_, false)) => self.fault(
-                    path(),
-                    key.span(),
-                    format!("`{name}` cannot be put in force by this version"),
-                    "Take it out: nothing that orders say is silently left out.",
-                ),
-                None => {
-                    let usable = known.iter().filter(|(_, ready)| *ready).map(|(k, _)| *k);
-                    let mend = match nearest(name, usable.clone()) {
-                        Some(near) => format!("Did you mean `{near}`?"),
-                        None => format!("Known here: {}.", usable.collect::<Vec<_>>().join(", ")),
-                    };
-                    self.fault(path(), key.span(), format!("unknown key `{name}`"), mend);
-                }
+            let names = known.iter().map(|key| key.name);
+            if names.clone().all(|known| known != name) {
+                let mend = match nearest(name, names.clone()) {
+                    Some(near) => format!("Did you mean `{near}`?"),
+                    None => format!("Known here: {}.", names.collect::<Vec<_>>().join(", ")),
+                };
+                self.fault(path(), key.span(), format!("unknown key `{name}`"), mend);
             }
         }
     }
@@ -288,7 +253,7 @@ impl<'t> Reader<'t> {
 
     fn orders(&mut self, roots: &[DeTable<'t>]) -> Option<Orders> {
         let main = roots.first()?;
-        self.check_keys(main, "", TABLES);
+        self.check_keys(main, "", keys::ORDERS);
         self.version(main);
         let standing = self.standing(main);
         let foundations = self.foundations(main);
@@ -344,13 +309,13 @@ impl<'t> Reader<'t> {
     fn check_part(&mut self, root: &DeTable<'t>) {
         for (key, _) in root.iter() {
             let name: &str = key.get_ref();
-            let of_main = TABLES.iter().any(|(k, _)| *k == name);
-            if of_main && !PART_TABLES.iter().any(|(k, _)| *k == name) {
+            let of_main = keys::ORDERS.iter().any(|key| key.name == name);
+            if of_main && !keys::PART.contains(&name) {
                 let message = format!("`{name}` cannot stand in an included file");
                 self.fault(name, key.span(), message, "Write it into the orders themselves.");
             }
         }
-        self.check_keys(root, "", TABLES);
+        self.check_keys(root, "", keys::ORDERS);
         if root.contains_key("version") {
             self.version(root);
         }
@@ -391,11 +356,7 @@ impl<'t> Reader<'t> {
             return None;
         };
         let table = self.table("standing", value)?;
-        self.check_keys(
-            table,
-            "standing",
-            &[("inbound", true), ("outbound", true), ("transit", true)],
-        );
+        self.check_keys(table, "standing", keys::STANDING);
         let mut answer = |direction: &str| {
             let key = format!("standing.{direction}");
             match table.get(direction) {
@@ -420,7 +381,7 @@ impl<'t> Reader<'t> {
         let mut switches = FoundationSwitches::default();
         if let Some(value) = root.get("foundations") {
             let table = self.table("foundations", value)?;
-            self.check_keys(table, "foundations", &[("address_assignment", true)]);
+            self.check_keys(table, "foundations", keys::FOUNDATIONS);
             if let Some(value) = table.get("address_assignment") {
                 switches.address_assignment =
                     self.boolean("foundations.address_assignment", value)?;
@@ -478,7 +439,7 @@ impl<'t> Reader<'t> {
 
     fn areas(&mut self, root: &DeTable<'t>) -> Option<BTreeMap<String, Vec<AddressRange>>> {
         let table = root.get("areas").and_then(|value| self.table("areas", value))?;
-        self.check_keys(table, "areas", &[("feed", true)]);
+        self.check_keys(table, "areas", keys::AREAS);
         table.get("feed").and_then(|value| self.feed(value))
     }
 

@@ -6,6 +6,7 @@ use std::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::hosts::{Group, Host, OwnStanding, Posture, Recognition, Selector};
+use super::keys;
 use super::read::{Reader, Value};
 use super::resolve::{Names, Text, nearest};
 use crate::names::address::AddressRange;
@@ -13,8 +14,7 @@ use crate::names::address::AddressRange;
 impl<'t> Reader<'t> {
     pub(super) fn hosts(&mut self, root: &DeTable<'t>, names: &Names, hosts: &mut Vec<Host>) {
         for (path, table, span) in self.tables(root, "hosts") {
-            let keys = [("name", true), ("tags", true), ("addresses", true), ("standing", true)];
-            self.check_keys(table, &path, &keys);
+            self.check_keys(table, &path, keys::HOSTS);
             let Some(name) = self.own_name(&path, table, &span) else { continue };
             if hosts.iter().any(|h| h.name == name.text) {
                 self.twice(&path, &name);
@@ -37,9 +37,7 @@ impl<'t> Reader<'t> {
 
     pub(super) fn postures(&mut self, root: &DeTable<'t>, postures: &mut Vec<Posture>) {
         for (path, table, span) in self.tables(root, "postures") {
-            let keys =
-                ["name", "note", "standing", "interface", "network", "gateway"].map(|k| (k, true));
-            self.check_keys(table, &path, &keys);
+            self.check_keys(table, &path, keys::POSTURES);
             let Some(name) = self.own_name(&path, table, &span) else { continue };
             if postures.iter().any(|p| p.name == name.text) {
                 self.twice(&path, &name);
@@ -99,14 +97,7 @@ impl<'t> Reader<'t> {
         groups: &mut Vec<Group>,
     ) {
         for (path, table, span) in self.tables(root, "groups") {
-            let keys = [
-                ("name", true),
-                ("note", true),
-                ("hosts", true),
-                ("enabled", true),
-                ("postures", true),
-            ];
-            self.check_keys(table, &path, &keys);
+            self.check_keys(table, &path, keys::GROUPS);
             let Some(name) = self.own_name(&path, table, &span) else { continue };
             if groups.iter().any(|g| g.name == name.text) {
                 self.twice(&path, &name);
@@ -179,7 +170,7 @@ impl<'t> Reader<'t> {
 
     fn own_standing(&mut self, path: &str, value: &Value<'t>) -> OwnStanding {
         let Some(table) = self.table(path, value) else { return OwnStanding::default() };
-        self.check_keys(table, path, &[("inbound", true), ("outbound", true), ("transit", true)]);
+        self.check_keys(table, path, keys::OWN_STANDING);
         let mut answer = |direction: &str| {
             table
                 .get(direction)

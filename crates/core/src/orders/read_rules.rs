@@ -8,6 +8,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::at_most::{AtMost, Over};
 use super::hosts::Silence;
+use super::keys;
 use super::model::{
     Action, AddressCondition, InterfaceCondition, ProgramCondition, Rule, RuleName,
     TrafficCondition,
@@ -19,33 +20,6 @@ use crate::names::address::{AddressSet, Family};
 use crate::names::spans::Spans;
 use crate::names::traffic::{TCP, TrafficKey, UDP, keys_of};
 use crate::packet::Direction;
-
-/// Keys of a rule, and whether this version puts them in force.
-const RULE_KEYS: &[(&str, bool)] = &[
-    ("name", true),
-    ("note", true),
-    ("action", true),
-    ("direction", true),
-    ("traffic", true),
-    ("source", true),
-    ("enabled", true),
-    ("source_except", true),
-    ("traffic_except", true),
-    ("destination", true),
-    ("destination_except", true),
-    ("interface", true),
-    ("interface_except", true),
-    ("family", true),
-    ("program", true),
-    ("program_except", true),
-    ("at_most", true),
-    ("over", true),
-    ("log", true),
-    ("until", true),
-    ("group", true),
-    ("hosts", true),
-    ("postures", true),
-];
 
 /// Lists of a rule and the keys that take something out of them again.
 const EXCEPTIONS: [(&str, &str); 5] = [
@@ -108,7 +82,7 @@ impl<'t> Reader<'t> {
             );
             return None;
         }
-        self.check_keys(table, path, RULE_KEYS);
+        self.check_keys(table, path, keys::RULE);
         let name = self.rule_name(path, &span, table, line, seen);
         // Messages name the rule by its name where it has one.
         let path = name.as_ref().map_or_else(|| path.to_owned(), |n| format!("{path} ({n})"));

@@ -1,0 +1,238 @@
+//! Every key of the orders, once: the reader checks against these lists, and
+//! the JSON Schema is made of them.
+
+use serde_json::{Map, Value, json};
+
+use super::at_most::{Over, Period};
+use super::model::Action;
+use crate::names::address::Family;
+use crate::packet::Direction;
+
+/// A key and what may stand behind it.
+pub(super) struct Key {
+    pub(super) name: &'static str,
+    kind: Kind,
+    required: bool,
+    meaning: &'static str,
+}
+
+/// What may stand behind a key.
+enum Kind {
+    /// The number 1.
+    Version,
+    /// A string.
+    Text,
+    /// One string or a list of strings, not empty.
+    Words,
+    /// true or false.
+    Switch,
+    /// A date-time of TOML, or the same as a string.
+    Moment,
+    /// A rate.
+    Rate,
+    /// One of some words.
+    OneOf(fn() -> Vec<String>),
+    /// A table with these keys.
+    Table(&'static [Key]),
+    /// A list of such tables.
+    Tables(&'static [Key]),
+    /// A table of names that the orders choose, each with words behind it.
+    Names,
+}
+
+const fn key(name: &'static str, kind: Kind, meaning: &'static str) -> Key {
+    Key { name, kind, required: false, meaning }
+}
+
+const fn needed(name: &'static str, kind: Kind, meaning: &'static str) -> Key {
+    Key { name, kind, required: true, meaning }
+}
+
+fn actions() -> Vec<String> {
+    Action::ALL.iter().map(ToString::to_string).collect()
+}
+
+fn directions() -> Vec<String> {
+    Direction::ALL.iter().map(ToString::to_string).collect()
+}
+
+fn families() -> Vec<String> {
+    Family::BOTH.iter().map(|family| family.to_string().to_lowercase()).collect()
+}
+
+fn overs() -> Vec<String> {
+    Over::ALL.iter().map(|over| Action::from(*over).to_string()).collect()
+}
+
+/// The file itself.
+pub(super) const ORDERS: &[Key] = &[
+    needed("version", Kind::Version, "The version of this format"),
+    key(
+        "include",
+        Kind::Words,
+        "Further files below the folder of the orders, such as groups/*.toml; their rules stand before those written here",
+    ),
+    needed("standing", Kind::Table(STANDING), "What happens to traffic that no rule speaks for"),
+    key(
+        "foundations",
+        Kind::Table(FOUNDATIONS),
+        "What holds before any rule and can be switched off",
+    ),
+    key(
+        "addresses",
+        Kind::Names,
+        "Groups of addresses: single ones, prefixes, first-last ranges, other groups, file:NAME, area:CODE",
+    ),
+    key("services", Kind::Names, "Names for ports and protocols"),
+    key("areas", Kind::Table(AREAS), "Where area:CODE is looked up"),
+    key("hosts", Kind::Tables(HOSTS), "The hosts that these orders are for"),
+    key("postures", Kind::Tables(POSTURES), "Named ways of standing; one holds at a time"),
+    key("groups", Kind::Tables(GROUPS), "Rules that are placed, paused and exchanged together"),
+    key(
+        "rules",
+        Kind::Tables(RULE),
+        "The rules in order; the first that holds in all its conditions speaks",
+    ),
+];
+
+/// Keys that an included file may have.
+pub(super) const PART: [&str; 7] =
+    ["version", "addresses", "services", "hosts", "postures", "groups", "rules"];
+
+/// `[standing]`: all three are written out.
+pub(super) const STANDING: &[Key] = &[
+    needed("inbound", Kind::OneOf(actions), "To this host"),
+    needed("outbound", Kind::OneOf(actions), "From this host"),
+    needed("transit", Kind::OneOf(actions), "Through this host"),
+];
+
+/// The standing answers of a host or a posture: what is absent is the common one.
+pub(super) const OWN_STANDING: &[Key] = &[
+    key("inbound", Kind::OneOf(actions), "To this host"),
+    key("outbound", Kind::OneOf(actions), "From this host"),
+    key("transit", Kind::OneOf(actions), "Through this host"),
+];
+
+/// `[foundations]`.
+pub(super) const FOUNDATIONS: &[Key] =
+    &[key("address_assignment", Kind::Switch, "DHCP and DHCPv6 of this host pass [true]")];
+
+/// `[areas]`.
+pub(super) const AREAS: &[Key] =
+    &[key("feed", Kind::Text, "A self-published geolocation feed, RFC 8805")];
+
+/// `[[hosts]]`.
+pub(super) const HOSTS: &[Key] = &[
+    needed("name", Kind::Text, "As the machine calls itself"),
+    key("tags", Kind::Words, "Labels that selectors ask for as #tag"),
+    key("addresses", Kind::Words, "Its addresses"),
+    key("standing", Kind::Table(OWN_STANDING), "Its own standing answers"),
+];
+
+/// `[[postures]]`.
+pub(super) const POSTURES: &[Key] = &[
+    needed("name", Kind::Text, "Its name"),
+    key("note", Kind::Text, "Why it is there"),
+    key("standing", Kind::Table(OWN_STANDING), "Its own standing answers"),
+    key("interface", Kind::Text, "It is recognised by an interface that is up"),
+    key("network", Kind::Text, "It is recognised by a network in which this host has an address"),
+    key("gateway", Kind::Text, "It is recognised by the address of the next router"),
+];
+
+/// `[[groups]]`.
+pub(super) const GROUPS: &[Key] = &[
+    needed("name", Kind::Text, "Its name"),
+    key("note", Kind::Text, "Why it is there"),
+    key("hosts", Kind::Words, "The hosts of its rules, where a rule does not name its own"),
+    key("postures", Kind::Words, "The postures of its rules, where a rule does not name its own"),
+    key("enabled", Kind::Switch, "false pauses all its rules [true]"),
+];
+
+/// `[[rules]]`.
+pub(super) const RULE: &[Key] = &[
+    needed("name", Kind::Text, "Unique and stable; not only digits"),
+    key("note", Kind::Text, "Why the rule is there"),
+    needed("action", Kind::OneOf(actions), "What it says: deny is silent, refuse answers"),
+    key("direction", Kind::OneOf(directions), "Which way [inbound]"),
+    needed(
+        "traffic",
+        Kind::Words,
+        "What it is about: ssh, tcp/7410, udp/7420-7423, tcp/*, icmp/echo, protocol/47, any",
+    ),
+    key("traffic_except", Kind::Words, "What of that it is not about"),
+    key("source", Kind::Words, "From whom: addresses, prefixes, ranges, groups [any]"),
+    key("source_except", Kind::Words, "But not from these"),
+    key("destination", Kind::Words, "To whom [any]"),
+    key("destination_except", Kind::Words, "But not to these"),
+    key("interface", Kind::Words, "Where it arrives, or leaves: lan0, tun* [any]"),
+    key("interface_except", Kind::Words, "But not there"),
+    key("program", Kind::Words, "Who listens, or sends, by the absolute path of the program [any]"),
+    key("program_except", Kind::Words, "But not these"),
+    key("family", Kind::OneOf(families), "Only this family [both]"),
+    key("at_most", Kind::Rate, "How often an allow may speak: 6 per minute per source, burst 3"),
+    key("over", Kind::OneOf(overs), "What it says beyond that [deny]"),
+    key("log", Kind::Switch, "Record each of its decisions [false]"),
+    key("until", Kind::Moment, "When it ends to speak"),
+    key("enabled", Kind::Switch, "false pauses it; it keeps its place [true]"),
+    key("group", Kind::Text, "The group that it belongs to"),
+    key(
+        "hosts",
+        Kind::Words,
+        "The hosts that it is for: a name, #tag, * [as its group says, else all]",
+    ),
+    key("postures", Kind::Words, "The postures in which it holds [as its group says, else all]"),
+];
+
+/// The JSON Schema (draft 2020-12) of the orders, for a TOML file read as JSON.
+pub fn schema() -> Value {
+    let mut schema = table(ORDERS);
+    if let Value::Object(object) = &mut schema {
+        object.insert("$schema".into(), json!("https://json-schema.org/draft/2020-12/schema"));
+        object.insert("title".into(), json!("Orders of Tipstaff"));
+    }
+    schema
+}
+
+fn table(keys: &[Key]) -> Value {
+    let properties: Map<String, Value> =
+        keys.iter().map(|k| (k.name.into(), property(k))).collect();
+    let required: Vec<&str> = keys.iter().filter(|k| k.required).map(|k| k.name).collect();
+    let mut schema = json!({
+        "type": "object",
+        "properties": properties,
+        "required": required,
+        "additionalProperties": false,
+    });
+    if keys.iter().any(|k| k.name == "over")
+        && let Value::Object(object) = &mut schema
+    {
+        object.insert("dependentRequired".into(), json!({ "over": ["at_most"] }));
+    }
+    schema
+}
+
+fn property(key: &Key) -> Value {
+    let words = || {
+        let word = json!({ "type": "string", "minLength": 1 });
+        json!({ "oneOf": [word, { "type": "array", "items": word, "minItems": 1 }] })
+    };
+    let mut schema = match key.kind {
+        Kind::Version => json!({ "const": 1 }),
+        Kind::Text => json!({ "type": "string", "minLength": 1 }),
+        Kind::Words => words(),
+        Kind::Switch => json!({ "type": "boolean" }),
+        Kind::Moment => json!({ "type": "string", "format": "date-time" }),
+        Kind::Rate => {
+            let periods = Period::ALL.map(Period::name).join("|");
+            json!({ "type": "string", "pattern": format!("^\\s*[0-9]+\\s+per\\s+({periods})\\s+(per\\s+source|in\\s+all)\\s*(,\\s*burst\\s+[0-9]+\\s*)?$") })
+        }
+        Kind::OneOf(all) => json!({ "enum": all() }),
+        Kind::Table(keys) => table(keys),
+        Kind::Tables(keys) => json!({ "type": "array", "items": table(keys) }),
+        Kind::Names => json!({ "type": "object", "additionalProperties": words() }),
+    };
+    if let Value::Object(object) = &mut schema {
+        object.insert("description".into(), json!(key.meaning));
+    }
+    schema
+}

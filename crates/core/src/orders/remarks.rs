@@ -1,0 +1,63 @@
+//! What is sound, and probably not meant.
+
+use serde::Serialize;
+
+use super::hosts::Silence;
+use super::model::Rule;
+use crate::brief::Brief;
+use crate::moment::Moment;
+
+/// A remark about a rule.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Remark {
+    /// Its name.
+    pub rule: String,
+    /// What is odd, one sentence without a full stop.
+    pub message: String,
+}
+
+/// Remarks about one rule at a moment; with a list also about the host that
+/// obeys it.
+pub fn remarks_of(rule: &Rule, brief: Option<&Brief>, now: Moment) -> Vec<Remark> {
+    let mut messages = Vec::new();
+    if let Some(until) = rule.until.filter(|until| *until <= now) {
+        messages.push(format!("it ended at {until}, which is past: it never speaks"));
+    }
+    let nowhere =
+        |brief: &&Brief| brief.interfaces_of(&rule.interface).is_some_and(|meant| meant.is_empty());
+    let speaks = matches!(rule.silence, None | Some(Silence::Expired));
+    if speaks && brief.as_ref().is_some_and(nowhere) {
+        let on = rule.interface.words();
+        messages.push(format!("no interface is called {on}: it never speaks until one is"));
+    }
+    let remark = |message| Remark { rule: rule.name.to_string(), message };
+    messages.into_iter().map(remark).collect()
+}
+
+/// Remarks about all rules that are meant for this host.
+pub fn remarks(brief: &Brief, now: Moment) -> Vec<Remark> {
+    let here = |rule: &&Rule| !matches!(rule.silence, Some(Silence::OtherHost | Silence::Paused));
+    brief.rules.iter().filter(here).flat_map(|r| remarks_of(r, Some(brief), now)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::orders::read;
+
+    #[test]
+    fn an_end_in_the_past_and_an_interface_that_is_not_there_are_told() {
+        let text = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
+                    [[rules]]\nname = \"old\"\naction = \"allow\"\ntraffic = \"ssh\"\nuntil = 2026-01-01T00:00:00Z\n\
+                    [[rules]]\nname = \"elsewhere\"\naction = \"allow\"\ntraffic = \"ssh\"\ninterface = \"tun*\"\n";
+        let brief = Brief::of(&read(text).unwrap());
+        let told = |now: &str| {
+            let remarks = remarks(&brief, now.parse().unwrap());
+            remarks.into_iter().map(|r| format!("{}: {}", r.rule, r.message)).collect::<Vec<_>>()
+        };
+        let elsewhere = "elsewhere: no interface is called tun*: it never speaks until one is";
+        assert_eq!(told("2025-12-31T23:59:59Z"), [elsewhere]);
+        let old = "old: it ended at 2026-01-01T00:00:00Z, which is past: it never speaks";
+        assert_eq!(told("2026-01-01T00:00:00Z"), [old, elsewhere]);
+    }
+}
