@@ -3,6 +3,7 @@
 //! conditions meet often and at their borders.
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::sync::Arc;
 
 use proptest::collection::vec;
 use proptest::prelude::*;
@@ -116,7 +117,7 @@ pub fn brief(most: usize) -> impl Strategy<Value = Brief> {
         .prop_map(|(inbound, outbound, transit)| Standing { inbound, outbound, transit });
     (standing, any::<bool>(), vec(rule(), 0..=most)).prop_map(
         |(standing, address_assignment, rules)| {
-            let rules: Vec<Rule> = rules.into_iter().enumerate().map(numbered).collect();
+            let rules: Vec<_> = rules.into_iter().enumerate().map(numbered).map(Arc::new).collect();
             let interfaces = INTERFACES.iter().map(|(i, n)| (InterfaceIndex(*i), (*n).into()));
             Brief {
                 standing,

@@ -1,6 +1,7 @@
 //! The one ordered list that this host obeys.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
@@ -84,8 +85,8 @@ pub struct Brief {
     pub standing: Standing,
     /// Foundations that can be switched off.
     pub foundations: FoundationSwitches,
-    /// The rules in order.
-    pub rules: Vec<Rule>,
+    /// The rules in order, shared with the orders where nothing silences them.
+    pub rules: Vec<Arc<Rule>>,
     /// The host's interfaces, by which interface conditions are resolved.
     pub interfaces: Vec<(InterfaceIndex, String)>,
     /// The paths of all programs that the rules name, sorted: the first one is
@@ -94,7 +95,7 @@ pub struct Brief {
 }
 
 /// The programs that rules name, each once.
-pub(crate) fn programs_of(rules: &[Rule]) -> Vec<String> {
+pub(crate) fn programs_of(rules: &[Arc<Rule>]) -> Vec<String> {
     let named = rules.iter().flat_map(|r| r.program.written.iter().chain(&r.program.except));
     named.cloned().collect::<BTreeSet<_>>().into_iter().collect()
 }
@@ -111,7 +112,11 @@ impl Brief {
     pub fn on(orders: &Orders, setting: &Setting<'_>) -> Self {
         let mut rules = orders.rules.clone();
         for rule in &mut rules {
-            rule.silence = rule.silence.or_else(|| silence_in(orders, rule, setting));
+            if rule.silence.is_none()
+                && let Some(silence) = silence_in(orders, rule, setting)
+            {
+                Arc::make_mut(rule).silence = Some(silence);
+            }
         }
         let own = setting.host.map(|host| host.standing).unwrap_or_default();
         let held = setting.posture.map(|posture| posture.standing).unwrap_or_default();
@@ -137,7 +142,9 @@ impl Brief {
     pub fn expire(&mut self, now: Moment) {
         for rule in &mut self.rules {
             let over = rule.until.is_some_and(|until| until <= now);
-            rule.silence = rule.silence.or(over.then_some(Silence::Expired));
+            if over && rule.silence.is_none() {
+                Arc::make_mut(rule).silence = Some(Silence::Expired);
+            }
         }
     }
 
@@ -174,11 +181,16 @@ impl Brief {
 
     /// A rule by its place.
     pub fn rule(&self, index: RuleIndex) -> Option<&Rule> {
-        self.rules.get(index.0 as usize)
+        self.rules.get(index.0 as usize).map(AsRef::as_ref)
+    }
+
+    /// The rules in order.
+    pub fn rules(&self) -> impl DoubleEndedIterator<Item = &Rule> + Clone {
+        self.rules.iter().map(AsRef::as_ref)
     }
 
     /// All rules with their places.
     pub fn indexed(&self) -> impl DoubleEndedIterator<Item = (RuleIndex, &Rule)> {
-        self.rules.iter().enumerate().map(|(at, rule)| (RuleIndex(at as u32), rule))
+        self.rules.iter().enumerate().map(|(at, rule)| (RuleIndex(at as u32), rule.as_ref()))
     }
 }

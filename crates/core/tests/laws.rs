@@ -4,6 +4,7 @@
 
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
 use proptest::prelude::*;
@@ -118,7 +119,8 @@ proptest! {
             // Whatever stands behind the speaker changes nothing.
             brief.rules.truncate(index.position());
             prop_assert_eq!(decide(&brief, &facts), before);
-            brief.rules[index.0 as usize].silence = Some(tipstaff_core::orders::Silence::Paused);
+            let speaker = Arc::make_mut(&mut brief.rules[index.0 as usize]);
+            speaker.silence = Some(tipstaff_core::orders::Silence::Paused);
             prop_assert_ne!(decide(&brief, &facts).speaker, before.speaker);
         }
     }

@@ -135,6 +135,7 @@ fn enforceable(mut brief: Brief) -> Brief {
     silent(&mut brief.standing.transit);
     brief.standing.outbound = Action::Allow;
     for rule in &mut brief.rules {
+        let rule = std::sync::Arc::make_mut(rule);
         silent(&mut rule.action);
         rule.direction = Direction::Inbound;
         rule.program = ProgramCondition::default();

@@ -90,7 +90,7 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
 }
 
 fn show(edited: &Edited, terminal: &Terminal) {
-    let Rule { name, traffic, silence, note, .. } = &edited.rule;
+    let Rule { name, traffic, silence, note, .. } = edited.rule.as_ref();
     let from = edited.rule.condition_words();
     let said = edited.rule.action;
     let mut table = Columns::new(["", "name", "says", "traffic", "source", "note"]);

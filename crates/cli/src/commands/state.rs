@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::path::Path;
+use std::sync::Arc;
 
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
@@ -144,7 +145,8 @@ fn meaning(orders: &Orders, record: &Record) -> Brief {
     let (host, posture) = (record.host.as_deref(), record.posture.as_deref());
     let mut brief = Brief::on(orders, &setting(orders, host, posture));
     for rule in &mut brief.rules {
-        (rule.note, rule.line) = (None, 0);
+        let rule = Arc::make_mut(rule);
+        (rule.note, rule.part, rule.line) = (None, None, 0);
     }
     brief
 }

@@ -3,6 +3,7 @@
 
 use std::fmt;
 use std::ops::Range;
+use std::sync::Arc;
 
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
@@ -98,7 +99,7 @@ pub struct Edited {
     /// The new text of that file.
     pub text: String,
     /// The rule as it is now; as it was for a removal.
-    pub rule: Rule,
+    pub rule: Arc<Rule>,
     /// Its position now; the one it had for a removal.
     pub position: usize,
     /// What happened, and to the positions of others, a sentence each.
@@ -486,7 +487,7 @@ impl Page<'_> {
             && new.source.is_empty();
         let direction = new.further.iter().find(|(key, _)| key == "direction");
         let direction = direction.map_or("inbound", |(_, written)| written.as_str());
-        let hides = |rule: &Rule| rule.catches_all() && rule.direction.name() == direction;
+        let hides = |rule: &Arc<Rule>| rule.catches_all() && rule.direction.name() == direction;
         match self.orders.rules.iter().position(hides) {
             Some(at) if !itself => {
                 let name = &self.orders.rules[at].name;

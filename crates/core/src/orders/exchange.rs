@@ -22,7 +22,7 @@ pub fn export_group<'t>(sheets: impl Into<Sheets<'t>>, name: &str) -> Result<Str
     }
     let documents = documents(sheets)?;
     let rules: Vec<&Rule> =
-        orders.rules.iter().filter(|rule| rule.group.as_deref() == Some(name)).collect();
+        orders.rules().filter(|rule| rule.group.as_deref() == Some(name)).collect();
     let mut fragment = DocumentMut::new();
     let traffic = rules.iter().flat_map(|r| r.traffic.written.iter().chain(&r.traffic.except));
     take_names(&documents, &mut fragment, "services", &traffic.cloned().collect());
@@ -214,7 +214,7 @@ fn collisions(old: &[DocumentMut], new: &DocumentMut, orders: &Orders) -> Vec<St
 /// Before the first deny of everything, else at the end.
 fn place_of_rules(text: &str, orders: &Orders) -> Result<usize, EditFault> {
     let blocks = super::blocks::Blocks::of(text).ok_or(EditFault::NotTables)?;
-    let mut own = orders.rules.iter().filter(|rule| rule.part.is_none());
+    let mut own = orders.rules().filter(|rule| rule.part.is_none());
     let catch_all = own.position(Rule::catches_all);
     let before = catch_all.and_then(|at| blocks.rules.get(at)).map(|range| range.start);
     let end = blocks.rules.last().map(|range| range.end);

@@ -269,11 +269,16 @@ pub struct Orders {
     pub postures: Vec<Posture>,
     /// Groups that rules can belong to.
     pub rule_groups: Vec<Group>,
-    /// The rules in order.
-    pub rules: Vec<Rule>,
+    /// The rules in order; briefs share them.
+    pub rules: Vec<Arc<Rule>>,
 }
 
 impl Orders {
+    /// The rules in order.
+    pub fn rules(&self) -> impl Iterator<Item = &Rule> {
+        self.rules.iter().map(AsRef::as_ref)
+    }
+
     /// What a traffic text means under these orders: a term, one of their own
     /// services, or one of the catalogue. `None`: no service has that name.
     ///

@@ -289,6 +289,10 @@ impl<'t> Reader<'t> {
             self.at = at;
             let more = self.rules(&roots[at], &known, &mut seen);
             rules = rules.zip(more).map(|(mut rules, more)| {
+                // Mostly there is one file: nothing is moved then.
+                if rules.is_empty() {
+                    return more;
+                }
                 rules.extend(more);
                 rules
             });

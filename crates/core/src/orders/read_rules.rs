@@ -39,7 +39,7 @@ impl<'t> Reader<'t> {
         root: &DeTable<'t>,
         known: &Known<'_>,
         seen: &mut BTreeMap<RuleName, (Option<Arc<str>>, usize)>,
-    ) -> Option<Vec<Rule>> {
+    ) -> Option<Vec<Arc<Rule>>> {
         let Some(value) = root.get("rules") else { return Some(Vec::new()) };
         let DeValue::Array(list) = value.get_ref() else {
             self.wrong_type("rules", value, "a list of tables, each under [[rules]]");
@@ -55,7 +55,7 @@ impl<'t> Reader<'t> {
                 .and_then(|table| self.rule(&path, value.span(), table, known, line, seen));
             rules = match (rules, rule) {
                 (Some(mut rules), Some(rule)) => {
-                    rules.push(rule);
+                    rules.push(Arc::new(rule));
                     Some(rules)
                 }
                 _ => None,

@@ -37,7 +37,7 @@ pub fn remarks_of(rule: &Rule, brief: Option<&Brief>, now: Moment) -> Vec<Remark
 /// Remarks about all rules that are meant for this host.
 pub fn remarks(brief: &Brief, now: Moment) -> Vec<Remark> {
     let here = |rule: &&Rule| !matches!(rule.silence, Some(Silence::OtherHost | Silence::Paused));
-    brief.rules.iter().filter(here).flat_map(|r| remarks_of(r, Some(brief), now)).collect()
+    brief.rules().filter(here).flat_map(|r| remarks_of(r, Some(brief), now)).collect()
 }
 
 #[cfg(test)]

@@ -35,42 +35,40 @@ impl Tables {
         debug_assert_eq!(blob.bytes.len(), DE_BRUIJN_OFFSET as usize);
         blob.bytes.extend(de_bruijn_bytes());
 
-        let enabled = || brief.rules.iter().map(Rule::speaks);
-        let slots: Vec<Spans<u32>> = brief.rules.iter().map(traffic_slots).collect();
+        let enabled = || brief.rules().map(Rule::speaks);
+        let slots: Vec<Spans<u32>> = brief.rules().map(traffic_slots).collect();
         let traffic = slots.iter().map(Some);
         // A rule for one family has no bit in the rows of the other.
         let (nothing4, nothing6) = (Spans::empty(), Spans::empty());
-        let four = brief.rules.iter().map(|r| match r.family {
+        let four = brief.rules().map(|r| match r.family {
             Some(Family::V6) => Some(&nothing4),
             _ => r.source.addresses.as_ref().map(|a| &a.v4),
         });
-        let six = brief.rules.iter().map(|r| match r.family {
+        let six = brief.rules().map(|r| match r.family {
             Some(Family::V4) => Some(&nothing6),
             _ => r.source.addresses.as_ref().map(|a| &a.v6),
         });
         let traffic = blob.dimension("traffic", words, enabled().zip(traffic))?;
         let source4 = blob.dimension("source (IPv4)", words, enabled().zip(four))?;
         let source6 = blob.dimension("source (IPv6)", words, enabled().zip(six))?;
-        let to = || brief.rules.iter().map(|r| r.destination.addresses.as_ref());
+        let to = || brief.rules().map(|r| r.destination.addresses.as_ref());
         let (four, six) = (to().map(|a| a.map(|a| &a.v4)), to().map(|a| a.map(|a| &a.v6)));
         let destination4 = blob.dimension("destination (IPv4)", words, enabled().zip(four))?;
         let destination6 = blob.dimension("destination (IPv6)", words, enabled().zip(six))?;
-        let interfaces: Vec<_> =
-            brief.rules.iter().map(|r| brief.interfaces_of(&r.interface)).collect();
+        let interfaces: Vec<_> = brief.rules().map(|r| brief.interfaces_of(&r.interface)).collect();
         let interface = interfaces.iter().map(Option::as_ref);
         let interface = blob.dimension("interface", words, enabled().zip(interface))?;
-        let times: Vec<Option<Spans<u32>>> = brief.rules.iter().map(|r| alive(r.until)).collect();
+        let times: Vec<Option<Spans<u32>>> = brief.rules().map(|r| alive(r.until)).collect();
         let time = times.iter().map(Option::as_ref);
         let time = blob.dimension("time", words, enabled().zip(time))?;
 
-        let programs: Vec<_> =
-            brief.rules.iter().map(|r| brief.programs_meant(&r.program)).collect();
+        let programs: Vec<_> = brief.rules().map(|r| brief.programs_meant(&r.program)).collect();
         let program = programs.iter().map(Option::as_ref);
         let program = blob.dimension("program", words, enabled().zip(program))?;
 
         let verdicts_offset = blob.align();
-        blob.bytes.extend(brief.rules.iter().map(Verdict::of));
-        let limits: Vec<Option<Limit>> = brief.rules.iter().map(Rule::limit).collect();
+        blob.bytes.extend(brief.rules().map(Verdict::of));
+        let limits: Vec<Option<Limit>> = brief.rules().map(Rule::limit).collect();
         let (limit_of_offset, limits_offset) = blob.limits(&limits);
         let size = blob.align();
         if blob.bytes.len() > MOST_BYTES {
