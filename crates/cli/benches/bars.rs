@@ -138,6 +138,19 @@ fn user_space() {
     line("reference / tables, 1,000 rules", format!("{ratio:.0}"), "");
 }
 
+/// Kilobytes that `post --check` of these orders took at most.
+fn checked_in_memory(text: &str) -> i64 {
+    use nix::sys::resource::{UsageWho, getrusage};
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("orders.toml");
+    std::fs::write(&file, text).unwrap();
+    let mut command = Command::new(env!("CARGO_BIN_EXE_tipstaff"));
+    let output = command.args(["post", "--check", "--orders"]).arg(&file).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    // The greatest of all children so far; the others were small.
+    getrusage(UsageWho::RUSAGE_CHILDREN).unwrap().max_rss()
+}
+
 /// 10,000 rules and a group of 100,000 prefixes: reading, building, editing.
 fn large() {
     let prefixes: Vec<String> = (0..100_000u32)
@@ -161,6 +174,11 @@ fn large() {
         &format!("the same: tables built ({megabytes} MiB)"),
         format!("{:.1?}", begin.elapsed()),
         "≤ 0.5 s",
+    );
+    line(
+        "the same: `post --check`, most memory",
+        format!("{} MB", checked_in_memory(&text) * 1024 / 1_000_000),
+        "≤ 100 MB",
     );
     let million: String = (0..1_000_000u32)
         .map(|n| format!("{}\n", std::net::Ipv4Addr::from(0x0a00_0000 + n * 5)))

@@ -21,7 +21,7 @@ use crate::Ending;
 use crate::arguments::{AskOptions, Common, Way};
 use crate::chosen::{self, Chosen, Origin, Visible};
 use crate::failure::{Failure, system};
-use crate::terminal::{Columns, Terminal, action, faint, plain};
+use crate::terminal::{Columns, Terminal, action, counted, faint, plain};
 
 #[derive(Serialize)]
 struct Report<'r> {
@@ -303,16 +303,24 @@ pub fn answer(
         let beyond = Action::from(*over);
         terminal.line(format!("  as long as it is at most {at_most}; beyond that: {beyond}"));
     }
-    // Rules of another direction were never in question.
-    let passed_over: Vec<_> =
-        passed_over.into_iter().filter(|rule| rule.failed != Mismatch::Direction).collect();
-    if !passed_over.is_empty() {
+    // Rules of another direction or host were never in question.
+    let in_question = |rule: &&PassedOver<'_>| {
+        let direction_of = judge.brief.rules.get(rule.position - 1).map(|rule| rule.direction);
+        rule.failed != Mismatch::Host && direction_of == Some(direction)
+    };
+    let in_question: Vec<_> = passed_over.iter().filter(in_question).collect();
+    let left_out = passed_over.len() - in_question.len();
+    if !in_question.is_empty() {
         let mut table = Columns::new(["", "passed over", "says", "because"]);
-        for rule in &passed_over {
+        for rule in in_question {
             let says = action(rule.action, rule.action);
             table.row([faint(rule.position), plain(rule.name), says, plain(&rule.because)]);
         }
         terminal.table(&table);
+    }
+    if left_out > 0 {
+        let rules = counted(left_out, "rule", "rules");
+        terminal.note(&format!("{rules} before that for other hosts or directions"));
     }
     Ok(Ending::Fine)
 }
@@ -327,6 +335,7 @@ fn because(
     let outside = |what: &dyn std::fmt::Display, written: &[String], except: &[String]| match (
         written, except,
     ) {
+        ([], [only]) if *only == what.to_string() => format!("it excepts {what}"),
         ([], except) => format!("{what} is in {}, which it excepts", except.join(", ")),
         (written, []) => format!("{what} is not in {}", written.join(", ")),
         (written, except) => {

@@ -64,7 +64,7 @@ pub fn read_all(sheets: Sheets<'_>) -> Result<Orders, Faults> {
     if let Some(main) = roots.first() {
         reader.includes(main, sheets.attachments);
     }
-    let orders = reader.orders(&roots);
+    let orders = reader.orders(roots);
     reader.faults.sort_by_key(|(file, fault)| (*file, fault.span.start));
     let mut faults: Vec<Fault> = reader.faults.into_iter().map(|(_, fault)| fault).collect();
     faults.dedup();
@@ -251,7 +251,7 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn orders(&mut self, roots: &[DeTable<'t>]) -> Option<Orders> {
+    fn orders(&mut self, mut roots: Vec<DeTable<'t>>) -> Option<Orders> {
         let main = roots.first()?;
         self.check_keys(main, "", keys::ORDERS);
         self.version(main);
@@ -267,12 +267,15 @@ impl<'t> Reader<'t> {
             }
             self.names(root, &mut names);
         }
+        // Long lists are read; nobody looks at them twice, and rules need the room.
+        roots.iter_mut().for_each(|root| drop(root.remove("addresses")));
         let groups = self.groups(&names);
         for (at, root) in roots.iter().enumerate() {
             self.at = at;
             self.hosts(root, &names, &mut hosts);
             self.postures(root, &mut postures);
         }
+        names.groups.values_mut().for_each(|members| *members = Vec::new());
         for (at, root) in roots.iter().enumerate() {
             self.at = at;
             self.rule_groups(root, &hosts, &postures, &mut rule_groups);

@@ -490,7 +490,11 @@ impl<'t> Reader<'t> {
 }
 
 fn words(list: Option<Listed>) -> Vec<String> {
-    list.into_iter().flat_map(|(_, _, texts)| texts).map(|t| t.text).collect()
+    let texts = list.map(|(_, _, texts)| texts).unwrap_or_default();
+    let mut words: Vec<String> = texts.into_iter().map(|t| t.text).collect();
+    // Collected in place, in room for more than words.
+    words.shrink_to_fit();
+    words
 }
 
 /// Counts lines forward only, so that ten thousand rules cost one pass.

@@ -15,6 +15,9 @@ use crate::names::spans::{Point, Spans};
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Limit, Rule};
 
+/// Lists of more rules get all the room at once.
+const ROOM_ABOVE: usize = 512;
+
 impl Tables {
     /// Builds the tables of a list.
     ///
@@ -30,6 +33,11 @@ impl Tables {
             several => several.next_multiple_of(8),
         };
         let mut blob = Blob { bytes: Vec::new() };
+        // Growing step by step would copy the rows again and again, and leave the memory of
+        // each step behind. Room that is never written to costs nothing.
+        if rules > ROOM_ABOVE && blob.bytes.try_reserve_exact(MOST_BYTES).is_err() {
+            blob.bytes = Vec::new();
+        }
         blob.bytes.extend(MAGIC);
         blob.align();
         debug_assert_eq!(blob.bytes.len(), DE_BRUIJN_OFFSET as usize);
@@ -74,6 +82,7 @@ impl Tables {
         if blob.bytes.len() > MOST_BYTES {
             return Err(TooLarge::Bytes { bytes: blob.bytes.len(), most: MOST_BYTES });
         }
+        blob.bytes.shrink_to_fit();
         let layout = Layout {
             rules: rules as u32,
             words: words as u32,
