@@ -273,7 +273,7 @@ fn verdicts(gate: &mut KernelGate) {
         let runs = (0..9).map(|_| {
             let mut context = [0u8; SKB_CONTEXT];
             context[40..44].copy_from_slice(&lan.index.to_ne_bytes());
-            sys::test_run_skb(empty.as_fd(), frame, &mut context, REPEAT).unwrap().duration
+            sys::test_run_skb(empty.as_fd(), frame, &mut context, REPEAT).unwrap().0.duration
         });
         median(runs.collect())
     };

@@ -86,6 +86,8 @@ pub enum Command {
     Post(PostOptions),
     /// Whether the gate is up, with which orders, and whether they drifted
     State,
+    /// Packets and bytes by rule, and how sources stand with a rate
+    Tally(TallyOptions),
     /// Which ports are truly reachable, from where, and why that differs from the orders
     Reach(ReachOptions),
     /// Take the gate down; everything passes then
@@ -363,6 +365,18 @@ pub struct AskOptions {
     /// Ask the gate in the kernel instead of the file
     #[arg(long)]
     pub in_force: bool,
+}
+
+#[derive(Args, Debug)]
+pub struct TallyOptions {
+    /// Only this rule (name or position)
+    pub rule: Option<String>,
+    /// Who took how much of the rule's rate
+    #[arg(long, requires = "rule")]
+    pub sources: bool,
+    /// Those too that never spoke
+    #[arg(long)]
+    pub all: bool,
 }
 
 #[derive(Args, Debug)]

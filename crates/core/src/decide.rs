@@ -152,7 +152,7 @@ pub fn decide(brief: &Brief, facts: &Facts) -> Decision {
 /// The same, with rates: a packet that an allow lets in takes from its rate.
 /// `at` is the time, counted from any fixed moment.
 pub fn decide_within(brief: &Brief, facts: &Facts, rates: &mut Rates, at: Duration) -> Decision {
-    rates.ask(decide(brief, facts), |index| brief.rule(index)?.limit(), facts, at)
+    rates.ask(decide(brief, facts), |index| brief.rule(index)?.limit(), &facts.packet, at)
 }
 
 /// The frame of a decision around any way to find the first rule.

@@ -9,10 +9,12 @@ use std::collections::HashMap;
 use std::net::{IpAddr, Ipv6Addr};
 use std::time::Duration;
 
+use serde::Serialize;
+
 use crate::brief::RuleIndex;
 use crate::decide::{Decision, Speaker};
 use crate::orders::{Action, Limit, Sharing};
-use crate::packet::{Facts, Packet};
+use crate::packet::Packet;
 
 /// So many sources are remembered; the one that was quiet for longest makes room.
 pub const CAPACITY: usize = 65_536;
@@ -45,6 +47,30 @@ pub fn one_of_many(source: IpAddr) -> IpAddr {
     }
 }
 
+/// How a source stands with a rate.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct SourceState {
+    /// Who: an address, the begin of a /64, or everybody together.
+    pub source: Option<IpAddr>,
+    /// So many packets more would be within the rate now.
+    pub room: u64,
+    /// Nanoseconds until one more is; 0 where there is room.
+    pub wait: u64,
+}
+
+impl SourceState {
+    /// From the time at which it would be level, both in nanoseconds; `None`
+    /// when it is level already, as one that was never seen.
+    pub fn of(limit: &Limit, source: Option<IpAddr>, level_at: u64, now: u64) -> Option<Self> {
+        let ahead = level_at.checked_sub(now).filter(|ahead| *ahead > 0)?;
+        let (room, wait) = match limit.tolerance.checked_sub(ahead) {
+            Some(left) => (left / limit.increment.max(1) + 1, 0),
+            None => (0, ahead - limit.tolerance),
+        };
+        Some(Self { source, room, wait })
+    }
+}
+
 /// The memory.
 #[derive(Clone, Debug, Default)]
 pub struct Rates {
@@ -69,15 +95,25 @@ impl Rates {
         true
     }
 
+    /// Everybody who is not level with a rate, in the order of their addresses.
+    pub fn sources(&self, limit: &Limit, now: Duration) -> Vec<SourceState> {
+        let now = u64::try_from(now.as_nanos()).unwrap_or(u64::MAX);
+        let own = self.level_at.iter().filter(|(bucket, _)| bucket.rule == limit.id);
+        let mut states: Vec<SourceState> =
+            own.filter_map(|(b, at)| SourceState::of(limit, b.source, *at, now)).collect();
+        states.sort_unstable();
+        states
+    }
+
     /// What a decision becomes when the rate of the rule that spoke is asked too.
     pub fn ask(
         &mut self,
         decision: Decision,
         limit: impl FnOnce(RuleIndex) -> Option<Limit>,
-        facts: &Facts,
+        packet: &Packet,
         now: Duration,
     ) -> Decision {
-        let (Speaker::Rule(index), Packet::Ip(ip)) = (decision.speaker, facts.packet) else {
+        let (Speaker::Rule(index), Packet::Ip(ip)) = (decision.speaker, packet) else {
             return decision;
         };
         match limit(index) {
@@ -116,6 +152,15 @@ mod tests {
         assert_eq!(taken, [true, true, true, false, false]);
         assert!(take(0, "203.0.113.10"), "another source has its own rate");
         assert!(!take(9, "203.0.113.9") && take(10, "203.0.113.9") && !take(10, "203.0.113.9"));
+        let state = |rates: &Rates, seconds| {
+            let states = rates.sources(&limit(Sharing::PerSource), at(seconds));
+            states.iter().map(|s| (s.room, s.wait / SECOND)).collect::<Vec<_>>()
+        };
+        assert_eq!(state(&rates, 10), [(2, 0), (0, 10)]);
+        assert_eq!(state(&rates, 1_000), []);
+        let mut take = |seconds, source: &str| {
+            rates.take(&limit(Sharing::PerSource), source.parse().unwrap(), at(seconds))
+        };
         // Whoever is quiet for long gets the burst again and not more.
         let taken = (0..9).filter(|_| take(10_000, "203.0.113.9")).count();
         assert_eq!(taken, 3);

@@ -2,7 +2,7 @@
 //! orders is silently left out: such orders are not posted at all.
 
 use tipstaff_core::brief::Brief;
-use tipstaff_core::orders::{Action, Rule};
+use tipstaff_core::orders::{Action, Over, Rule};
 use tipstaff_core::packet::Direction;
 
 /// A key that cannot be put in force.
@@ -70,8 +70,8 @@ fn missing(rule: &Rule) -> Option<(String, &'static str)> {
         Some(("direction = \"transit\"".into(), why))
     } else if rule.action == Action::Refuse {
         Some(("action = \"refuse\"".into(), SILENT))
-    } else if let Some(at_most) = rule.at_most {
-        Some((format!("at_most = \"{at_most}\""), "it does not count rates yet"))
+    } else if rule.at_most.is_some() && rule.over == Over::Refuse {
+        Some(("over = \"refuse\"".into(), SILENT))
     } else if !rule.program.is_any() {
         let why = "it does not know yet which program listens";
         Some((format!("program = {}", rule.program.words()), why))
@@ -96,12 +96,7 @@ mod tests {
             );
             check(&Brief::of(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
         };
-        for key in [
-            "direction = \"outbound\"",
-            "direction = \"transit\"",
-            "at_most = \"6 per minute per source\"",
-            "log = true",
-        ] {
+        for key in ["direction = \"outbound\"", "direction = \"transit\"", "log = true"] {
             assert_eq!(refused(key), Err(("rule 1 (web), line 6".into(), key.to_owned())), "{key}");
             assert_eq!(refused(&format!("{key}\nenabled = false")), Ok(()));
         }

@@ -12,8 +12,9 @@ use serde::{Deserialize, Serialize};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{Attachments, OrdersHash, Sheets};
+use tipstaff_core::orders::{Attachments, Limit, OrdersHash, Sheets};
 use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::rates::SourceState;
 use tipstaff_core::tables::TooLarge;
 
 /// Orders on their way into force, read without a fault.
@@ -177,6 +178,12 @@ pub trait Gate {
     /// # Errors
     /// [`GateError`].
     fn tallies(&self) -> Result<Vec<(Speaker, Tally)>, GateError>;
+
+    /// Everybody who is not level with a rate.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    fn sources(&self, limit: &Limit) -> Result<Vec<SourceState>, GateError>;
 
     /// What the orders in force say of an Ethernet frame that arrives on an
     /// interface, without traffic and without a trace in the tallies.

@@ -8,9 +8,11 @@ use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::flows::Flows;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::moment::Moment;
+use tipstaff_core::orders::Limit;
 use tipstaff_core::packet::{
     Direction, Facts, InterfaceIndex, Packet, Payload, ProgramIndex, parse_ethernet,
 };
+use tipstaff_core::rates::{Rates, SourceState};
 use tipstaff_core::tables::Tables;
 
 use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally};
@@ -28,6 +30,7 @@ struct Revision {
 pub struct SimulatedGate {
     revision: Option<Revision>,
     flows: Flows,
+    rates: Rates,
     now: Duration,
     wall: Moment,
 }
@@ -59,6 +62,7 @@ impl SimulatedGate {
         connected: bool,
     ) -> Decision {
         let decision = self.decide(interface, frame, connected);
+        let decision = self.within_rate(frame, decision);
         if let Some(revision) = &mut self.revision
             && decision.speaker != Speaker::Nobody
         {
@@ -75,6 +79,15 @@ impl SimulatedGate {
             tally.bytes += frame.len() as u64;
         }
         decision
+    }
+
+    /// Takes from the rate of the rule that spoke.
+    fn within_rate(&mut self, frame: &[u8], decision: Decision) -> Decision {
+        let (Some(revision), packet) = (&self.revision, parse_ethernet(frame)) else {
+            return decision;
+        };
+        let limit = |index| revision.brief.rule(index)?.limit();
+        self.rates.ask(decision, limit, &packet, self.now)
     }
 
     fn decide(&self, interface: InterfaceIndex, frame: &[u8], connected: bool) -> Decision {
@@ -134,6 +147,10 @@ impl Gate for SimulatedGate {
         Ok(self.revision.as_ref().map(|r| r.tallies.clone()).unwrap_or_default())
     }
 
+    fn sources(&self, limit: &Limit) -> Result<Vec<SourceState>, GateError> {
+        Ok(self.rates.sources(limit, self.now))
+    }
+
     fn ask(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError> {
         if self.revision.is_none() {
             return Err(GateError::NothingInForce);
@@ -187,6 +204,24 @@ mod tests {
         assert_eq!(verdict(&gate), Action::Allow);
         gate.set_time(tipstaff_core::flows::UDP_AGE + Duration::from_secs(1));
         assert_eq!(verdict(&gate), Action::Deny);
+    }
+
+    #[test]
+    fn a_rate_is_taken_from_by_arrivals_and_not_by_questions() {
+        let mut gate = posted(
+            "[[rules]]\nname = \"ntp\"\naction = \"allow\"\ntraffic = \"udp/5000\"\nat_most = \"2 per minute per source\"\n",
+        );
+        let limit = gate.revision.as_ref().unwrap().brief.rules[0].limit().unwrap();
+        let frame = datagram(true);
+        for _ in 0..5 {
+            assert_eq!(gate.ask(LAN, &frame).unwrap().verdict, Action::Allow);
+        }
+        let said: Vec<Action> = (0..3).map(|_| gate.arrives(LAN, &frame, false).verdict).collect();
+        assert_eq!(said, [Action::Allow, Action::Allow, Action::Deny]);
+        let states = gate.sources(&limit).unwrap();
+        assert_eq!((states.len(), states[0].room), (1, 0));
+        gate.set_time(Duration::from_secs(31));
+        assert_eq!(gate.arrives(LAN, &frame, false).verdict, Action::Allow);
     }
 
     #[test]

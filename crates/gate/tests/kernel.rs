@@ -9,16 +9,20 @@ use std::io::Write;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::rc::Rc;
+use std::time::Duration;
 
 use proptest::strategy::{Strategy, ValueTree};
 use proptest::test_runner::TestRunner;
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Decision, Speaker, decide};
+use tipstaff_core::decide::{Decision, Speaker, decide, decide_within};
 use tipstaff_core::interface::Interface;
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{Action, Attachments, ProgramCondition, read};
+use tipstaff_core::orders::{
+    Action, AtMost, Attachments, Over, Period, ProgramCondition, RuleName, Sharing, read,
+};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
+use tipstaff_core::rates::{Rates, SourceState};
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, Memory, check_ground};
 use tipstaff_gate::{Gate, GateError, Posting, Record};
@@ -71,6 +75,76 @@ fn record(text: &str) -> Record {
 fn post(gate: &mut KernelGate, text: &str, all: &[Interface]) -> Result<(), GateError> {
     let brief = Brief::of(&read(text).unwrap());
     gate.post(&Posting { brief: &brief, record: record(text) }, all).map(drop)
+}
+
+/// Streams of packets through random lists with rates of a few a day, so that
+/// no time passes that matters: every decision is the reference's.
+#[test]
+fn the_kernel_counts_rates_as_the_reference_does() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let mut runner = TestRunner::deterministic();
+        let (mut rates, mut beyond) = (Rates::default(), 0);
+        for case in 0..15 {
+            let brief = arbitrary::brief(30).new_tree(&mut runner).unwrap().current();
+            let mut brief = enforceable(brief);
+            for (n, rule) in brief.rules.iter_mut().enumerate() {
+                let rule = std::sync::Arc::make_mut(rule);
+                rule.name = RuleName::parse(&format!("case-{case}-{n}")).unwrap();
+                let sharing = [Sharing::PerSource, Sharing::InAll][n % 2];
+                let burst = Some(1 + n as u32 % 3);
+                let rate = AtMost::new(4, Period::Day, sharing, burst).unwrap();
+                rule.at_most = (rule.action == Action::Allow && n % 3 > 0).then_some(rate);
+                rule.until = None;
+            }
+            let posting = Posting { brief: &brief, record: record("") };
+            gate.post(&posting, &all).unwrap();
+            let frames: Vec<Vec<u8>> = (0..40)
+                .map(|_| arbitrary::frame(mac).new_tree(&mut runner).unwrap().current())
+                .filter(|f| f.len() >= 14 + if f[12..14] == [0x86, 0xdd] { 40 } else { 20 })
+                .collect();
+            for n in 0..300 {
+                if n == 150 {
+                    // What was counted outlives a swap of orders.
+                    gate.post(&posting, &all).unwrap();
+                }
+                let frame = &frames[(n * 7) % frames.len()];
+                let facts = Facts {
+                    interface: index,
+                    direction: Direction::Inbound,
+                    program: ProgramIndex::OTHER,
+                    belongs: false,
+                    now: Moment(1),
+                    packet: parse_ethernet(frame),
+                };
+                let reference =
+                    decide_within(&brief, &facts, &mut rates, Duration::from_secs(1_000_000));
+                let (kernel, answer) = gate.play(index, frame).unwrap();
+                assert_eq!(kernel, reference, "packet {n} of case {case}: {facts:?}");
+                assert!(answer.is_empty());
+                beyond += usize::from(matches!(kernel.speaker, Speaker::Beyond(_)));
+            }
+            for (index, rule) in brief.indexed() {
+                let Some(limit) = rule.limit() else { continue };
+                let rooms = |states: Vec<SourceState>| {
+                    states.into_iter().map(|s| (s.source, s.room)).collect::<Vec<_>>()
+                };
+                let ours = rooms(rates.sources(&limit, Duration::from_secs(1_000_000)));
+                assert_eq!(rooms(gate.sources(&limit).unwrap()), ours, "{index:?}");
+            }
+        }
+        assert!(beyond > 100, "{beyond}");
+        let tallies = gate.tallies().unwrap();
+        let counted: u64 = tallies
+            .iter()
+            .filter(|(s, _)| matches!(s, Speaker::Beyond(_)))
+            .map(|(_, tally)| tally.packets)
+            .sum();
+        assert!(counted > 0);
+        gate.withdraw().unwrap();
+    });
 }
 
 #[test]
@@ -139,7 +213,7 @@ fn enforceable(mut brief: Brief) -> Brief {
         silent(&mut rule.action);
         rule.direction = Direction::Inbound;
         rule.program = ProgramCondition::default();
-        rule.at_most = None;
+        rule.over = Over::Deny;
         rule.log = false;
     }
     brief

@@ -14,4 +14,5 @@ pub mod rules;
 pub mod schema;
 pub mod state;
 pub mod survey;
+pub mod tally;
 pub mod withdraw;

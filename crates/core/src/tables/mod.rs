@@ -169,7 +169,7 @@ impl Tables {
         rates: &mut Rates,
         at: Duration,
     ) -> Decision {
-        rates.ask(self.decide(brief, facts), |index| self.limit(index), facts, at)
+        rates.ask(self.decide(brief, facts), |index| self.limit(index), &facts.packet, at)
     }
 
     /// The limit of a rule, as its bytes have it.

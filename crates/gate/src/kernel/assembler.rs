@@ -193,6 +193,11 @@ impl Assembler {
         self.push(0x62 | width as u8, base, R0, offset, value);
     }
 
+    /// If `*(base + offset)` is r0 it becomes `new`; r0 becomes what it was, 64 bits.
+    pub fn compare_and_swap(&mut self, base: Reg, offset: i16, new: Reg) {
+        self.push(0xdb, base, new, offset, 0xf1);
+    }
+
     /// `goto label`.
     pub fn jump(&mut self, label: Label) {
         self.jumps.push((self.code.len(), label));

@@ -7,7 +7,7 @@
 //! interfaces at once, or not at all. Everything that outlives the process is
 //! pinned in an own bpffs, in a folder for the namespace:
 //!
-//! `slot` · `flows` (what this host sent) · `inner` (the link that remembers
+//! `slot` · `flows` (what this host sent) · `rates` (what sources took of rates) · `inner` (the link that remembers
 //! it) · `outer-N` (the link on interface N) · `sent-N` (in place of `inner` on
 //! kernels before about 6.15).
 //!
@@ -16,6 +16,7 @@
 
 pub mod assembler;
 mod ground;
+pub mod limits;
 mod memory;
 mod pins;
 pub mod reading;
@@ -31,7 +32,9 @@ use std::path::{Path, PathBuf};
 
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::interface::Interface;
+use tipstaff_core::orders::Limit;
 use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::rates::SourceState;
 
 use crate::{Gate, GateError, InForce, Posted, Posting, Tally};
 pub use ground::{MIN_KERNEL, check_ground};
@@ -172,10 +175,12 @@ impl KernelGate {
         let slot = pins.slot_or_new(made)?;
         self.step("flows")?;
         let flows = pins.flows_or_new(made)?;
+        self.step("rates")?;
+        let rates = pins.rates_or_new(made)?;
         let before = Revision::in_slot(slot.as_fd())?;
 
         self.step("load")?;
-        let revision = Revision::load(posting, flows.as_fd())?;
+        let revision = Revision::load(posting, flows.as_fd(), rates.as_fd())?;
         if let Some(before) = &before {
             revision.take_over_tallies(before)?;
         }
@@ -325,6 +330,14 @@ impl Gate for KernelGate {
         self.revision()?.map_or(Ok(Vec::new()), |revision| revision.tallies())
     }
 
+    fn sources(&self, limit: &Limit) -> Result<Vec<SourceState>, GateError> {
+        ground::check_root()?;
+        match self.pins().rates()? {
+            Some(rates) => limits::sources(rates.as_fd(), limit),
+            None => Ok(Vec::new()),
+        }
+    }
+
     fn ask(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
         Ok(revision.ask(interface, frame, 1)?.0)
@@ -332,6 +345,20 @@ impl Gate for KernelGate {
 }
 
 impl KernelGate {
+    /// As if the frame had arrived: it is counted, and takes from rates. What
+    /// the gate would answer comes back beside the decision.
+    ///
+    /// # Errors
+    /// As [`Gate::ask`].
+    pub fn play(
+        &self,
+        interface: InterfaceIndex,
+        frame: &[u8],
+    ) -> Result<(Decision, Vec<u8>), GateError> {
+        let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
+        revision.play(interface, frame)
+    }
+
     /// As [`Gate::ask`], many frames in one go.
     ///
     /// # Errors

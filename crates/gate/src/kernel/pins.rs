@@ -6,10 +6,12 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use nix::mount::{MntFlags, MsFlags};
-use tipstaff_core::flows::CAPACITY;
+use tipstaff_core::flows;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::rates;
 
+use super::limits::BUCKET_BYTES;
 use super::reading::FLOW_BYTES;
 use super::sys::{self, MapKind};
 use super::{bpf, system};
@@ -118,14 +120,32 @@ impl Pins {
         Ok(slot)
     }
 
-    pub(super) fn flows_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
-        if let Some(flows) = self.open("flows")? {
-            return Ok(flows);
+    /// A pinned memory that forgets what was not used for longest, 8 bytes a value.
+    fn memory_or_new(
+        &self,
+        (pin, name): (&str, &str),
+        (key, entries): (u32, usize),
+        made: &mut Vec<PathBuf>,
+    ) -> Result<OwnedFd, GateError> {
+        if let Some(map) = self.open(pin)? {
+            return Ok(map);
         }
-        let flows = sys::map_create(MapKind::LruHash, "ts_flows", FLOW_BYTES, 8, CAPACITY as u32)
+        let map = sys::map_create(MapKind::LruHash, name, key, 8, entries as u32)
             .map_err(bpf("to make a map with bpf(2)"))?;
-        self.keep(flows.as_fd(), "flows", made)?;
-        Ok(flows)
+        self.keep(map.as_fd(), pin, made)?;
+        Ok(map)
+    }
+
+    pub(super) fn flows_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        self.memory_or_new(("flows", "ts_flows"), (FLOW_BYTES, flows::CAPACITY), made)
+    }
+
+    pub(super) fn rates_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        self.memory_or_new(("rates", "ts_rates"), (BUCKET_BYTES, rates::CAPACITY), made)
+    }
+
+    pub(super) fn rates(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("rates")
     }
 
     pub(super) fn has_inner(&self) -> bool {
@@ -186,7 +206,8 @@ impl Pins {
             fs::read_dir(&self.folder)?.map(|entry| entry.map(|e| e.path())).collect()
         };
         let mut all = read().map_err(system(format!("reading {}", self.folder.display())))?;
-        all.sort_by_key(|path| (path.ends_with("slot"), path.ends_with("flows"), path.clone()));
+        let is_map = |path: &Path| ["slot", "flows", "rates"].iter().any(|map| path.ends_with(map));
+        all.sort_by_key(|path| (is_map(path), path.clone()));
         Ok(all)
     }
 

@@ -79,6 +79,16 @@ pub mod at {
     pub const INTERFACE_ROW: i16 = -240;
     /// The row of the rules that have not expired.
     pub const TIME_ROW: i16 = -248;
+    /// The key of a rate's bucket, [`super::super::limits::BUCKET_BYTES`] bytes.
+    pub const BUCKET: i16 = -272;
+    /// What one packet takes of a rate, u64.
+    pub const INCREMENT: i16 = -280;
+    /// How far a source may be ahead of its rate, u64.
+    pub const TOLERANCE: i16 = -288;
+    /// The first time of a bucket, u64.
+    pub const LEVEL: i16 = -296;
+    /// The verdict byte of a rule, u64.
+    pub const VERDICT: i16 = -304;
 }
 
 /// Bytes of a flow's key: the remote address (IPv4 as `::ffff:a.b.c.d`), the

@@ -9,9 +9,10 @@ use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::orders::{Action, read_all};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::tables::Tables;
+use tipstaff_core::tables::layout::Verdict;
 
 use super::reading::skb;
-use super::sys::{self, MapKind, ProgramKind, SKB_CONTEXT};
+use super::sys::{self, MapKind, ProgramKind, SKB_CONTEXT, TestRun};
 use super::verdict::{self, CounterSlot, Parts, UNCOUNTED};
 use super::{bpf, load, misfit};
 use crate::{GateError, Posting, Record, Tally};
@@ -40,7 +41,11 @@ fn tai_ahead() -> Result<i32, GateError> {
 
 impl Revision {
     /// Loads everything; nothing is in force yet.
-    pub(super) fn load(posting: &Posting<'_>, flows: BorrowedFd<'_>) -> Result<Self, GateError> {
+    pub(super) fn load(
+        posting: &Posting<'_>,
+        flows: BorrowedFd<'_>,
+        rates: BorrowedFd<'_>,
+    ) -> Result<Self, GateError> {
         crate::enforceable::check(posting.brief)?;
         let built = Tables::build(posting.brief)?;
         let layout = built.layout();
@@ -62,6 +67,7 @@ impl Revision {
             layout,
             counters: counters.as_fd(),
             flows,
+            rates,
             standing: posting.brief.standing,
             foundations: posting.brief.foundations,
             tai_ahead: tai_ahead()?,
@@ -161,20 +167,17 @@ impl Revision {
         let places: std::collections::HashMap<_, _> =
             new.indexed().map(|(index, rule)| (&rule.name, index)).collect();
         let processors = sys::possible_processors().map_err(bpf("to read the counters"))?;
+        let place = |index| places.get(&old.rule(index)?.name).copied();
         for (speaker, tally) in before.tallies()? {
             if tally == Tally::default() {
                 continue;
             }
             let speaker = match speaker {
-                Speaker::Rule(index) => {
-                    let place = old.rule(index).and_then(|rule| places.get(&rule.name));
-                    match place {
-                        Some(place) => Speaker::Rule(*place),
-                        None => continue,
-                    }
-                }
-                other => other,
+                Speaker::Rule(index) => place(index).map(Speaker::Rule),
+                Speaker::Beyond(index) => place(index).map(Speaker::Beyond),
+                other => Some(other),
             };
+            let Some(speaker) = speaker else { continue };
             let mut copies = vec![0u8; 16 * processors];
             copies[..8].copy_from_slice(&tally.packets.to_ne_bytes());
             copies[8..16].copy_from_slice(&tally.bytes.to_ne_bytes());
@@ -192,20 +195,46 @@ impl Revision {
         frame: &[u8],
         repeat: u32,
     ) -> Result<(Decision, Duration), GateError> {
+        let (decision, run, _) = self.run(interface, frame, repeat, UNCOUNTED)?;
+        Ok((decision, run.duration))
+    }
+
+    /// Runs the program on a frame as if it had arrived. What it would answer
+    /// comes back beside the decision.
+    pub(super) fn play(
+        &self,
+        interface: InterfaceIndex,
+        frame: &[u8],
+    ) -> Result<(Decision, Vec<u8>), GateError> {
+        let (decision, run, out) = self.run(interface, frame, 1, 0)?;
+        // TCX_REDIRECT: what stands in the buffer now is the answer.
+        Ok((decision, if run.returned == 7 { out } else { Vec::new() }))
+    }
+
+    fn run(
+        &self,
+        interface: InterfaceIndex,
+        frame: &[u8],
+        repeat: u32,
+        mark: u32,
+    ) -> Result<(Decision, TestRun, Vec<u8>), GateError> {
         let mut context = [0u8; SKB_CONTEXT];
         let mut set = |at: i16, value: u32| {
             context[at as usize..at as usize + 4].copy_from_slice(&value.to_ne_bytes());
         };
-        set(skb::MARK, UNCOUNTED);
+        set(skb::MARK, mark);
         set(skb::INTERFACE, interface.0);
         set(36, interface.0); // ingress_ifindex
-        let run = sys::test_run_skb(self.program.as_fd(), frame, &mut context, repeat)
+        let (run, out) = sys::test_run_skb(self.program.as_fd(), frame, &mut context, repeat)
             .map_err(bpf("to ask the gate by a test run"))?;
-        let at = skb::NOTES as usize;
-        let note =
-            u32::from_ne_bytes([context[at], context[at + 1], context[at + 2], context[at + 3]]);
-        let speaker = CounterSlot(note).speaker().unwrap_or(Speaker::Unsound);
-        let verdict = if run.returned as i32 == -1 { Action::Allow } else { Action::Deny };
-        Ok((Decision { verdict, speaker }, run.duration))
+        let note = |at: i16| {
+            let at = at as usize;
+            u32::from_ne_bytes([context[at], context[at + 1], context[at + 2], context[at + 3]])
+        };
+        let speaker = CounterSlot(note(skb::NOTES)).speaker().unwrap_or(Speaker::Unsound);
+        let said = note(skb::NOTES + 4);
+        let verdict = Action::ALL.into_iter().find(|a| u32::from(Verdict::said(*a)) == said);
+        let verdict = verdict.unwrap_or(Action::Deny);
+        Ok((Decision { verdict, speaker }, run, out))
     }
 }

@@ -8,8 +8,9 @@ use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyW
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
+use super::limits;
 use super::reading::{at, destination_offset, helper, skb, source_offset};
-use super::verdict::{CounterSlot, DROP, NEXT, Parts};
+use super::verdict::{CounterSlot, Parts};
 
 /// An address of the IP header as a number: r1 (IPv4), or r1 high and r2 low (IPv6).
 fn address_key(a: &mut Assembler, family: Family, offset: i16) {
@@ -30,6 +31,7 @@ fn address_key(a: &mut Assembler, family: Family, offset: i16) {
 
 /// Finds the rows of the packet's addresses and keeps them on the stack.
 pub(super) fn address_rows(a: &mut Assembler, family: Family, parts: &Parts<'_>, unsound: Label) {
+    limits::note_source(a, family, parts);
     let layout = parts.layout;
     let (source, destination) = match family {
         Family::V4 => (&layout.source4, &layout.destination4),
@@ -190,14 +192,12 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     a.map_value(R3, parts.tables, layout.verdicts_offset);
     a.op_reg(Op::Add, R3, R9);
     a.load(Width::B, R1, R3, 0);
-    a.op(Op::And, R1, i32::from(Verdict::ACTION));
+    a.copy(R8, R1);
+    a.op(Op::And, R8, i32::from(Verdict::ACTION));
     a.copy(R7, R9);
     a.op(Op::Lsh, R7, 1); // two slots a rule
     a.op(Op::Add, R7, CounterSlot::FIRST_RULE as i32);
-    a.mov(R8, NEXT);
-    a.jump_if(If::Eq, R1, i32::from(Verdict::ALLOW), finish);
-    a.mov(R8, DROP);
-    a.jump(finish);
+    limits::ask(a, parts, unsound, finish);
     a.place(none);
 }
 

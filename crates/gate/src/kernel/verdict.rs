@@ -13,7 +13,7 @@ use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
 use tipstaff_core::orders::{Action, FoundationSwitches, Standing};
 use tipstaff_core::packet::{Direction, TcpFlags};
-use tipstaff_core::tables::layout::Layout;
+use tipstaff_core::tables::layout::{Layout, Verdict};
 
 use super::assembler::{
     Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
@@ -94,6 +94,8 @@ pub struct Parts<'m> {
     pub counters: BorrowedFd<'m>,
     /// What this host sent.
     pub flows: BorrowedFd<'m>,
+    /// What sources took of rates.
+    pub rates: BorrowedFd<'m>,
     /// The standing answers.
     pub standing: Standing,
     /// By how many seconds TAI is ahead of UTC.
@@ -151,6 +153,7 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
     family_jumps(&mut a, four, six);
     a.place(not_ours);
     a.store_value(Width::W, R6, skb::NOTES, CounterSlot::NOBODY as i32);
+    a.store_value(Width::W, R6, skb::NOTES + 4, i32::from(Verdict::ALLOW));
     a.mov(R0, NEXT);
     a.exit();
 
@@ -198,14 +201,15 @@ struct Labels {
 
 fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finish: Label) {
     a.mov(R7, CounterSlot::of(speaker).0 as i32);
-    a.mov(R8, if action == Action::Allow { NEXT } else { DROP });
+    a.mov(R8, i32::from(Verdict::said(action)));
     a.jump(finish);
 }
 
-/// r7 the slot, r8 the verdict.
+/// r7 the slot, r8 the action as [`Verdict`] has it.
 fn count_and_return(a: &mut Assembler, parts: &Parts<'_>) {
     let done = a.label();
     a.store(Width::W, R6, skb::NOTES, R7);
+    a.store(Width::W, R6, skb::NOTES + 4, R8);
     a.load(Width::W, R1, R6, skb::MARK);
     a.jump_if(If::Eq, R1, UNCOUNTED as i32, done);
     a.store(Width::W, STACK, at::SLOT, R7);
@@ -221,7 +225,12 @@ fn count_and_return(a: &mut Assembler, parts: &Parts<'_>) {
     a.op_reg(Op::Add, R1, R2);
     a.store(Width::D, R0, 8, R1);
     a.place(done);
-    a.copy(R0, R8);
+    let pass = a.label();
+    a.jump_if(If::Eq, R8, i32::from(Verdict::ALLOW), pass);
+    a.mov(R0, DROP);
+    a.exit();
+    a.place(pass);
+    a.mov(R0, NEXT);
     a.exit();
 }
 

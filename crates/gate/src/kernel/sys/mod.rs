@@ -11,6 +11,7 @@ use std::io;
 use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
+use std::sync::OnceLock;
 
 pub use ring::Ring;
 
@@ -58,6 +59,7 @@ const MAP_CREATE: u32 = 0;
 const MAP_LOOKUP: u32 = 1;
 const MAP_UPDATE: u32 = 2;
 const MAP_DELETE: u32 = 3;
+const MAP_NEXT_KEY: u32 = 4;
 const PROG_LOAD: u32 = 5;
 const OBJ_PIN: u32 = 6;
 const OBJ_GET: u32 = 7;
@@ -209,6 +211,30 @@ pub fn map_delete(map: BorrowedFd<'_>, key: &[u8]) -> io::Result<bool> {
     }
 }
 
+/// All keys of a map that has more than one; one that is removed meanwhile may
+/// make the walk begin anew, so that it is bounded by the map's size.
+///
+/// # Errors
+/// What the kernel says.
+pub fn map_keys(map: BorrowedFd<'_>) -> io::Result<Vec<Vec<u8>>> {
+    let info = map_info(map)?;
+    let mut keys: Vec<Vec<u8>> = Vec::new();
+    while keys.len() < info.entries as usize {
+        let mut next = vec![0; info.key as usize];
+        let mut attr = Attr::new().fd(0, map).write(16, &mut next);
+        if let Some(last) = keys.last() {
+            attr = attr.read(8, last);
+        }
+        // SAFETY: both keys have the size that the map was just asked for.
+        match unsafe { attr.call(MAP_NEXT_KEY) } {
+            Ok(_) => keys.push(next),
+            Err(e) if e.raw_os_error() == Some(libc::ENOENT) => break,
+            Err(e) => return Err(e),
+        }
+    }
+    Ok(keys)
+}
+
 fn check_sizes(map: BorrowedFd<'_>, key: &[u8], value: usize) -> io::Result<()> {
     let info = map_info(map)?;
     let wanted = if info.kind == MapKind::PerCpuArray as u32 {
@@ -228,10 +254,14 @@ fn check_sizes(map: BorrowedFd<'_>, key: &[u8], value: usize) -> io::Result<()> 
 /// # Errors
 /// When /sys does not say.
 pub fn possible_processors() -> io::Result<usize> {
+    static KNOWN: OnceLock<usize> = OnceLock::new();
+    if let Some(known) = KNOWN.get() {
+        return Ok(*known);
+    }
     let text = std::fs::read_to_string("/sys/devices/system/cpu/possible")?;
     let ends = text.trim().rsplit(',').next().and_then(|range| range.rsplit('-').next());
     let last: usize = ends.unwrap_or_default().parse().map_err(io::Error::other)?;
-    Ok(last + 1)
+    Ok(*KNOWN.get_or_init(|| last + 1))
 }
 
 /// What the kernel knows of a map.
@@ -454,7 +484,8 @@ pub struct TestRun {
 }
 
 /// Runs a program on a frame, without traffic. `context` goes in as the
-/// `__sk_buff` and comes out as the program left it.
+/// `__sk_buff` and comes out as the program left it; the frame comes back as
+/// the program left it.
 ///
 /// # Errors
 /// What the kernel says.
@@ -463,12 +494,15 @@ pub fn test_run_skb(
     frame: &[u8],
     context: &mut [u8; SKB_CONTEXT],
     repeat: u32,
-) -> io::Result<TestRun> {
+) -> io::Result<(TestRun, Vec<u8>)> {
     let input = *context;
+    let mut out = vec![0u8; frame.len() + 256];
     let mut attr = Attr::new()
         .fd(0, program)
         .u32(8, frame.len() as u32)
+        .u32(12, out.len() as u32)
         .read(16, frame)
+        .write(24, &mut out)
         .u32(32, repeat)
         .u32(40, SKB_CONTEXT as u32)
         .u32(44, SKB_CONTEXT as u32)
@@ -477,7 +511,8 @@ pub fn test_run_skb(
     // SAFETY: every buffer outlives the call and its size was passed.
     unsafe { attr.call(TEST_RUN)? };
     let duration = std::time::Duration::from_nanos(u64::from(attr.get(36)));
-    Ok(TestRun { returned: attr.get(4), duration })
+    out.truncate(attr.get(12) as usize);
+    Ok((TestRun { returned: attr.get(4), duration }, out))
 }
 
 /// Lets a frame enter an interface's receive path as if it had arrived there,

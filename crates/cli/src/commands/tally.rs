@@ -1,0 +1,179 @@
+//! `tally`: packets and bytes by rule, and how sources stand with a rate.
+
+use serde::Serialize;
+use tipstaff_core::brief::RuleIndex;
+use tipstaff_core::decide::Speaker;
+use tipstaff_core::orders::edit::Which;
+use tipstaff_core::packet::Direction;
+use tipstaff_core::rates::SourceState;
+use tipstaff_core::reach::speaker_words;
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::{Gate, GateError, Tally};
+
+use crate::Ending;
+use crate::arguments::{Common, TallyOptions};
+use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::failure::Failure;
+use crate::terminal::{Columns, Terminal, bytes, counted, faint, plain};
+
+#[derive(Serialize)]
+struct Report<'r> {
+    orders: &'r Origin,
+    rows: Vec<Row>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sources: Option<Vec<SourceState>>,
+}
+
+#[derive(Serialize)]
+struct Row {
+    by: String,
+    #[serde(flatten)]
+    speaker: Speaker,
+    #[serde(flatten)]
+    tally: Tally,
+    /// Packets beyond the rule's rate.
+    beyond: u64,
+}
+
+pub fn run(
+    common: &Common,
+    options: &TallyOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let (in_force, visible) = chosen::in_force(common)?;
+    let in_force = match (in_force, visible) {
+        (Some(in_force), _) => in_force,
+        (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
+        (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
+    };
+    let judge = chosen::from_force(&in_force)?;
+    let gate = KernelGate::new(&common.run_dir)?;
+    let tallies = gate.tallies()?;
+    let wanted = match &options.rule {
+        Some(rule) => Some(find(&judge, rule)?),
+        None => None,
+    };
+    let sources = match wanted {
+        Some(index) if options.sources => Some(states(&judge, &gate, index)?),
+        _ => None,
+    };
+    let rows = rows(&judge, &tallies, wanted, options.all);
+    if terminal.json {
+        terminal.json(&Report { orders: &judge.origin, rows, sources });
+        return Ok(Ending::Fine);
+    }
+    terminal.heading(&match wanted {
+        Some(index) => speaker_words(&judge.brief, Speaker::Rule(index)),
+        None => counted(rows.iter().map(|r| r.tally.packets as usize).sum(), "packet", "packets"),
+    });
+    terminal.note(&judge.origin.words());
+    show(&judge, &rows, terminal);
+    if let (Some(sources), Some(index)) = (sources, wanted) {
+        show_sources(&judge, index, &sources, terminal);
+    }
+    Ok(Ending::Fine)
+}
+
+fn find(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
+    let which = Which::parse(wanted);
+    let found = judge.brief.indexed().find(|(index, rule)| match &which {
+        Which::Name(name) => rule.name.as_str() == name,
+        Which::Position(position) => index.position() == *position,
+    });
+    found.map(|(index, _)| index).ok_or_else(|| Failure::Argument {
+        message: format!("there is no rule {which} in force"),
+        mend: "See their names and positions with `tipstaff rules --in-force`.".into(),
+    })
+}
+
+fn states(
+    judge: &Chosen,
+    gate: &KernelGate,
+    index: RuleIndex,
+) -> Result<Vec<SourceState>, Failure> {
+    let rule = judge.brief.rule(index);
+    match rule.and_then(|rule| rule.limit()) {
+        Some(limit) => Ok(gate.sources(&limit)?),
+        None => Err(Failure::Argument {
+            message: "the rule has no rate, so nobody's is counted".into(),
+            mend: "Name a rule with `at_most`.".into(),
+        }),
+    }
+}
+
+fn rows(
+    judge: &Chosen,
+    tallies: &[(Speaker, Tally)],
+    wanted: Option<RuleIndex>,
+    all: bool,
+) -> Vec<Row> {
+    let of = |speaker| {
+        let found = tallies.iter().find(|(s, _)| *s == speaker);
+        found.map(|(_, tally)| *tally).unwrap_or_default()
+    };
+    let row = |speaker| {
+        let beyond = match speaker {
+            Speaker::Rule(index) => of(Speaker::Beyond(index)).packets,
+            _ => 0,
+        };
+        Row { by: speaker_words(&judge.brief, speaker), speaker, tally: of(speaker), beyond }
+    };
+    if let Some(index) = wanted {
+        return vec![row(Speaker::Rule(index))];
+    }
+    let rules = judge.brief.indexed().map(|(index, _)| Speaker::Rule(index));
+    let standing = Direction::ALL.map(Speaker::Standing);
+    let others = tallies.iter().map(|(speaker, _)| *speaker);
+    let foundations = others.filter(|s| matches!(s, Speaker::Foundation(_)));
+    let rows = foundations.chain(rules).chain(standing).map(row);
+    rows.filter(|row| all || row.tally.packets + row.beyond > 0).collect()
+}
+
+fn show(judge: &Chosen, rows: &[Row], terminal: &Terminal) {
+    if rows.is_empty() {
+        terminal.line("Nobody has spoken yet; --all shows everybody.");
+        return;
+    }
+    let right = |text: String| plain(text).set_alignment(comfy_table::CellAlignment::Right);
+    let with_rates = judge.brief.rules().any(|rule| rule.at_most.is_some());
+    let mut headings = vec!["by", "packets", "bytes"];
+    headings.extend(with_rates.then_some("beyond its rate"));
+    let mut table = Columns::new(headings);
+    for row in rows {
+        let mut cells = vec![
+            plain(&row.by),
+            right(row.tally.packets.to_string()),
+            right(bytes(row.tally.bytes)),
+        ];
+        cells.extend(with_rates.then(|| match row.beyond {
+            0 => faint("–").set_alignment(comfy_table::CellAlignment::Right),
+            beyond => right(beyond.to_string()),
+        }));
+        table.row(cells);
+    }
+    terminal.table(&table);
+}
+
+fn show_sources(judge: &Chosen, index: RuleIndex, sources: &[SourceState], terminal: &Terminal) {
+    let rate = judge.brief.rule(index).and_then(|rule| rule.at_most);
+    let rate = rate.map(|rate| rate.to_string()).unwrap_or_default();
+    if sources.is_empty() {
+        terminal.line(format!("\nNobody has taken anything of it lately: {rate}"));
+        return;
+    }
+    let mut table = Columns::new(["source", "room now", "next after"]);
+    for state in sources {
+        let source = match state.source {
+            None => "all together".to_owned(),
+            Some(source) if source.is_ipv6() => format!("{source}/64"),
+            Some(source) => source.to_string(),
+        };
+        let wait = match state.wait {
+            0 => "–".to_owned(),
+            wait => format!("{:.1} s", wait as f64 / 1e9),
+        };
+        table.row([plain(source), plain(state.room), plain(wait)]);
+    }
+    terminal.table(&table);
+    terminal.note(&format!("the rate: {rate}"));
+}

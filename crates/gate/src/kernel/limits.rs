@@ -1,0 +1,185 @@
+//! Rates in the kernel: one time a source, as [`tipstaff_core::rates`] has it,
+//! in a map that outlives revisions.
+
+use std::net::{IpAddr, Ipv6Addr};
+use std::os::fd::BorrowedFd;
+
+use tipstaff_core::names::address::Family;
+use tipstaff_core::orders::{Limit, Sharing};
+use tipstaff_core::rates::SourceState;
+use tipstaff_core::tables::layout::{LIMIT_BYTES, Verdict};
+
+use super::assembler::{
+    Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
+};
+use super::reading::{at, helper, skb, source_offset};
+use super::sys;
+use super::verdict::{Parts, UNCOUNTED};
+use super::{bpf, system};
+use crate::GateError;
+
+/// Bytes of a bucket's key: the number of the rule, and the source (IPv4 as
+/// `::ffff:a.b.c.d`, IPv6 without its last 64 bits; zeros where all share one).
+pub const BUCKET_BYTES: u32 = 24;
+
+/// Other packets that took from the same bucket meanwhile are waited out so often.
+const TRIES: usize = 4;
+/// `BPF_NOEXIST`: only where there is nothing yet.
+const ONLY_NEW: i32 = 1;
+
+/// Notes the source of the packet, where any rule counts by source.
+pub(super) fn note_source(a: &mut Assembler, family: Family, parts: &Parts<'_>) {
+    if parts.layout.limits == 0 {
+        return;
+    }
+    let offset = at::HEADER + source_offset(family);
+    match family {
+        Family::V4 => {
+            a.store_value(Width::D, STACK, at::BUCKET + 8, 0);
+            a.store_value(Width::W, STACK, at::BUCKET + 16, i32::from_ne_bytes([0, 0, 0xff, 0xff]));
+            a.load(Width::W, R1, STACK, offset);
+            a.store(Width::W, STACK, at::BUCKET + 20, R1);
+        }
+        Family::V6 => {
+            a.load(Width::D, R1, STACK, offset);
+            a.store(Width::D, STACK, at::BUCKET + 8, R1);
+            a.store_value(Width::D, STACK, at::BUCKET + 16, 0);
+        }
+    }
+}
+
+/// Asks the rate of the rule in r9, whose verdict byte is in r1 and whose slot
+/// and action are in r7 and r8; beyond it they change. Goes to `finish`.
+pub(super) fn ask(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, finish: Label) {
+    let layout = parts.layout;
+    if layout.limits == 0 {
+        a.jump(finish);
+        return;
+    }
+    let (limited, own, beyond, refuse) = (a.label(), a.label(), a.label(), a.label());
+    a.jump_if(If::Set, R1, i32::from(Verdict::LIMITED), limited);
+    a.jump(finish);
+    a.place(limited);
+    a.load(Width::W, R2, R6, skb::MARK);
+    a.jump_if(If::Eq, R2, UNCOUNTED as i32, finish);
+    a.store(Width::D, STACK, at::VERDICT, R1);
+
+    a.copy(R2, R9);
+    a.op(Op::Lsh, R2, 1);
+    a.map_value(R3, parts.tables, layout.limit_of_offset);
+    a.op_reg(Op::Add, R3, R2);
+    a.load(Width::H, R2, R3, 0);
+    a.jump_if(If::Gt, R2, layout.limits as i32 - 1, unsound);
+    a.op(Op::Mul, R2, LIMIT_BYTES as i32);
+    a.map_value(R3, parts.tables, layout.limits_offset);
+    a.op_reg(Op::Add, R3, R2);
+    for (from, to) in [(0, at::BUCKET), (8, at::INCREMENT), (16, at::TOLERANCE)] {
+        a.load(Width::D, R2, R3, from);
+        a.store(Width::D, STACK, to, R2);
+    }
+    let each = a.label();
+    a.jump_if(If::Set, R1, i32::from(Verdict::IN_ALL), own);
+    a.jump(each);
+    a.place(own);
+    a.store_value(Width::D, STACK, at::BUCKET + 8, 0);
+    a.store_value(Width::D, STACK, at::BUCKET + 16, 0);
+    a.place(each);
+    take(a, parts.rates, finish, beyond);
+
+    a.place(beyond);
+    a.op(Op::Add, R7, 1);
+    a.mov(R8, i32::from(Verdict::DENY));
+    a.load(Width::D, R1, STACK, at::VERDICT);
+    a.jump_if(If::Set, R1, i32::from(Verdict::THEN_REFUSE), refuse);
+    a.jump(finish);
+    a.place(refuse);
+    a.mov(R8, i32::from(Verdict::REFUSE));
+    a.jump(finish);
+}
+
+/// Takes one packet out of the bucket whose key, increment and tolerance stand
+/// on the stack. Goes to `within` or to `beyond`; r0 to r5 are lost.
+pub(super) fn take(a: &mut Assembler, rates: BorrowedFd<'_>, within: Label, beyond: Label) {
+    let (insert, known) = (a.label(), a.label());
+    a.call(helper::TIME);
+    a.store(Width::D, STACK, at::NOW, R0);
+    a.map(R1, rates);
+    a.stack(R2, at::BUCKET);
+    a.call(helper::MAP_LOOKUP);
+    a.jump_if(If::Eq, R0, 0, insert);
+    a.jump(known);
+
+    a.place(insert);
+    a.load(Width::D, R1, STACK, at::NOW);
+    a.load(Width::D, R2, STACK, at::INCREMENT);
+    a.op_reg(Op::Add, R1, R2);
+    a.store(Width::D, STACK, at::LEVEL, R1);
+    a.map(R1, rates);
+    a.stack(R2, at::BUCKET);
+    a.stack(R3, at::LEVEL);
+    a.mov(R4, ONLY_NEW);
+    a.call(helper::MAP_UPDATE);
+    a.jump_if(If::Eq, R0, 0, within);
+    // Another processor was first. Where there is no room at all, nothing is let in.
+    a.map(R1, rates);
+    a.stack(R2, at::BUCKET);
+    a.call(helper::MAP_LOOKUP);
+    a.jump_if(If::Eq, R0, 0, beyond);
+
+    a.place(known);
+    a.copy(R3, R0);
+    a.load(Width::D, R4, STACK, at::NOW);
+    a.load(Width::D, R5, STACK, at::TOLERANCE);
+    for _ in 0..TRIES {
+        let ahead = a.label();
+        a.load(Width::D, R0, R3, 0);
+        a.copy(R2, R0);
+        a.jump_if_reg(If::Gt, R2, R4, ahead);
+        a.copy(R2, R4);
+        a.place(ahead);
+        a.copy(R1, R2);
+        a.op_reg(Op::Sub, R1, R4);
+        a.jump_if_reg(If::Gt, R1, R5, beyond);
+        a.load(Width::D, R1, STACK, at::INCREMENT);
+        a.op_reg(Op::Add, R2, R1);
+        a.copy(R1, R0);
+        a.compare_and_swap(R3, 0, R2);
+        a.jump_if_reg(If::Eq, R0, R1, within);
+    }
+    a.jump(beyond);
+}
+
+/// Everybody who is not level with a rate.
+///
+/// # Errors
+/// [`GateError`].
+pub(super) fn sources(rates: BorrowedFd<'_>, limit: &Limit) -> Result<Vec<SourceState>, GateError> {
+    use nix::time::{ClockId, clock_gettime};
+    let reading = || bpf("to read the rates");
+    let now = clock_gettime(ClockId::CLOCK_MONOTONIC)
+        .map_err(|e| system("reading the clock")(e.into()))?;
+    let now = now.tv_sec() as u64 * 1_000_000_000 + now.tv_nsec() as u64;
+    let mut states = Vec::new();
+    let mut level_at = [0; 8];
+    for key in sys::map_keys(rates).map_err(reading())? {
+        let Some((rule, source)) = bucket(&key).filter(|(rule, _)| *rule == limit.id) else {
+            continue;
+        };
+        // It may have made room for another one meanwhile.
+        if sys::map_lookup(rates, &key, &mut level_at).map_err(reading())? {
+            let level_at = u64::from_ne_bytes(level_at);
+            let source = source.filter(|_| limit.sharing == Sharing::PerSource);
+            states.extend(SourceState::of(limit, source, level_at, now));
+        }
+        debug_assert_eq!(rule, limit.id);
+    }
+    states.sort_unstable();
+    Ok(states)
+}
+
+/// The rule and the source of a key.
+fn bucket(key: &[u8]) -> Option<(u64, Option<IpAddr>)> {
+    let rule = u64::from_ne_bytes(key.get(..8)?.try_into().ok()?);
+    let source: [u8; 16] = key.get(8..24)?.try_into().ok()?;
+    Some((rule, Some(Ipv6Addr::from(source).to_canonical())))
+}
