@@ -2,7 +2,7 @@
 //! orders is silently left out: such orders are not posted at all.
 
 use tipstaff_core::brief::Brief;
-use tipstaff_core::orders::{Action, Over, Rule};
+use tipstaff_core::orders::{Action, Rule};
 use tipstaff_core::packet::Direction;
 
 /// A key that cannot be put in force.
@@ -52,12 +52,10 @@ pub fn check(brief: &Brief) -> Result<(), Unenforceable> {
 }
 
 const ONE_WAY: &str = "it guards what comes in and what passes through, not yet what goes out";
-const SILENT: &str = "it drops in silence and does not answer yet";
 
 fn missing_standing(direction: &str, action: Action) -> Option<&'static str> {
     match (direction, action) {
         ("outbound", Action::Deny | Action::Refuse) => Some(ONE_WAY),
-        (_, Action::Refuse) => Some(SILENT),
         _ => None,
     }
 }
@@ -68,10 +66,6 @@ fn missing(rule: &Rule) -> Option<(String, &'static str)> {
     } else if rule.direction == Direction::Transit {
         let why = "it knows one standing answer for all that passes through, no rules yet";
         Some(("direction = \"transit\"".into(), why))
-    } else if rule.action == Action::Refuse {
-        Some(("action = \"refuse\"".into(), SILENT))
-    } else if rule.at_most.is_some() && rule.over == Over::Refuse {
-        Some(("over = \"refuse\"".into(), SILENT))
     } else if !rule.program.is_any() {
         let why = "it does not know yet which program listens";
         Some((format!("program = {}", rule.program.words()), why))

@@ -20,6 +20,7 @@ pub mod limits;
 mod memory;
 mod pins;
 pub mod reading;
+mod refuse;
 mod revision;
 mod rows;
 pub mod sys;

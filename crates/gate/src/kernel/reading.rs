@@ -19,8 +19,16 @@ pub mod helper {
     pub const MAP_UPDATE: i32 = 2;
     /// `bpf_ktime_get_ns`.
     pub const TIME: i32 = 5;
+    /// `bpf_skb_store_bytes`.
+    pub const STORE_BYTES: i32 = 9;
     /// `bpf_tail_call`.
     pub const TAIL_CALL: i32 = 12;
+    /// `bpf_redirect`.
+    pub const REDIRECT: i32 = 23;
+    /// `bpf_csum_diff`.
+    pub const CHECKSUM_DIFFERENCE: i32 = 28;
+    /// `bpf_skb_change_tail`.
+    pub const CHANGE_TAIL: i32 = 38;
     /// `bpf_skb_load_bytes_relative`.
     pub const LOAD_BYTES_RELATIVE: i32 = 68;
     /// `bpf_fib_lookup`.
@@ -89,6 +97,10 @@ pub mod at {
     pub const LEVEL: i16 = -296;
     /// The verdict byte of a rule, u64.
     pub const VERDICT: i16 = -304;
+    /// The link header, 14 bytes.
+    pub const LINK: i16 = -320;
+    /// An answer of the gate's own from its IP header on, 96 bytes at most.
+    pub const ANSWER: i16 = -416;
 }
 
 /// Bytes of a flow's key: the remote address (IPv4 as `::ffff:a.b.c.d`), the

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::orders::{Action, read_all};
+use tipstaff_core::orders::{Action, Over, Rule, Standing, read_all};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::tables::Tables;
 use tipstaff_core::tables::layout::Verdict;
@@ -39,6 +39,15 @@ fn tai_ahead() -> Result<i32, GateError> {
     both.map(|ahead| ahead as i32).map_err(|e| super::system("reading the clock")(e.into()))
 }
 
+/// Whether a rule or a standing answer of the list says "refuse".
+fn refuses(brief: &Brief) -> bool {
+    let Standing { inbound, transit, .. } = brief.standing;
+    let rule = |rule: &Rule| {
+        rule.action == Action::Refuse || rule.at_most.is_some() && rule.over == Over::Refuse
+    };
+    [inbound, transit].contains(&Action::Refuse) || brief.rules().any(rule)
+}
+
 impl Revision {
     /// Loads everything; nothing is in force yet.
     pub(super) fn load(
@@ -69,6 +78,7 @@ impl Revision {
             flows,
             rates,
             standing: posting.brief.standing,
+            refuses: refuses(posting.brief),
             foundations: posting.brief.foundations,
             tai_ahead: tai_ahead()?,
         })

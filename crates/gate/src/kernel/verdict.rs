@@ -22,6 +22,7 @@ use super::reading::{
     Ways, at, destination_offset, family_jumps, flow_remote, helper, ip_header, skb, source_offset,
     transport_header,
 };
+use super::refuse;
 use super::rows::{address_rows, first_rule};
 
 /// tcx: let the next program decide, and the stack after it.
@@ -98,6 +99,8 @@ pub struct Parts<'m> {
     pub rates: BorrowedFd<'m>,
     /// The standing answers.
     pub standing: Standing,
+    /// Whether anybody refuses.
+    pub refuses: bool,
     /// By how many seconds TAI is ahead of UTC.
     pub tai_ahead: i32,
     /// Foundations that can be off.
@@ -225,8 +228,16 @@ fn count_and_return(a: &mut Assembler, parts: &Parts<'_>) {
     a.op_reg(Op::Add, R1, R2);
     a.store(Width::D, R0, 8, R1);
     a.place(done);
-    let pass = a.label();
+    let (pass, silent) = (a.label(), a.label());
     a.jump_if(If::Eq, R8, i32::from(Verdict::ALLOW), pass);
+    if parts.refuses {
+        a.jump_if(If::Ne, R8, i32::from(Verdict::REFUSE), silent);
+        // A question changes nothing.
+        a.load(Width::W, R1, R6, skb::MARK);
+        a.jump_if(If::Eq, R1, UNCOUNTED as i32, silent);
+        refuse::answer(a, parts, silent);
+    }
+    a.place(silent);
     a.mov(R0, DROP);
     a.exit();
     a.place(pass);
