@@ -4,173 +4,17 @@
 
 #![allow(clippy::unwrap_used)]
 
+mod ground;
+
 use std::fs;
-use std::io::{self, Read, Write};
-use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream, UdpSocket};
+use std::io::{Read, Write};
+use std::net::{IpAddr, TcpListener, UdpSocket};
 use std::os::fd::AsFd;
-use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
-use std::sync::Arc;
+use std::process::Command;
 use std::time::Duration;
 
-use socket2::{Domain, Protocol, Socket, Type};
-use tipstaff_gate::kernel::check_ground;
+use ground::{ARCHIVE, HEAD, Lab, PARTNER, PATIENCE, PING, PLATES, STRANGER, ip, ping};
 use tipstaff_host::lab::{self, Mounts, Space};
-
-const HEAD: &str = r#"version = 1
-[standing]
-inbound = "deny"
-outbound = "allow"
-transit = "deny"
-[addresses]
-partner = ["203.0.113.0/24", "2001:db8:113::/48"]
-"#;
-const PLATES: &str = r#"[[rules]]
-name = "plates"
-action = "allow"
-traffic = "tcp/7410"
-source = "partner"
-"#;
-const PING: &str = r#"[[rules]]
-name = "ping"
-action = "allow"
-traffic = "icmp/echo"
-source = "partner"
-"#;
-const ARCHIVE: [&str; 2] = ["198.51.100.20", "2001:db8:51::20"];
-const PARTNER: [&str; 2] = ["203.0.113.9", "2001:db8:113::9"];
-const STRANGER: [&str; 2] = ["192.0.2.66", "2001:db8:66::66"];
-/// Over a cable between two namespaces an answer takes well under a millisecond.
-const PATIENCE: Duration = Duration::from_millis(250);
-
-struct Lab {
-    archive: Arc<Space>,
-    world: Space,
-    folder: tempfile::TempDir,
-}
-
-fn ip(text: &str) -> IpAddr {
-    text.parse().unwrap()
-}
-
-impl Lab {
-    fn new() -> Option<Self> {
-        if let Err(why) = check_ground() {
-            // Not eprintln: the test runner would keep that to itself.
-            let line = format!("SKIPPED: the real kernel was not tested: {why}\n");
-            io::stderr().write_all(line.as_bytes()).unwrap();
-            return None;
-        }
-        let archive = Space::new(Mounts::Own).unwrap();
-        let world = Space::new(Mounts::Shared).unwrap();
-        let end = world.as_fd().try_clone_to_owned().unwrap();
-        archive.run(move || lab::cable("lan0", "w0", end.as_fd()).unwrap()).unwrap();
-        world
-            .run(|| {
-                lab::up("w0").unwrap();
-                lab::address("w0", ip("198.51.100.1"), 24).unwrap();
-                lab::address("w0", ip("2001:db8:51::1"), 64).unwrap();
-                for (six, address) in [PARTNER, STRANGER].as_flattened().iter().enumerate() {
-                    let prefix = if six % 2 == 0 { 32 } else { 128 };
-                    lab::address("lo", ip(address), prefix).unwrap();
-                }
-            })
-            .unwrap();
-        archive
-            .run(|| {
-                lab::up("lan0").unwrap();
-                lab::address("lan0", ip(ARCHIVE[0]), 24).unwrap();
-                lab::address("lan0", ip(ARCHIVE[1]), 64).unwrap();
-                lab::default_route(ip("198.51.100.1")).unwrap();
-                lab::default_route(ip("2001:db8:51::1")).unwrap();
-            })
-            .unwrap();
-        Some(Self { archive: Arc::new(archive), world, folder: tempfile::tempdir().unwrap() })
-    }
-
-    fn path(&self) -> &Path {
-        self.folder.path()
-    }
-
-    fn orders(&self, rules: &str) -> PathBuf {
-        let path = self.path().join("orders.toml");
-        fs::write(&path, format!("{HEAD}{rules}")).unwrap();
-        path
-    }
-
-    /// Runs the program in the archive.
-    fn tipstaff(&self, arguments: &[&str]) -> Output {
-        let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
-        command.args(arguments).env("NO_COLOR", "1").env("TIPSTAFF_RUN", self.path().join("run"));
-        command.env("TIPSTAFF_ORDERS", self.path().join("orders.toml"));
-        self.archive.run(move || command.output().unwrap()).unwrap()
-    }
-
-    fn done(&self, arguments: &[&str]) -> String {
-        let output = self.tipstaff(arguments);
-        let error = String::from_utf8_lossy(&output.stderr);
-        assert!(output.status.success(), "{arguments:?}: {error}");
-        String::from_utf8(output.stdout).unwrap()
-    }
-
-    /// What a client of that address meets.
-    fn connect(&self, from: &str, to: &str, port: u16) -> Result<TcpStream, io::ErrorKind> {
-        let (from, to) = (SocketAddr::new(ip(from), 0), SocketAddr::new(ip(to), port));
-        let connect = move || {
-            let socket = Socket::new(Domain::for_address(to), Type::STREAM, Some(Protocol::TCP))?;
-            socket.bind(&from.into())?;
-            socket.connect_timeout(&to.into(), PATIENCE)?;
-            Ok(TcpStream::from(socket))
-        };
-        self.world.run(connect).unwrap().map_err(|e: io::Error| e.kind())
-    }
-
-    fn knock(&self, from: &str, to: &str, port: u16) -> &'static str {
-        match self.connect(from, to, port) {
-            Ok(_) => "answers",
-            Err(io::ErrorKind::ConnectionRefused) => "refuses",
-            Err(io::ErrorKind::TimedOut) => "silent",
-            Err(other) => panic!("{other}"),
-        }
-    }
-
-    fn listen(&self, address: &str, port: u16) -> TcpListener {
-        let address = SocketAddr::new(ip(address), port);
-        self.archive.run(move || TcpListener::bind(address).unwrap()).unwrap()
-    }
-}
-
-/// Whether an echo request from one address to another is answered.
-fn ping(space: &Space, from: &str, to: &str) -> bool {
-    let (from, to) = (SocketAddr::new(ip(from), 0), SocketAddr::new(ip(to), 0));
-    space
-        .run(move || {
-            let (protocol, request, reply) = match to.is_ipv4() {
-                true => (Protocol::ICMPV4, 8, 0),
-                false => (Protocol::ICMPV6, 128, 129),
-            };
-            let socket = Socket::new(Domain::for_address(to), Type::RAW, Some(protocol)).unwrap();
-            socket.bind(&from.into()).unwrap();
-            socket.set_read_timeout(Some(PATIENCE)).unwrap();
-            // The kernel fills in ICMPv6's checksum; ICMP's of this very message is known.
-            let mut message = [request, 0, 0, 0, 0x12, 0x34, 0, 1];
-            if to.is_ipv4() {
-                message[2..4].copy_from_slice(&0xe5ca_u16.to_be_bytes());
-            }
-            socket.send_to(&message, &to.into()).unwrap();
-            let mut socket = socket;
-            let mut answer = [0; 256];
-            while let Ok(length) = socket.read(&mut answer) {
-                let begin = if to.is_ipv4() { 20 } else { 0 };
-                let mine = length > begin + 5 && answer[begin + 4..begin + 6] == [0x12, 0x34];
-                if mine && answer[begin] == reply {
-                    return true;
-                }
-            }
-            false
-        })
-        .unwrap()
-}
 
 #[test]
 fn orders_hold_for_ordinary_clients_of_both_families() {

@@ -334,6 +334,7 @@ pub fn expected(
             let bound = listeners.iter().any(|l| bound(&l));
             return match rule {
                 Some(index) => (Outcome::Answers, speaker_words(brief, Speaker::Rule(index))),
+                None if subject == Subject::Echo => (Outcome::Answers, "the kernel itself".into()),
                 None if bound => (Outcome::Answers, "its own listener".into()),
                 None => (Outcome::Refuses, "nobody".into()),
             };

@@ -311,7 +311,11 @@ impl Caught {
                 if kind == error {
                     // Inside stands the knock: its ports are the other way round.
                     let inner = ip + 8 + ip;
-                    let answered = Answered { from: u16_at(inner)?, to: u16_at(inner + 2)? };
+                    let echo = *packet.get(ip + 8 + if six { 6 } else { 9 })? == protocol;
+                    let answered = match echo {
+                        true => Answered { from: u16_at(inner + 4)?, to: 0 },
+                        false => Answered { from: u16_at(inner)?, to: u16_at(inner + 2)? },
+                    };
                     (answered, What::Error { kind, code })
                 } else {
                     (Answered { from: u16_at(ip + 4)?, to: 0 }, What::Data)
@@ -389,7 +393,14 @@ fn catch(a: &mut Assembler, source: IpAddr, ring: BorrowedFd<'_>, next: Label) {
     a.jump_if(If::Eq, R1, error, unreachable);
     copied(a, ip + 8, ip + 4, next, output);
     a.place(unreachable);
-    copied(a, ip + 8 + ip + 8, ip + 8 + ip, next, output);
+    let (inner, about_echo) = (ip + 8 + ip, a.label());
+    load(a, inner + 8, next);
+    let protocol = if family == Family::V4 { 9 } else { 6 };
+    a.load(Width::B, R1, STACK, COPY + ip + 8 + protocol);
+    a.jump_if(If::Eq, R1, i32::from(icmp), about_echo);
+    copied(a, inner + 8, inner, next, output);
+    a.place(about_echo);
+    copied(a, inner + 8, inner + 4, next, output);
 
     a.place(output);
     a.map(R1, ring);
@@ -459,5 +470,10 @@ mod tests {
         let caught = Caught::read(true, &error).unwrap();
         assert_eq!(caught.answered, Answered { from: 61_000, to: 7420 });
         assert_eq!(caught.what, What::Error { kind: 1, code: 4 });
+        // About an echo request: its identifier stands where a checksum is followed by it.
+        error[54] = 58;
+        error[92..94].copy_from_slice(&[0xee, 0x49]);
+        let caught = Caught::read(true, &error).unwrap();
+        assert_eq!(caught.answered, Answered { from: 61_001, to: 0 });
     }
 }

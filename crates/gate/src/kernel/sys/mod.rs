@@ -4,6 +4,7 @@
 //! Offsets into `union bpf_attr` are those of `include/uapi/linux/bpf.h`.
 #![allow(unsafe_code)]
 
+mod card;
 mod ring;
 
 use std::ffi::CString;
@@ -13,6 +14,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::OnceLock;
 
+pub use card::set_transmit_checksum;
 pub use ring::Ring;
 
 /// Kinds of maps that Tipstaff uses.
