@@ -156,7 +156,7 @@ mod tests {
             let states = rates.sources(&limit(Sharing::PerSource), at(seconds));
             states.iter().map(|s| (s.room, s.wait / SECOND)).collect::<Vec<_>>()
         };
-        assert_eq!(state(&rates, 10), [(2, 0), (0, 10)]);
+        assert_eq!(state(&rates, 5), [(0, 15), (2, 0)]);
         assert_eq!(state(&rates, 1_000), []);
         let mut take = |seconds, source: &str| {
             rates.take(&limit(Sharing::PerSource), source.parse().unwrap(), at(seconds))
