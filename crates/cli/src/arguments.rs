@@ -88,6 +88,8 @@ pub enum Command {
     State,
     /// Packets and bytes by rule, and how sources stand with a rate
     Tally(TallyOptions),
+    /// Decisions as they happen: of rules with `log = true`, and a sample of what is denied
+    Watch(WatchOptions),
     /// Which ports are truly reachable, from where, and why that differs from the orders
     Reach(ReachOptions),
     /// Take the gate down; everything passes then
@@ -365,6 +367,13 @@ pub struct AskOptions {
     /// Ask the gate in the kernel instead of the file
     #[arg(long)]
     pub in_force: bool,
+}
+
+#[derive(Args, Debug)]
+pub struct WatchOptions {
+    /// End after so many
+    #[arg(long, value_name = "NUMBER")]
+    pub count: Option<u64>,
 }
 
 #[derive(Args, Debug)]

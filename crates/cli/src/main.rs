@@ -62,6 +62,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Post(options) => commands::post::run(common, options, terminal),
         Command::State => commands::state::run(common, terminal),
         Command::Tally(options) => commands::tally::run(common, options, terminal),
+        Command::Watch(options) => commands::watch::run(common, options, terminal),
         Command::Reach(options) => commands::reach::run(common, options, terminal),
         Command::Withdraw => commands::withdraw::run(common, terminal),
         Command::Demo(options) => commands::demo::run(options, terminal),

@@ -7,7 +7,7 @@ mod ground;
 use std::io;
 use std::net::UdpSocket;
 
-use ground::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip};
+use ground::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip, ping};
 use tipstaff_gate::kernel::sys::set_transmit_checksum;
 
 #[test]
@@ -83,5 +83,59 @@ fn a_refusal_says_no_at_once_whoever_computes_the_checksums() {
     assert!(asked.contains("refused by rule 1 (no)"), "{asked}");
     let reach = lab.tipstaff(&["reach", "--as", PARTNER[0], "--as", PARTNER[1], "--json"]);
     assert_eq!(reach.status.code(), Some(0), "{}", String::from_utf8_lossy(&reach.stdout));
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn decisions_are_recorded_and_watched() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    lab.orders(
+        "[[rules]]\nname = \"plates\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\nsource = \"partner\"\nlog = true\n",
+    );
+    lab.done(&["post"]);
+    for family in 0..2 {
+        assert_eq!(lab.knock(PARTNER[family], ARCHIVE[family], 7410), "answers");
+        assert!(!ping(&lab.world, STRANGER[family], ARCHIVE[family]));
+    }
+    let text = lab.done(&["watch", "--json", "--count", "4"]);
+    let lines: Vec<serde_json::Value> =
+        text.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let cells = |line: &serde_json::Value| {
+        let cell = |key: &str| line[key].as_str().unwrap().to_owned();
+        [
+            cell("verdict"),
+            cell("traffic"),
+            cell("source"),
+            cell("destination"),
+            cell("by"),
+            cell("interface"),
+        ]
+    };
+    let (rule, standing) = ("rule 1 (plates)", "the standing answer inbound");
+    for (family, own) in ARCHIVE.iter().enumerate() {
+        let [verdict, traffic, source, destination, by, interface] = cells(&lines[2 * family]);
+        assert_eq!([verdict, traffic, by, interface], ["allow", "tcp/7410", rule, "lan0"]);
+        assert!(source.contains(PARTNER[family]) && destination.contains(own), "{text}");
+        let [verdict, traffic, source, destination, by, _] = cells(&lines[2 * family + 1]);
+        assert_eq!([&*verdict, &*traffic, &*by], ["deny", "icmp/echo", standing]);
+        assert_eq!([&*source, &*destination], [STRANGER[family], own]);
+    }
+    // A flood of denied knocks is sampled, and what is left out is counted.
+    let target = ip(ARCHIVE[0]);
+    lab.world
+        .run(move || {
+            let socket = UdpSocket::bind((ip(STRANGER[0]), 0)).unwrap();
+            for _ in 0..1_000 {
+                socket.send_to(b"?", (target, 9)).unwrap();
+            }
+        })
+        .unwrap();
+    let text = lab.done(&["watch", "--count", "90"]);
+    assert!(text.contains("  deny    inbound on lan0  udp/9") && text.contains(standing), "{text}");
+    let tally: serde_json::Value = serde_json::from_str(&lab.done(&["tally", "--json"])).unwrap();
+    let rows = tally["rows"].as_array().unwrap();
+    let denied = rows.iter().find(|row| row["by"] == standing).unwrap();
+    assert!(denied["packets"].as_u64() >= Some(1_002), "{denied}");
     lab.done(&["withdraw"]);
 }

@@ -69,8 +69,6 @@ fn missing(rule: &Rule) -> Option<(String, &'static str)> {
     } else if !rule.program.is_any() {
         let why = "it does not know yet which program listens";
         Some((format!("program = {}", rule.program.words()), why))
-    } else if rule.log {
-        Some(("log = true".into(), "it does not record decisions yet"))
     } else {
         None
     }
@@ -90,7 +88,7 @@ mod tests {
             );
             check(&Brief::of(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
         };
-        for key in ["direction = \"outbound\"", "direction = \"transit\"", "log = true"] {
+        for key in ["direction = \"outbound\"", "direction = \"transit\""] {
             assert_eq!(refused(key), Err(("rule 1 (web), line 6".into(), key.to_owned())), "{key}");
             assert_eq!(refused(&format!("{key}\nenabled = false")), Ok(()));
         }

@@ -7,13 +7,14 @@ pub mod kernel;
 pub mod simulated;
 
 use std::io;
+use std::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{Attachments, Limit, OrdersHash, Sheets};
-use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::orders::{Action, Attachments, Limit, OrdersHash, Sheets};
+use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_core::rates::SourceState;
 use tipstaff_core::tables::TooLarge;
 
@@ -90,6 +91,42 @@ pub struct Tally {
     pub packets: u64,
     /// Their bytes, link header included.
     pub bytes: u64,
+}
+
+/// A decision that was recorded.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Event {
+    /// Nanoseconds since 1970-01-01 UTC.
+    pub time: i64,
+    /// First bytes of the hash of the orders that decided.
+    pub orders: [u8; 8],
+    /// Who spoke.
+    pub speaker: Speaker,
+    /// What was said.
+    pub verdict: Action,
+    /// Which way.
+    pub direction: Direction,
+    /// Where.
+    pub interface: InterfaceIndex,
+    /// IANA protocol number.
+    pub protocol: u8,
+    /// From whom.
+    pub source: IpAddr,
+    /// To whom.
+    pub destination: IpAddr,
+    /// Source port, where there is one.
+    pub from: Option<u16>,
+    /// Destination port, or type × 256 + code of ICMP.
+    pub to: Option<u16>,
+}
+
+/// What the records do not have.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Unrecorded {
+    /// Denied by a standing answer and left out of the sample.
+    pub left_out: u64,
+    /// Lost: nobody read in time.
+    pub lost: u64,
 }
 
 /// What went wrong. Whatever it is, the orders that were in force before still are.

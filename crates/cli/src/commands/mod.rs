@@ -15,4 +15,5 @@ pub mod schema;
 pub mod state;
 pub mod survey;
 pub mod tally;
+pub mod watch;
 pub mod withdraw;

@@ -36,7 +36,7 @@ impl Action {
 
 impl fmt::Display for Action {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
+        f.pad(match self {
             Self::Allow => "allow",
             Self::Deny => "deny",
             Self::Refuse => "refuse",
@@ -379,6 +379,13 @@ impl OrdersHash {
             }
         }
         Self(hash.finalize().into())
+    }
+
+    /// The first eight bytes, enough for records.
+    pub fn first(&self) -> [u8; 8] {
+        let mut first = [0; 8];
+        first.copy_from_slice(&self.0[..8]);
+        first
     }
 
     /// The first twelve hex digits, enough for people.

@@ -101,6 +101,7 @@ impl Tables {
             verdicts_offset,
             limit_of_offset,
             limits_offset,
+            logs: brief.rules().any(|rule| rule.log),
             limits: limits.iter().flatten().count() as u32,
             size,
         };

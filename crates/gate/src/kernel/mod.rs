@@ -7,7 +7,8 @@
 //! interfaces at once, or not at all. Everything that outlives the process is
 //! pinned in an own bpffs, in a folder for the namespace:
 //!
-//! `slot` · `flows` (what this host sent) · `rates` (what sources took of rates) · `inner` (the link that remembers
+//! `slot` · `flows` (what this host sent) · `rates` (what sources took of rates) ·
+//! `events` (decisions that are recorded) · `inner` (the link that remembers
 //! it) · `outer-N` (the link on interface N) · `sent-N` (in place of `inner` on
 //! kernels before about 6.15).
 //!
@@ -15,6 +16,7 @@
 //! and in one of them the record of the orders.
 
 pub mod assembler;
+pub mod events;
 mod ground;
 pub mod limits;
 mod memory;
@@ -37,10 +39,10 @@ use tipstaff_core::orders::Limit;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::rates::SourceState;
 
-use crate::{Gate, GateError, InForce, Posted, Posting, Tally};
+use crate::{Gate, GateError, InForce, Posted, Posting, Tally, Unrecorded};
 pub use ground::{MIN_KERNEL, check_ground};
 use pins::{At, Pins};
-use revision::Revision;
+use revision::{Memories, Revision};
 use sys::{Attach, ProgramKind};
 
 /// Called before each step that changes something; `Break` stops there as
@@ -178,10 +180,15 @@ impl KernelGate {
         let flows = pins.flows_or_new(made)?;
         self.step("rates")?;
         let rates = pins.rates_or_new(made)?;
+        self.step("events")?;
+        let events = pins.events_or_new(made)?;
         let before = Revision::in_slot(slot.as_fd())?;
 
         self.step("load")?;
-        let revision = Revision::load(posting, flows.as_fd(), rates.as_fd())?;
+        let revision = Revision::load(
+            posting,
+            Memories { flows: flows.as_fd(), rates: rates.as_fd(), events: events.as_fd() },
+        )?;
         if let Some(before) = &before {
             revision.take_over_tallies(before)?;
         }
@@ -346,6 +353,25 @@ impl Gate for KernelGate {
 }
 
 impl KernelGate {
+    /// The decisions as they happen. One reader at a time: what it takes no
+    /// other one sees.
+    ///
+    /// # Errors
+    /// [`GateError::NothingInForce`] among others.
+    pub fn events(&self) -> Result<events::Events, GateError> {
+        ground::check_root()?;
+        events::Events::open(self.pins().events()?.ok_or(GateError::NothingInForce)?)
+    }
+
+    /// How many decisions of the standing answers were left out of the
+    /// records, and how many records nobody had read in time.
+    ///
+    /// # Errors
+    /// As [`Gate::ask`].
+    pub fn unrecorded(&self) -> Result<Unrecorded, GateError> {
+        self.revision()?.ok_or(GateError::NothingInForce)?.unrecorded()
+    }
+
     /// As if the frame had arrived: it is counted, and takes from rates. What
     /// the gate would answer comes back beside the decision.
     ///

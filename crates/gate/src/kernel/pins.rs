@@ -11,6 +11,7 @@ use tipstaff_core::interface::Interface;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::rates;
 
+use super::events::RING_BYTES;
 use super::limits::BUCKET_BYTES;
 use super::reading::FLOW_BYTES;
 use super::sys::{self, MapKind};
@@ -144,6 +145,20 @@ impl Pins {
         self.memory_or_new(("rates", "ts_rates"), (BUCKET_BYTES, rates::CAPACITY), made)
     }
 
+    pub(super) fn events_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        if let Some(map) = self.open("events")? {
+            return Ok(map);
+        }
+        let map = sys::map_create(MapKind::Ring, "ts_events", 0, 0, RING_BYTES)
+            .map_err(bpf("to make a map with bpf(2)"))?;
+        self.keep(map.as_fd(), "events", made)?;
+        Ok(map)
+    }
+
+    pub(super) fn events(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("events")
+    }
+
     pub(super) fn rates(&self) -> Result<Option<OwnedFd>, GateError> {
         self.open("rates")
     }
@@ -206,7 +221,9 @@ impl Pins {
             fs::read_dir(&self.folder)?.map(|entry| entry.map(|e| e.path())).collect()
         };
         let mut all = read().map_err(system(format!("reading {}", self.folder.display())))?;
-        let is_map = |path: &Path| ["slot", "flows", "rates"].iter().any(|map| path.ends_with(map));
+        let is_map = |path: &Path| {
+            ["slot", "flows", "rates", "events"].iter().any(|map| path.ends_with(map))
+        };
         all.sort_by_key(|path| (is_map(path), path.clone()));
         Ok(all)
     }

@@ -101,6 +101,14 @@ pub mod at {
     pub const LINK: i16 = -320;
     /// An answer of the gate's own from its IP header on, 96 bytes at most.
     pub const ANSWER: i16 = -416;
+    /// What is to be recorded of the decision, u64.
+    pub const LOG: i16 = -424;
+    /// 4 or 6, u64.
+    pub const FAMILY: i16 = -432;
+    /// The direction, u64.
+    pub const WAY: i16 = -440;
+    /// The record of a decision, 64 bytes; an answer is made after it is written.
+    pub const RECORD: i16 = ANSWER;
 }
 
 /// Bytes of a flow's key: the remote address (IPv4 as `::ffff:a.b.c.d`), the

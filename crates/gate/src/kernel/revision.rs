@@ -15,13 +15,21 @@ use super::reading::skb;
 use super::sys::{self, MapKind, ProgramKind, SKB_CONTEXT, TestRun};
 use super::verdict::{self, CounterSlot, Parts, UNCOUNTED};
 use super::{bpf, load, misfit};
-use crate::{GateError, Posting, Record, Tally};
+use crate::{GateError, Posting, Record, Tally, Unrecorded};
 
 const TABLES: &str = "ts_tables";
 const COUNTERS: &str = "ts_counters";
 const RECORD: &str = "ts_record";
 const MAKE_MAP: &str = "to make a map with bpf(2)";
 const FIRST: [u8; 4] = [0; 4];
+
+/// What outlives revisions.
+#[derive(Clone, Copy)]
+pub(super) struct Memories<'m> {
+    pub(super) flows: BorrowedFd<'m>,
+    pub(super) rates: BorrowedFd<'m>,
+    pub(super) events: BorrowedFd<'m>,
+}
 
 pub(super) struct Revision {
     program: OwnedFd,
@@ -31,12 +39,18 @@ pub(super) struct Revision {
 
 /// By how many seconds TAI is ahead of UTC: 37 where the clock is kept well, 0
 /// where nobody told the kernel.
-fn tai_ahead() -> Result<i32, GateError> {
+pub(super) fn tai_ahead() -> Result<i32, GateError> {
     use nix::time::{ClockId, clock_gettime};
     let seconds = |clock| clock_gettime(clock).map(|t| t.tv_sec());
     let both =
         seconds(ClockId::CLOCK_TAI).and_then(|tai| Ok(tai - seconds(ClockId::CLOCK_REALTIME)?));
     both.map(|ahead| ahead as i32).map_err(|e| super::system("reading the clock")(e.into()))
+}
+
+/// Whether any decision of the list is recorded.
+fn records(brief: &Brief) -> bool {
+    let Standing { inbound, transit, .. } = brief.standing;
+    [inbound, transit].iter().any(|said| *said != Action::Allow) || brief.rules().any(|r| r.log)
 }
 
 /// Whether a rule or a standing answer of the list says "refuse".
@@ -50,11 +64,7 @@ fn refuses(brief: &Brief) -> bool {
 
 impl Revision {
     /// Loads everything; nothing is in force yet.
-    pub(super) fn load(
-        posting: &Posting<'_>,
-        flows: BorrowedFd<'_>,
-        rates: BorrowedFd<'_>,
-    ) -> Result<Self, GateError> {
+    pub(super) fn load(posting: &Posting<'_>, memories: Memories<'_>) -> Result<Self, GateError> {
         crate::enforceable::check(posting.brief)?;
         let built = Tables::build(posting.brief)?;
         let layout = built.layout();
@@ -75,8 +85,11 @@ impl Revision {
             tables: tables.as_fd(),
             layout,
             counters: counters.as_fd(),
-            flows,
-            rates,
+            flows: memories.flows,
+            rates: memories.rates,
+            events: memories.events,
+            records: records(posting.brief),
+            orders: posting.record.hash().first(),
             standing: posting.brief.standing,
             refuses: refuses(posting.brief),
             foundations: posting.brief.foundations,
@@ -161,6 +174,15 @@ impl Revision {
             counters.push((CounterSlot(slot), tally));
         }
         Ok(counters)
+    }
+
+    pub(super) fn unrecorded(&self) -> Result<Unrecorded, GateError> {
+        let counters = self.each_counter()?;
+        let of = |slot: u32| {
+            let found = counters.iter().find(|(s, _)| s.0 == slot);
+            found.map_or(0, |(_, tally)| tally.packets)
+        };
+        Ok(Unrecorded { left_out: of(CounterSlot::UNRECORDED), lost: of(CounterSlot::LOST) })
     }
 
     pub(super) fn tallies(&self) -> Result<Vec<(Speaker, Tally)>, GateError> {

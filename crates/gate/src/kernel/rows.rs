@@ -8,9 +8,9 @@ use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyW
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
-use super::limits;
 use super::reading::{at, destination_offset, helper, skb, source_offset};
 use super::verdict::{CounterSlot, Parts};
+use super::{events, limits};
 
 /// An address of the IP header as a number: r1 (IPv4), or r1 high and r2 low (IPv6).
 fn address_key(a: &mut Assembler, family: Family, offset: i16) {
@@ -197,6 +197,14 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     a.copy(R7, R9);
     a.op(Op::Lsh, R7, 1); // two slots a rule
     a.op(Op::Add, R7, CounterSlot::FIRST_RULE as i32);
+    if layout.logs {
+        let quiet = a.label();
+        a.copy(R2, R1);
+        a.op(Op::And, R2, i32::from(Verdict::LOG));
+        a.jump_if(If::Eq, R2, 0, quiet);
+        a.store_value(Width::D, STACK, at::LOG, events::wanted::ALL);
+        a.place(quiet);
+    }
     limits::ask(a, parts, unsound, finish);
     a.place(none);
 }

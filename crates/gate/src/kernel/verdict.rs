@@ -22,8 +22,8 @@ use super::reading::{
     Ways, at, destination_offset, family_jumps, flow_remote, helper, ip_header, skb, source_offset,
     transport_header,
 };
-use super::refuse;
 use super::rows::{address_rows, first_rule};
+use super::{events, refuse};
 
 /// tcx: let the next program decide, and the stack after it.
 pub(super) const NEXT: i32 = -1;
@@ -43,6 +43,10 @@ impl CounterSlot {
     const UNSOUND: u32 = 10;
     const NOBODY: u32 = 11;
     const STANDING_OUTBOUND: u32 = 12;
+    /// Decisions of the standing answers that were left out of the records.
+    pub(super) const UNRECORDED: u32 = 13;
+    /// Records for which the ring had no room.
+    pub(super) const LOST: u32 = 14;
     pub(super) const FIRST_RULE: u32 = 16;
 
     /// How many slots a list of `rules` rules needs.
@@ -97,6 +101,12 @@ pub struct Parts<'m> {
     pub flows: BorrowedFd<'m>,
     /// What sources took of rates.
     pub rates: BorrowedFd<'m>,
+    /// Whether anything is recorded.
+    pub records: bool,
+    /// The ring of the records.
+    pub events: BorrowedFd<'m>,
+    /// First bytes of the orders' hash, for the records.
+    pub orders: [u8; 8],
     /// The standing answers.
     pub standing: Standing,
     /// Whether anybody refuses.
@@ -148,6 +158,7 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
     let (four, six) = (a.label(), a.label());
 
     a.copy(R6, R1);
+    a.store_value(Width::D, STACK, at::LOG, events::wanted::NOTHING);
     a.load(Width::W, R2, R6, skb::INTERFACE);
     a.jump_if(If::Eq, R2, 1, foundation(Foundation::Loopback));
     let not_ours = a.label();
@@ -162,6 +173,7 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
 
     for (label, family) in [(four, Family::V4), (six, Family::V6)] {
         a.place(label);
+        events::begin(&mut a, family);
         ip_header(&mut a, family, labels.ways);
         before_rules(&mut a, family, parts, &labels);
         address_rows(&mut a, family, parts, labels.unsound);
@@ -203,6 +215,12 @@ struct Labels {
 }
 
 fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finish: Label) {
+    if speaker == Speaker::Standing(Direction::Transit) {
+        a.store_value(Width::D, STACK, at::WAY, Direction::Transit as i32);
+    }
+    if matches!(speaker, Speaker::Standing(_)) && action != Action::Allow {
+        a.store_value(Width::D, STACK, at::LOG, events::wanted::SAMPLE);
+    }
     a.mov(R7, CounterSlot::of(speaker).0 as i32);
     a.mov(R8, i32::from(Verdict::said(action)));
     a.jump(finish);
@@ -227,6 +245,9 @@ fn count_and_return(a: &mut Assembler, parts: &Parts<'_>) {
     a.load(Width::D, R1, R0, 8);
     a.op_reg(Op::Add, R1, R2);
     a.store(Width::D, R0, 8, R1);
+    if parts.records {
+        events::record(a, parts);
+    }
     a.place(done);
     let (pass, silent) = (a.label(), a.label());
     a.jump_if(If::Eq, R8, i32::from(Verdict::ALLOW), pass);
@@ -471,7 +492,7 @@ mod tests {
         for speaker in &speakers {
             assert_eq!(CounterSlot::of(*speaker).speaker(), Some(*speaker));
         }
-        assert_eq!(CounterSlot(13).speaker(), None);
+        assert_eq!(CounterSlot(CounterSlot::LOST).speaker(), None);
         assert_eq!(CounterSlot::count(3), 22);
     }
 }

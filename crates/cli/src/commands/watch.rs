@@ -1,0 +1,188 @@
+//! `watch`: decisions as they happen.
+
+use std::fs::File;
+use std::io::Write;
+use std::net::SocketAddr;
+use std::os::fd::AsFd;
+
+use nix::fcntl::{Flock, FlockArg};
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use serde::Serialize;
+use tipstaff_core::decide::Speaker;
+use tipstaff_core::names::traffic::TrafficKey;
+use tipstaff_core::orders::Action;
+use tipstaff_core::packet::Direction;
+use tipstaff_core::reach::speaker_words;
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::kernel::events::Events;
+use tipstaff_gate::{Event, Gate, GateError, Unrecorded};
+use tipstaff_host::interfaces;
+
+use crate::Ending;
+use crate::arguments::{Common, WatchOptions};
+use crate::chosen::{self, Chosen, Visible};
+use crate::failure::{Failure, system};
+use crate::terminal::Terminal;
+
+/// One decision, for scripts: a line of JSON each.
+#[derive(Serialize)]
+struct Line<'e> {
+    time: String,
+    direction: Direction,
+    interface: &'e str,
+    traffic: String,
+    source: String,
+    destination: String,
+    verdict: Action,
+    by: &'e str,
+    #[serde(flatten)]
+    speaker: Speaker,
+}
+
+pub fn run(
+    common: &Common,
+    options: &WatchOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let gate = KernelGate::new(&common.run_dir)?;
+    let mut names = Names::read(common)?;
+    let _alone = alone(common)?;
+    let mut events = gate.events()?;
+    let before = gate.unrecorded()?;
+    let mut seen = 0;
+    if !terminal.json {
+        terminal.note("decisions of rules with `log = true`, and a sample of what the standing answers deny; Ctrl-C ends");
+    }
+    loop {
+        for event in events.drain() {
+            names.keep_up(common, &event)?;
+            print(&names, &event, terminal)?;
+            seen += 1;
+            if options.count == Some(seen) {
+                return Ok(end(&gate, before, terminal));
+            }
+        }
+        if !wait(&events)? && gate.in_force()?.is_none() {
+            if !terminal.json {
+                terminal.line("The gate was taken down.");
+            }
+            return Ok(Ending::Fine);
+        }
+    }
+}
+
+/// Two readers would each see half.
+fn alone(common: &Common) -> Result<Flock<File>, Failure> {
+    let folder = File::open(&common.run_dir).map_err(system("opening the run folder"))?;
+    Flock::lock(folder, FlockArg::LockExclusiveNonblock).map_err(|_| Failure::Argument {
+        message: "another `tipstaff watch` is reading already".into(),
+        mend: "End it first: what one takes, no other sees.".into(),
+    })
+}
+
+/// Waits for a record; `false` after a second without one.
+fn wait(events: &Events) -> Result<bool, Failure> {
+    let mut waiting = [PollFd::new(events.as_fd(), PollFlags::POLLIN)];
+    let timeout = PollTimeout::from(1_000u16);
+    match poll(&mut waiting, timeout) {
+        Ok(ready) => Ok(ready > 0),
+        Err(nix::errno::Errno::EINTR) => Ok(true),
+        Err(e) => Err(system("waiting for a decision")(e.into())),
+    }
+}
+
+/// What the numbers of the records are called.
+struct Names {
+    judge: Chosen,
+    interfaces: Vec<(u32, String)>,
+}
+
+impl Names {
+    fn read(common: &Common) -> Result<Self, Failure> {
+        let judge = match chosen::in_force(common)? {
+            (Some(in_force), _) => chosen::from_force(&in_force)?,
+            (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
+            (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
+        };
+        let all = interfaces::list().map_err(system("reading the interfaces"))?;
+        Ok(Self { judge, interfaces: all.into_iter().map(|i| (i.index, i.name)).collect() })
+    }
+
+    /// Other orders, or an interface that nobody knows: then names are read anew.
+    fn keep_up(&mut self, common: &Common, event: &Event) -> Result<(), Failure> {
+        let known = self.interfaces.iter().any(|(index, _)| *index == event.interface.0);
+        if self.judge.origin.hash().first() != event.orders || !known {
+            match Self::read(common) {
+                Err(Failure::Gate(GateError::NothingInForce)) => {}
+                read => *self = read?,
+            }
+        }
+        Ok(())
+    }
+
+    fn interface(&self, event: &Event) -> String {
+        let known = self.interfaces.iter().find(|(index, _)| *index == event.interface.0);
+        known.map_or_else(|| format!("#{}", event.interface.0), |(_, name)| name.clone())
+    }
+
+    /// A record may be older than the orders in force.
+    fn by(&self, event: &Event) -> String {
+        if self.judge.origin.hash().first() == event.orders {
+            return speaker_words(&self.judge.brief, event.speaker);
+        }
+        match event.speaker {
+            Speaker::Rule(index) => format!("rule {} of earlier orders", index.position()),
+            Speaker::Beyond(index) => {
+                format!("the rate of rule {} of earlier orders", index.position())
+            }
+            other => speaker_words(&self.judge.brief, other),
+        }
+    }
+}
+
+fn print(names: &Names, event: &Event, terminal: &Terminal) -> Result<(), Failure> {
+    let key = TrafficKey::new(event.protocol, event.to.unwrap_or_default());
+    let end = |address, port: Option<u16>| match port {
+        Some(port) => SocketAddr::new(address, port).to_string(),
+        None => address.to_string(),
+    };
+    let time = jiff::Timestamp::from_nanosecond(i128::from(event.time));
+    let time = time.map(|t| format!("{t:.6}")).unwrap_or_default();
+    let (interface, by) = (names.interface(event), names.by(event));
+    let ports = event.from.is_some();
+    let destination = end(event.destination, event.to.filter(|_| ports));
+    let line = Line {
+        time,
+        direction: event.direction,
+        interface: &interface,
+        traffic: key.to_string(),
+        source: end(event.source, event.from),
+        destination,
+        verdict: event.verdict,
+        by: &by,
+        speaker: event.speaker,
+    };
+    let text = if terminal.json {
+        serde_json::to_string(&line).map_err(|e| system("writing JSON")(e.into()))?
+    } else {
+        let Line { time, direction, interface, source, destination, verdict, by, traffic, .. } =
+            line;
+        format!(
+            "{time}  {verdict:<6}  {direction} on {interface}  {traffic}  {source} → {destination}  by {by}"
+        )
+    };
+    // A reader that went away ends the work; nothing else can be said then.
+    let mut out = std::io::stdout().lock();
+    let written = writeln!(out, "{text}").and_then(|()| out.flush());
+    written.map_err(system("writing"))
+}
+
+fn end(gate: &KernelGate, before: Unrecorded, terminal: &Terminal) -> Ending {
+    let now = gate.unrecorded().unwrap_or(before);
+    let lost = now.lost.saturating_sub(before.lost);
+    let left_out = now.left_out.saturating_sub(before.left_out);
+    if !terminal.json && lost + left_out > 0 {
+        terminal.note(&format!("meanwhile {left_out} were left out of the sample, {lost} lost"));
+    }
+    Ending::Fine
+}
