@@ -8,7 +8,7 @@ mod ground;
 
 use std::fs;
 use std::io::{Read, Write};
-use std::net::{IpAddr, TcpListener, UdpSocket};
+use std::net::{IpAddr, TcpListener, TcpStream, UdpSocket};
 use std::os::fd::AsFd;
 use std::process::Command;
 use std::time::Duration;
@@ -33,12 +33,7 @@ fn orders_hold_for_ordinary_clients_of_both_families() {
     }
     // A conversation that was let in goes on, whatever is posted later.
     let mut connection = lab.connect(PARTNER[0], ARCHIVE[0], 7410).unwrap();
-    let accepted = loop {
-        let (stream, peer) = _listeners[0].accept().unwrap();
-        if peer.port() == connection.local_addr().unwrap().port() {
-            break stream;
-        }
-    };
+    let accepted = accepted_of(&_listeners[0], &connection);
     lab.orders(PING);
     lab.done(&["post"]);
     connection.write_all(b"plate 4711").unwrap();
@@ -195,9 +190,21 @@ fn the_demo_plays_on_the_real_kernel() {
     assert!(last.contains("5 differences") && last.contains("answers (wire)"), "{text}");
 }
 
-#[test]
-fn what_passes_through_has_a_standing_answer_of_its_own() {
-    let Some(lab) = Lab::new() else { return };
+/// The other end of a connection; earlier ones are passed over.
+fn accepted_of(listener: &TcpListener, connection: &TcpStream) -> TcpStream {
+    loop {
+        let (stream, peer) = listener.accept().unwrap();
+        if peer.port() == connection.local_addr().unwrap().port() {
+            for end in [&stream, connection] {
+                end.set_read_timeout(Some(PATIENCE)).unwrap();
+            }
+            return stream;
+        }
+    }
+}
+
+/// A guest behind the archive, which forwards for it.
+fn guest_of(lab: &Lab) -> Space {
     let guest = Space::new(Mounts::Shared).unwrap();
     let end = guest.as_fd().try_clone_to_owned().unwrap();
     lab.archive
@@ -205,30 +212,100 @@ fn what_passes_through_has_a_standing_answer_of_its_own() {
             lab::cable("guest0", "g0", end.as_fd()).unwrap();
             lab::up("guest0").unwrap();
             lab::address("guest0", ip("192.0.2.129"), 25).unwrap();
+            lab::address("guest0", ip("2001:db8:9::1"), 64).unwrap();
             fs::write("/proc/sys/net/ipv4/ip_forward", "1").unwrap();
+            fs::write("/proc/sys/net/ipv6/conf/all/forwarding", "1").unwrap();
         })
         .unwrap();
-    let _listener = guest
+    guest
         .run(|| {
             lab::up("g0").unwrap();
-            lab::address("g0", ip("192.0.2.130"), 25).unwrap();
+            lab::address("g0", ip(GUEST[0]), 25).unwrap();
+            lab::address("g0", ip(GUEST[1]), 64).unwrap();
             lab::default_route(ip("192.0.2.129")).unwrap();
-            TcpListener::bind("192.0.2.130:7410").unwrap()
+            lab::default_route(ip("2001:db8:9::1")).unwrap();
         })
         .unwrap();
-    lab.world.run(|| lab::default_route(ip(ARCHIVE[0])).unwrap()).unwrap();
-    let _own = lab.listen("198.51.100.20", 7410);
+    let routes = || {
+        lab::default_route(ip(ARCHIVE[0])).unwrap();
+        lab::default_route(ip(ARCHIVE[1])).unwrap();
+    };
+    lab.world.run(routes).unwrap();
+    guest
+}
+
+const GUEST: [&str; 2] = ["192.0.2.130", "2001:db8:9::130"];
+
+#[test]
+fn what_passes_through_obeys_rules_and_a_standing_answer_of_its_own() {
+    let Some(lab) = Lab::new() else { return };
+    let guest = guest_of(&lab);
+    let listener = guest.run(|| TcpListener::bind("[::]:7410").unwrap()).unwrap();
+    let _own = lab.listen("::", 7410);
     lab.orders(PLATES);
-    assert_eq!(lab.knock(PARTNER[0], "192.0.2.130", 7410), "answers");
+    assert_eq!(lab.knock(PARTNER[0], GUEST[0], 7410), "answers");
     lab.done(&["post"]);
-    // The rule is about what comes to this host, not about what goes through it.
-    assert_eq!(lab.knock(PARTNER[0], "192.0.2.130", 7410), "silent");
-    assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers");
-    let open = fs::read_to_string(lab.path().join("orders.toml")).unwrap();
+    for family in 0..2 {
+        // The rule is about what comes to this host, not about what goes through it.
+        assert_eq!(lab.knock(PARTNER[family], GUEST[family], 7410), "silent");
+        assert_eq!(lab.knock(PARTNER[family], ARCHIVE[family], 7410), "answers");
+    }
+    let through = format!("{PLATES}direction = \"transit\"\ninterface = \"lan0\"\n");
+    lab.orders(&through.replace("\"plates\"", "\"plates-of-the-guest\""));
+    lab.done(&["post"]);
+    for family in 0..2 {
+        // The guest's answers come back without a rule of their own; nobody else gets in.
+        let mut connection = lab.connect(PARTNER[family], GUEST[family], 7410).unwrap();
+        let mut accepted = accepted_of(&listener, &connection);
+        connection.write_all(b"plate").unwrap();
+        let mut heard = [0; 5];
+        accepted.read_exact(&mut heard).unwrap();
+        accepted.write_all(&heard).unwrap();
+        connection.read_exact(&mut heard).unwrap();
+        assert_eq!(lab.knock(STRANGER[family], GUEST[family], 7410), "silent");
+        assert_eq!(lab.knock(PARTNER[family], ARCHIVE[family], 7410), "silent");
+        assert!(!ping(&lab.world, PARTNER[family], GUEST[family]));
+        // The guest itself may not begin anything.
+        assert!(!ping(&guest, GUEST[family], PARTNER[family]));
+        // What was let in goes on when nothing is let in any more.
+        lab.orders("");
+        lab.done(&["post"]);
+        connection.write_all(b"again").unwrap();
+        accepted.read_exact(&mut heard).unwrap();
+        assert_eq!(&heard, b"again");
+        lab.orders(&through);
+        lab.done(&["post"]);
+    }
+    // A guest that may: its datagrams are answered, and unasked ones are not let in.
+    lab.orders("[[rules]]\nname = \"guest\"\naction = \"allow\"\ndirection = \"transit\"\ntraffic = \"any\"\ninterface = \"guest0\"\n");
+    lab.done(&["post"]);
+    for family in 0..2 {
+        assert!(ping(&guest, GUEST[family], PARTNER[family]));
+        let (own, partner) = (ip(GUEST[family]), ip(PARTNER[family]));
+        let inside = guest.run(move || UdpSocket::bind((own, 5000)).unwrap()).unwrap();
+        let friend = lab.world.run(move || UdpSocket::bind((partner, 123)).unwrap()).unwrap();
+        for socket in [&inside, &friend] {
+            socket.set_read_timeout(Some(PATIENCE)).unwrap();
+        }
+        let mut buffer = [0; 16];
+        friend.send_to(b"unasked", (own, 5000)).unwrap();
+        assert!(inside.recv_from(&mut buffer).is_err(), "nobody asked for it");
+        inside.send_to(b"what time is it", (partner, 123)).unwrap();
+        let (_, asker) = friend.recv_from(&mut buffer).unwrap();
+        friend.send_to(b"late", asker).unwrap();
+        assert_eq!(inside.recv_from(&mut buffer).unwrap().0, 4);
+    }
+    let open = fs::read_to_string(lab.orders("")).unwrap();
     let open = open.replace("transit = \"deny\"", "transit = \"allow\"");
-    fs::write(lab.path().join("orders.toml"), open).unwrap();
+    fs::write(lab.path().join("orders.toml"), &open).unwrap();
     lab.done(&["post"]);
-    assert_eq!(lab.knock(PARTNER[0], "192.0.2.130", 7410), "answers");
+    assert_eq!(lab.knock(STRANGER[0], GUEST[0], 7410), "answers");
+    // Refused on behalf of the guest.
+    let refuse = open.replace("transit = \"allow\"", "transit = \"refuse\"");
+    fs::write(lab.path().join("orders.toml"), refuse).unwrap();
+    lab.done(&["post"]);
+    assert_eq!(lab.knock(STRANGER[0], GUEST[0], 7410), "refuses");
+    assert_eq!(lab.knock(STRANGER[1], GUEST[1], 7410), "refuses");
     lab.done(&["withdraw"]);
 }
 

@@ -63,9 +63,6 @@ fn missing_standing(direction: &str, action: Action) -> Option<&'static str> {
 fn missing(rule: &Rule) -> Option<(String, &'static str)> {
     if rule.direction == Direction::Outbound {
         Some(("direction = \"outbound\"".into(), ONE_WAY))
-    } else if rule.direction == Direction::Transit {
-        let why = "it knows one standing answer for all that passes through, no rules yet";
-        Some(("direction = \"transit\"".into(), why))
     } else if !rule.program.is_any() {
         let why = "it does not know yet which program listens";
         Some((format!("program = {}", rule.program.words()), why))
@@ -88,10 +85,9 @@ mod tests {
             );
             check(&Brief::of(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
         };
-        for key in ["direction = \"outbound\"", "direction = \"transit\""] {
-            assert_eq!(refused(key), Err(("rule 1 (web), line 6".into(), key.to_owned())), "{key}");
-            assert_eq!(refused(&format!("{key}\nenabled = false")), Ok(()));
-        }
+        let key = "direction = \"outbound\"";
+        assert_eq!(refused(key), Err(("rule 1 (web), line 6".into(), key.to_owned())));
+        assert_eq!(refused(&format!("{key}\nenabled = false")), Ok(()));
         assert!(refused("program = \"/usr/sbin/plated\"").is_err());
         assert_eq!(refused(""), Ok(()));
     }

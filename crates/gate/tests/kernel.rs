@@ -143,6 +143,65 @@ fn the_kernel_counts_rates_as_the_reference_does() {
     });
 }
 
+/// What this host would forward meets the rules for transit, by its routes.
+#[test]
+fn the_three_executors_agree_about_what_passes_through() {
+    inside(|run_dir, all| {
+        std::fs::write("/proc/sys/net/ipv4/ip_forward", "1").unwrap();
+        std::fs::write("/proc/sys/net/ipv6/conf/all/forwarding", "1").unwrap();
+        lab::default_route("198.51.100.1".parse().unwrap()).unwrap();
+        lab::default_route("2001:db8:51::1".parse().unwrap()).unwrap();
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let mut runner = TestRunner::deterministic();
+        let mut seen = std::collections::BTreeMap::<(Direction, &str), usize>::new();
+        for case in 0..30 {
+            let brief = arbitrary::brief([3, 64, 200][case % 3]).new_tree(&mut runner).unwrap();
+            let brief = enforceable(brief.current());
+            let tables = Tables::build(&brief).unwrap();
+            gate.post(&Posting { brief: &brief, record: record("") }, &all).unwrap();
+            for n in 0..120 {
+                let mut frame = arbitrary::frame(mac).new_tree(&mut runner).unwrap().current();
+                let six = frame[12..14] == [0x86, 0xdd];
+                if frame.len() < 14 + if six { 40 } else { 20 } {
+                    continue;
+                }
+                let through = n % 3 > 0;
+                let direction = if through { Direction::Transit } else { Direction::Inbound };
+                let (four, far_four) = ([198, 51, 100, 20], [203, 0, 113, (n % 4) as u8]);
+                let own: std::net::Ipv6Addr = "2001:db8:51::20".parse().unwrap();
+                let far: std::net::Ipv6Addr = "2001:db8:51:1::2".parse().unwrap();
+                // From a sender whom a routing table takes seriously.
+                let source = [203, 0, 113, (n % 5) as u8 + 1];
+                if six {
+                    frame[38..54].copy_from_slice(&if through { far } else { own }.octets());
+                    frame[22] = 0x20;
+                } else if frame[12..14] == [8, 0] {
+                    frame[26..30].copy_from_slice(&source);
+                    frame[30..34].copy_from_slice(&if through { far_four } else { four });
+                }
+                let facts = Facts {
+                    interface: index,
+                    direction,
+                    program: ProgramIndex::OTHER,
+                    belongs: false,
+                    now: Moment(std::time::UNIX_EPOCH.elapsed().unwrap().as_secs() as u32),
+                    packet: parse_ethernet(&frame),
+                };
+                let reference = decide(&brief, &facts);
+                assert_eq!(tables.decide(&brief, &facts), reference);
+                let kernel = gate.ask(index, &frame).unwrap();
+                assert_eq!(kernel, reference, "frame {frame:02x?}\n{facts:?}\n{brief:#?}");
+                *seen.entry((direction, kind(reference.speaker))).or_default() += 1;
+            }
+        }
+        assert!(seen[&(Direction::Transit, "rule")] > 150, "{seen:?}");
+        assert!(seen[&(Direction::Transit, "standing")] > 150, "{seen:?}");
+        gate.withdraw().unwrap();
+    });
+}
+
 #[test]
 fn the_three_executors_agree() {
     let cases: usize = std::env::var("TIPSTAFF_EQUALITY_LISTS").map_or(60, |n| n.parse().unwrap());
@@ -201,7 +260,9 @@ fn enforceable(mut brief: Brief) -> Brief {
     brief.standing.outbound = Action::Allow;
     for rule in &mut brief.rules {
         let rule = std::sync::Arc::make_mut(rule);
-        rule.direction = Direction::Inbound;
+        if rule.direction == Direction::Outbound {
+            rule.direction = Direction::Transit;
+        }
         rule.program = ProgramCondition::default();
         rule.log = false;
     }

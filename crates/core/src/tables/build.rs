@@ -14,6 +14,7 @@ use crate::names::address::Family;
 use crate::names::spans::{Point, Spans};
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Limit, Rule};
+use crate::packet::Direction;
 
 /// Lists of more rules get all the room at once.
 const ROOM_ABOVE: usize = 512;
@@ -101,6 +102,7 @@ impl Tables {
             verdicts_offset,
             limit_of_offset,
             limits_offset,
+            transit_used: brief.rules().any(|r| r.speaks() && r.direction == Direction::Transit),
             logs: brief.rules().any(|rule| rule.log),
             limits: limits.iter().flatten().count() as u32,
             size,

@@ -53,6 +53,7 @@ pub(super) fn begin(a: &mut Assembler, family: Family) {
     };
     a.store_value(Width::D, STACK, at::FAMILY, number);
     a.store_value(Width::D, STACK, at::WAY, Direction::Inbound as i32);
+    a.store_value(Width::D, STACK, at::ASSIGNS, 0);
 }
 
 /// Writes the record, where one is wanted; r7 the slot, r8 the action. r0 to

@@ -45,6 +45,11 @@ use pins::{At, Pins};
 use revision::{Memories, Revision};
 use sys::{Attach, ProgramKind};
 
+/// The program that remembers what this host sends.
+const MEMORY: &str = "ts_memory";
+/// The program that remembers what it forwards.
+const FORWARDED: &str = "ts_forwarded";
+
 /// Called before each step that changes something; `Break` stops there as
 /// kill -9 would.
 pub type StepHook = Box<dyn FnMut(&'static str) -> std::ops::ControlFlow<()>>;
@@ -204,9 +209,7 @@ impl KernelGate {
         for interface in interfaces {
             self.step("outer")?;
             let mut attached = attach(pins, At::Ingress, &dispatcher, interface, made)?;
-            if let Some(memory) = &memory {
-                attached &= attach(pins, At::Egress, memory, interface, made)?;
-            }
+            attached &= attach(pins, At::Egress, &memory, interface, made)?;
             let list = if attached { &mut posted.guarded } else { &mut posted.vanished };
             list.push(interface.name.clone());
         }
@@ -220,23 +223,28 @@ impl KernelGate {
 }
 
 impl KernelGate {
-    /// Puts the memory at the sockets of the control groups. Where the kernel
-    /// cannot have it there, the program to put on each interface comes back.
+    /// Puts the memory at the sockets of the control groups, where the kernel can
+    /// have it there. What comes back belongs on the way out of each interface.
     fn memory(
         &self,
         pins: &Pins,
         flows: BorrowedFd<'_>,
         made: &mut Vec<PathBuf>,
-    ) -> Result<Option<OwnedFd>, GateError> {
+    ) -> Result<OwnedFd, GateError> {
+        let at_interfaces = |place| {
+            let code = memory::program(flows, place).map_err(misfit)?;
+            let name = if place == memory::Place::Forwarded { FORWARDED } else { MEMORY };
+            load(ProgramKind::SchedCls, name, &code)
+        };
         if pins.has_inner() {
-            return Ok(None);
+            return at_interfaces(memory::Place::Forwarded);
         }
         let loaded = match self.memory {
             Memory::AtInterfaces => None,
             Memory::AtSockets => {
                 let place = memory::Place::ControlGroup { cookie: self.cookie };
                 let code = memory::program(flows, place).map_err(misfit)?;
-                match load(ProgramKind::CgroupSkb, "ts_memory", &code) {
+                match load(ProgramKind::CgroupSkb, MEMORY, &code) {
                     Ok(program) => Some(program),
                     Err(GateError::Verifier { .. }) => None,
                     Err(e) => return Err(e),
@@ -244,14 +252,13 @@ impl KernelGate {
             }
         };
         let Some(program) = loaded else {
-            let code = memory::program(flows, memory::Place::Interface).map_err(misfit)?;
-            return load(ProgramKind::SchedCls, "ts_memory", &code).map(Some);
+            return at_interfaces(memory::Place::Interface);
         };
         let cgroup = ground::cgroup_root()?;
         let link = sys::link_cgroup(program.as_fd(), cgroup.as_fd(), Attach::CgroupEgress)
             .map_err(bpf("to attach to the control group"))?;
         pins.keep_inner(link.as_fd(), made)?;
-        Ok(None)
+        at_interfaces(memory::Place::Forwarded)
     }
 }
 
@@ -330,7 +337,7 @@ impl Gate for KernelGate {
         Ok(Some(InForce {
             record: revision.record()?,
             guarded: pins.linked(At::Ingress)?,
-            remembers: pins.has_inner() || !pins.linked(At::Egress)?.is_empty(),
+            remembers: pins.has_inner() || pins.remember_at_interfaces()?,
         }))
     }
 

@@ -215,6 +215,19 @@ impl Pins {
         Ok(linked)
     }
 
+    /// Whether the links on the way out remember what this host sends itself,
+    /// and not only what it forwards.
+    pub(super) fn remember_at_interfaces(&self) -> Result<bool, GateError> {
+        let all = self.all()?;
+        let links = all.iter().filter(|path| At::Egress.index_of(path).is_some());
+        let mut names = links.filter_map(|path| {
+            let link = sys::pinned(path).ok()?;
+            let program = sys::program_by_id(sys::link_info(link.as_fd()).ok()?.program).ok()?;
+            sys::program_name(program.as_fd()).ok()
+        });
+        Ok(names.any(|name| name == super::MEMORY))
+    }
+
     /// Every pin of the namespace: links first, then the maps they use.
     pub(super) fn all(&self) -> Result<Vec<PathBuf>, GateError> {
         let read = || -> io::Result<Vec<PathBuf>> {

@@ -51,6 +51,8 @@ pub mod skb {
     pub const LEN: i16 = 0;
     /// 0 to this host, 1 broadcast, 2 multicast, 3 to another host.
     pub const PACKET_TYPE: i16 = 4;
+    /// The interface a forwarded packet came from; 0 for the host's own.
+    pub const CAME_FROM: i16 = 36;
     /// The mark.
     pub const MARK: i16 = 8;
     /// The EtherType, network order.
@@ -74,7 +76,7 @@ pub mod at {
     /// The time, u64.
     pub const NOW: i16 = -104;
     /// The key of a flow, [`super::FLOW_BYTES`] bytes.
-    pub const FLOW: i16 = -136;
+    pub const FLOW: i16 = -480;
     /// Arguments of a route lookup, 64 bytes.
     pub const ROUTE: i16 = -208;
     /// The traffic row's address.
@@ -105,15 +107,32 @@ pub mod at {
     pub const LOG: i16 = -424;
     /// 4 or 6, u64.
     pub const FAMILY: i16 = -432;
+    /// Whether the packet assigns an address, should it be for this host, u64.
+    pub const ASSIGNS: i16 = -136;
     /// The direction, u64.
     pub const WAY: i16 = -440;
     /// The record of a decision, 64 bytes; an answer is made after it is written.
     pub const RECORD: i16 = ANSWER;
 }
 
-/// Bytes of a flow's key: the remote address (IPv4 as `::ffff:a.b.c.d`), the
-/// remote port, the local port (both in network order), the protocol, zeros.
-pub const FLOW_BYTES: u32 = 24;
+/// Bytes of a flow's key: the remote and the local address (IPv4 as
+/// `::ffff:a.b.c.d`), the remote port, the local port (both in network order),
+/// the protocol, zeros.
+pub const FLOW_BYTES: u32 = 40;
+
+/// Where the parts of a flow's key stand in it.
+pub mod flow {
+    /// The remote address.
+    pub const REMOTE: i16 = 0;
+    /// The local address.
+    pub const LOCAL: i16 = 16;
+    /// The remote port, or the identifier of an echo.
+    pub const REMOTE_PORT: i16 = 32;
+    /// The local port.
+    pub const LOCAL_PORT: i16 = 34;
+    /// The protocol; zeros behind it.
+    pub const PROTOCOL: i16 = 36;
+}
 
 /// Where to go while reading.
 #[derive(Clone, Copy)]
@@ -291,21 +310,24 @@ pub fn transport_header(a: &mut Assembler, length: i32, ways: Ways) {
     load(a, Some(R7), at::TRANSPORT, length, ways.malformed);
 }
 
-/// Writes the key of a flow whose remote address stands at `offset` in the IP
+/// Writes both addresses of a flow's key, each from its offset in the IP
 /// header. The ports and the rest of the last 8 bytes are the caller's.
-pub fn flow_remote(a: &mut Assembler, family: Family, offset: i16) {
-    match family {
-        Family::V4 => {
-            a.store_value(Width::D, STACK, at::FLOW, 0);
-            let mapped = i32::from_ne_bytes([0, 0, 0xff, 0xff]);
-            a.store_value(Width::W, STACK, at::FLOW + 8, mapped);
-            a.load(Width::W, R1, STACK, at::HEADER + offset);
-            a.store(Width::W, STACK, at::FLOW + 12, R1);
-        }
-        Family::V6 => {
-            for half in [0, 8] {
-                a.load(Width::D, R1, STACK, at::HEADER + offset + half);
-                a.store(Width::D, STACK, at::FLOW + half, R1);
+pub fn flow_addresses(a: &mut Assembler, family: Family, remote: i16, local: i16) {
+    for (offset, place) in [(remote, flow::REMOTE), (local, flow::LOCAL)] {
+        let (from, to) = (at::HEADER + offset, at::FLOW + place);
+        match family {
+            Family::V4 => {
+                a.store_value(Width::D, STACK, to, 0);
+                let mapped = i32::from_ne_bytes([0, 0, 0xff, 0xff]);
+                a.store_value(Width::W, STACK, to + 8, mapped);
+                a.load(Width::W, R1, STACK, from);
+                a.store(Width::W, STACK, to + 12, R1);
+            }
+            Family::V6 => {
+                for half in [0, 8] {
+                    a.load(Width::D, R1, STACK, from + half);
+                    a.store(Width::D, STACK, to + half, R1);
+                }
             }
         }
     }

@@ -142,6 +142,12 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     }
     let (found, none) = (a.label(), a.label());
     a.load(Width::W, R1, STACK, at::KEY);
+    if layout.transit_used {
+        // As `layout::traffic_slot`: the direction stands above the key.
+        a.load(Width::D, R2, STACK, at::WAY);
+        a.op(Op::Lsh, R2, 24);
+        a.op_reg(Op::Or, R1, R2);
+    }
     row_address(a, parts, &layout.traffic, unsound);
     a.store(Width::D, STACK, at::TRAFFIC_ROW, R3);
     if layout.interface_used {

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decide::Speaker;
-use tipstaff_core::flows::{ECHO_AGE, UDP_AGE};
+use tipstaff_core::flows::{ECHO_AGE, TCP_AGE, UDP_AGE};
 use tipstaff_core::foundations::Foundation;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
@@ -19,8 +19,8 @@ use super::assembler::{
     Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
 use super::reading::{
-    Ways, at, destination_offset, family_jumps, flow_remote, helper, ip_header, skb, source_offset,
-    transport_header,
+    Ways, at, destination_offset, family_jumps, flow, flow_addresses, helper, ip_header, skb,
+    source_offset, transport_header,
 };
 use super::rows::{address_rows, first_rule};
 use super::{events, refuse};
@@ -182,6 +182,10 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
 
     a.place(labels.rules);
     first_rule(&mut a, parts, labels.unsound, finish);
+    if parts.layout.transit_used {
+        a.load(Width::D, R1, STACK, at::WAY);
+        a.jump_if(If::Eq, R1, Direction::Transit as i32, labels.transit);
+    }
     let inbound = Speaker::Standing(Direction::Inbound);
     outcome(&mut a, inbound, parts.standing.inbound, finish);
     let transit = Speaker::Standing(Direction::Transit);
@@ -215,9 +219,6 @@ struct Labels {
 }
 
 fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finish: Label) {
-    if speaker == Speaker::Standing(Direction::Transit) {
-        a.store_value(Width::D, STACK, at::WAY, Direction::Transit as i32);
-    }
     if matches!(speaker, Speaker::Standing(_)) && action != Action::Allow {
         a.store_value(Width::D, STACK, at::LOG, events::wanted::SAMPLE);
     }
@@ -279,19 +280,19 @@ fn before_rules(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels: &L
     a.copy(R2, R9);
     a.op(Op::Lsh, R2, 16);
     a.store(Width::W, STACK, at::KEY, R2);
-    a.store_value(Width::D, STACK, at::FLOW + 16, 0);
-    a.store(Width::B, STACK, at::FLOW + 20, R9);
+    a.store_value(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
+    a.store(Width::B, STACK, at::FLOW + flow::PROTOCOL, R9);
     known_flow(a, family, parts, UDP_AGE, labels, decide);
 
     a.place(tcp);
-    tcp_packet(a, family, labels, decide);
+    tcp_packet(a, family, parts, labels, decide);
     a.place(udp);
     udp_packet(a, family, parts, labels, decide);
     a.place(icmp);
     icmp_packet(a, family, parts, labels, decide);
 
     a.place(decide);
-    transit_or_here(a, family, labels);
+    transit_or_here(a, family, parts, labels);
 }
 
 /// r2: a 16-bit value in network order → the traffic key on the stack.
@@ -301,7 +302,13 @@ fn traffic_key(a: &mut Assembler, protocol: u8) {
     a.store(Width::W, STACK, at::KEY, R2);
 }
 
-fn tcp_packet(a: &mut Assembler, family: Family, labels: &Labels, decide: Label) {
+fn tcp_packet(
+    a: &mut Assembler,
+    family: Family,
+    parts: &Parts<'_>,
+    labels: &Labels,
+    decide: Label,
+) {
     let flags = |bits: u8| i32::from(bits);
     let some = TcpFlags::SYN | TcpFlags::ACK | TcpFlags::RST;
     transport_header(a, 20, labels.ways);
@@ -336,13 +343,22 @@ fn tcp_packet(a: &mut Assembler, family: Family, labels: &Labels, decide: Label)
     a.mov(R4, -1); // BPF_F_CURRENT_NETNS
     a.mov(R5, 0);
     a.call(helper::SOCKET_LOOKUP_TCP);
-    a.jump_if(If::Eq, R0, 0, decide);
+    let unknown = a.label();
+    a.jump_if(If::Eq, R0, 0, unknown);
     a.load(Width::W, R7, R0, 72); // bpf_sock.state
     a.copy(R1, R0);
     a.call(helper::SOCKET_RELEASE);
-    // Only a listener (10) was found: no connection yet, so the rules decide.
-    a.jump_if(If::Eq, R7, 10, decide);
+    // Only a listener (10) was found: no connection of this host. It may hear on all
+    // addresses, and the packet be for another one.
+    a.jump_if(If::Eq, R7, 10, unknown);
     a.jump(labels.replies);
+    // Or one that it forwards?
+    a.place(unknown);
+    a.load(Width::W, R1, STACK, at::TRANSPORT);
+    a.store_value(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
+    a.store(Width::W, STACK, at::FLOW + flow::REMOTE_PORT, R1);
+    a.store_value(Width::B, STACK, at::FLOW + flow::PROTOCOL, i32::from(TCP));
+    known_flow(a, family, parts, TCP_AGE, labels, decide);
 }
 
 fn udp_packet(
@@ -364,11 +380,15 @@ fn udp_packet(
             Family::V4 => [0, 67, 0, 68],
             Family::V6 => [0x02, 0x23, 0x02, 0x22],
         };
-        a.jump_if(If::Eq, R1, i32::from_ne_bytes(ports), labels.assignment);
+        // Known only when it is known whether the packet is for this host.
+        let other = a.label();
+        a.jump_if(If::Ne, R1, i32::from_ne_bytes(ports), other);
+        a.store_value(Width::D, STACK, at::ASSIGNS, 1);
+        a.place(other);
     }
-    a.store_value(Width::D, STACK, at::FLOW + 16, 0);
-    a.store(Width::W, STACK, at::FLOW + 16, R1);
-    a.store_value(Width::B, STACK, at::FLOW + 20, i32::from(UDP));
+    a.store_value(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
+    a.store(Width::W, STACK, at::FLOW + flow::REMOTE_PORT, R1);
+    a.store_value(Width::B, STACK, at::FLOW + flow::PROTOCOL, i32::from(UDP));
     known_flow(a, family, parts, UDP_AGE, labels, decide);
 }
 
@@ -402,10 +422,10 @@ fn icmp_packet(
         }
     };
     a.jump_if(If::Ne, R1, reply, decide);
-    a.store_value(Width::D, STACK, at::FLOW + 16, 0);
+    a.store_value(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
     a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
-    a.store(Width::H, STACK, at::FLOW + 16, R1);
-    a.store_value(Width::B, STACK, at::FLOW + 20, i32::from(protocol));
+    a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
+    a.store_value(Width::B, STACK, at::FLOW + flow::PROTOCOL, i32::from(protocol));
     known_flow(a, family, parts, ECHO_AGE, labels, decide);
 }
 
@@ -419,7 +439,7 @@ fn known_flow(
     labels: &Labels,
     decide: Label,
 ) {
-    flow_remote(a, family, source_offset(family));
+    flow_addresses(a, family, source_offset(family), destination_offset(family));
     a.map(R1, parts.flows);
     a.stack(R2, at::FLOW);
     a.call(helper::MAP_LOOKUP);
@@ -434,11 +454,11 @@ fn known_flow(
 
 /// Asks the routing table whether this host would forward the packet; without
 /// forwarding it answers at once.
-fn transit_or_here(a: &mut Assembler, family: Family, labels: &Labels) {
+fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels: &Labels) {
     const SKIP_NEIGHBOUR: i32 = 4;
     const NOT_FORWARDED: i32 = 4;
     const FORWARDING_OFF: i32 = 5;
-    let here = a.label();
+    let (here, through) = (a.label(), a.label());
     a.load(Width::W, R1, R6, skb::PACKET_TYPE);
     a.jump_if(If::Ne, R1, 0, here);
     for word in 0..8 {
@@ -467,8 +487,18 @@ fn transit_or_here(a: &mut Assembler, family: Family, labels: &Labels) {
     a.op(Op::Rsh, R0, 32);
     a.jump_if(If::Eq, R0, NOT_FORWARDED, here);
     a.jump_if(If::Eq, R0, FORWARDING_OFF, here);
-    a.jump(labels.transit);
+    a.store_value(Width::D, STACK, at::WAY, Direction::Transit as i32);
+    if !parts.layout.transit_used {
+        a.jump(labels.transit);
+    } else {
+        a.jump(through);
+    }
     a.place(here);
+    if parts.foundations.address_assignment {
+        a.load(Width::D, R1, STACK, at::ASSIGNS);
+        a.jump_if(If::Ne, R1, 0, labels.assignment);
+    }
+    a.place(through);
 }
 
 #[cfg(test)]

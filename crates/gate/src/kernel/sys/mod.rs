@@ -347,11 +347,23 @@ pub fn program_maps(program: BorrowedFd<'_>) -> io::Result<Vec<u32>> {
     Ok(ids[..count * 4].chunks_exact(4).map(|c| u32_at(c, 0)).collect())
 }
 
+/// The name of a program.
+///
+/// # Errors
+/// What the kernel says.
+pub fn program_name(program: BorrowedFd<'_>) -> io::Result<String> {
+    let mut bytes = [0u8; 232];
+    info(program, &mut bytes)?;
+    Ok(text_at(&bytes, 64))
+}
+
 /// What a link is attached to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LinkInfo {
     /// Interface index of a tcx link, 0 when the interface is gone.
     pub interface: u32,
+    /// Id of its program.
+    pub program: u32,
 }
 
 /// Asks about a tcx link.
@@ -361,7 +373,7 @@ pub struct LinkInfo {
 pub fn link_info(link: BorrowedFd<'_>) -> io::Result<LinkInfo> {
     let mut bytes = [0; 48];
     info(link, &mut bytes)?;
-    Ok(LinkInfo { interface: u32_at(&bytes, 16) })
+    Ok(LinkInfo { interface: u32_at(&bytes, 16), program: u32_at(&bytes, 8) })
 }
 
 /// Why a program was not loaded.
