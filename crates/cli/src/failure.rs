@@ -122,7 +122,6 @@ impl Failure {
             }
             Self::Gate(
                 GateError::KernelTooOld { .. }
-                | GateError::NoCgroup2
                 | GateError::Refused { .. }
                 | GateError::Verifier { .. },
             ) => 4,
@@ -164,9 +163,6 @@ impl Failure {
             }
             Self::Gate(GateError::KernelTooOld { .. }) => {
                 "Start a newer kernel; until then `post --check`, `ask` and `survey` work without the gate.".into()
-            }
-            Self::Gate(GateError::NoCgroup2) => {
-                "Mount one: mount -t cgroup2 none /sys/fs/cgroup".into()
             }
             Self::Gate(GateError::Refused { .. }) => {
                 "In a container give it CAP_BPF, CAP_NET_ADMIN and CAP_SYS_ADMIN; else see whether the kernel is locked down: cat /sys/kernel/security/lockdown".into()

@@ -113,7 +113,8 @@ fn post_check_needs_no_root_and_says_what_it_would_do() {
 
 #[test]
 fn what_this_version_cannot_enforce_is_never_left_out_in_silence() {
-    let desk = Desk::new(&ORDERS.replace("outbound = \"allow\"", "outbound = \"deny\""));
+    let program = "program = \"/usr/sbin/plated\"";
+    let desk = Desk::new(&ORDERS.replace("enabled = false", program));
     let text = desk.text(&["post"]);
     let begin = text.find(" on Linux ").unwrap();
     let end = begin + text[begin..].find(": ").unwrap();

@@ -2,14 +2,13 @@
 //! orders is silently left out: such orders are not posted at all.
 
 use tipstaff_core::brief::Brief;
-use tipstaff_core::orders::{Action, Rule};
-use tipstaff_core::packet::Direction;
+use tipstaff_core::orders::Rule;
 
 /// A key that cannot be put in force.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{place}: `{key}` cannot be put in force by the gate of this version{kernel}: {why}")]
 pub struct Unenforceable {
-    /// `rule 3 (web), line 40`, or `the standing answers`.
+    /// `rule 3 (web), line 40`.
     pub place: String,
     /// The key and its value, as orders write it.
     pub key: String,
@@ -28,18 +27,6 @@ pub fn check(brief: &Brief) -> Result<(), Unenforceable> {
     let release = nix::sys::utsname::uname()
         .map(|name| format!(" on Linux {}", name.release().to_string_lossy()));
     let kernel = release.unwrap_or_default();
-    let standing = [
-        ("inbound", brief.standing.inbound),
-        ("outbound", brief.standing.outbound),
-        ("transit", brief.standing.transit),
-    ];
-    for (direction, action) in standing {
-        if let Some(why) = missing_standing(direction, action) {
-            let key = format!("{direction} = \"{action}\"");
-            let place = "the standing answers".to_owned();
-            return Err(Unenforceable { place, key, why, kernel });
-        }
-    }
     for (index, rule) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
         if let Some((key, why)) = missing(rule) {
             let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
@@ -51,19 +38,8 @@ pub fn check(brief: &Brief) -> Result<(), Unenforceable> {
     Ok(())
 }
 
-const ONE_WAY: &str = "it guards what comes in and what passes through, not yet what goes out";
-
-fn missing_standing(direction: &str, action: Action) -> Option<&'static str> {
-    match (direction, action) {
-        ("outbound", Action::Deny | Action::Refuse) => Some(ONE_WAY),
-        _ => None,
-    }
-}
-
 fn missing(rule: &Rule) -> Option<(String, &'static str)> {
-    if rule.direction == Direction::Outbound {
-        Some(("direction = \"outbound\"".into(), ONE_WAY))
-    } else if !rule.program.is_any() {
+    if !rule.program.is_any() {
         let why = "it does not know yet which program listens";
         Some((format!("program = {}", rule.program.words()), why))
     } else {
@@ -85,10 +61,10 @@ mod tests {
             );
             check(&Brief::of(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
         };
-        let key = "direction = \"outbound\"";
-        assert_eq!(refused(key), Err(("rule 1 (web), line 6".into(), key.to_owned())));
+        let key = "program = \"/usr/sbin/plated\"";
+        let told = ("rule 1 (web), line 6".into(), "program = /usr/sbin/plated".to_owned());
+        assert_eq!(refused(key), Err(told));
         assert_eq!(refused(&format!("{key}\nenabled = false")), Ok(()));
-        assert!(refused("program = \"/usr/sbin/plated\"").is_err());
         assert_eq!(refused(""), Ok(()));
     }
 }

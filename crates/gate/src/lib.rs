@@ -69,8 +69,9 @@ pub struct InForce {
     pub record: Record,
     /// Interfaces with an outer gate.
     pub guarded: Vec<InterfaceIndex>,
-    /// Whether answers to what this host sends are remembered.
-    pub remembers: bool,
+    /// Interfaces with an outer gate on the way out, which remembers what this
+    /// host sends.
+    pub guarded_outwards: Vec<InterfaceIndex>,
 }
 
 /// What a post did.
@@ -141,9 +142,6 @@ pub enum GateError {
         /// What uname says.
         release: String,
     },
-    /// No cgroup v2.
-    #[error("no cgroup v2 is mounted, and the gate needs one to remember what this host sends")]
-    NoCgroup2,
     /// bpf(2) is refused, even to root.
     #[error("the kernel refuses {doing}: {source}")]
     Refused {

@@ -139,7 +139,7 @@ impl Gate for SimulatedGate {
         Ok(self.revision.as_ref().map(|revision| InForce {
             record: revision.record.clone(),
             guarded: revision.guarded.clone(),
-            remembers: true,
+            guarded_outwards: revision.guarded.clone(),
         }))
     }
 

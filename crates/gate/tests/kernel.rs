@@ -24,7 +24,7 @@ use tipstaff_core::orders::{
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
 use tipstaff_core::rates::{Rates, SourceState};
 use tipstaff_core::tables::Tables;
-use tipstaff_gate::kernel::{KernelGate, Memory, check_ground};
+use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, GateError, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
@@ -202,6 +202,49 @@ fn the_three_executors_agree_about_what_passes_through() {
     });
 }
 
+/// What leaves meets the rules for the way out, whatever else stands in the list.
+#[test]
+fn the_three_executors_agree_about_the_way_out() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let mut runner = TestRunner::deterministic();
+        let mut speakers = std::collections::BTreeMap::<&str, usize>::new();
+        for case in 0..40 {
+            let brief = arbitrary::brief([3, 64, 65, 300][case % 4]).new_tree(&mut runner).unwrap();
+            let mut brief = enforceable(brief.current());
+            for rule in brief.rules.iter_mut().step_by(2) {
+                let rule = std::sync::Arc::make_mut(rule);
+                rule.direction = Direction::Outbound;
+            }
+            let tables = Tables::build(&brief).unwrap();
+            gate.post(&Posting { brief: &brief, record: record("") }, &all).unwrap();
+            for _ in 0..120 {
+                let frame = arbitrary::frame([2, 0, 0, 0, 0, 0x99]).new_tree(&mut runner).unwrap();
+                let frame = frame.current();
+                if frame.len() < 14 + if frame[12..14] == [0x86, 0xdd] { 40 } else { 20 } {
+                    continue;
+                }
+                let facts = Facts {
+                    interface: InterfaceIndex(cable.index),
+                    direction: Direction::Outbound,
+                    program: ProgramIndex::OTHER,
+                    belongs: false,
+                    now: Moment(std::time::UNIX_EPOCH.elapsed().unwrap().as_secs() as u32),
+                    packet: parse_ethernet(&frame),
+                };
+                let reference = decide(&brief, &facts);
+                assert_eq!(tables.decide(&brief, &facts), reference);
+                let kernel = gate.ask_outwards(facts.interface, &frame).unwrap();
+                assert_eq!(kernel, reference, "frame {frame:02x?}\n{facts:?}\n{brief:#?}");
+                *speakers.entry(kind(reference.speaker)).or_default() += 1;
+            }
+        }
+        assert!(speakers["rule"] > 500 && speakers["standing"] > 300, "{speakers:?}");
+        gate.withdraw().unwrap();
+    });
+}
+
 #[test]
 fn the_three_executors_agree() {
     let cases: usize = std::env::var("TIPSTAFF_EQUALITY_LISTS").map_or(60, |n| n.parse().unwrap());
@@ -257,12 +300,8 @@ fn the_three_executors_agree() {
 
 /// Without the keys that the gate refuses to post.
 fn enforceable(mut brief: Brief) -> Brief {
-    brief.standing.outbound = Action::Allow;
     for rule in &mut brief.rules {
         let rule = std::sync::Arc::make_mut(rule);
-        if rule.direction == Direction::Outbound {
-            rule.direction = Direction::Transit;
-        }
         rule.program = ProgramCondition::default();
         rule.log = false;
     }
@@ -414,34 +453,32 @@ fn an_interface_that_vanished_is_told_and_its_link_forgotten() {
 
 /// Both places of the memory let the answer to a datagram in, and nothing else.
 #[test]
-fn the_memory_works_at_the_sockets_and_at_the_interfaces() {
-    for place in [Memory::AtSockets, Memory::AtInterfaces] {
-        inside(move |run_dir, all| {
-            let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
-            let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
-            let mut gate = KernelGate::new(&run_dir).unwrap().with_memory(place);
-            post(&mut gate, &orders(""), &all).unwrap();
-            assert!(gate.in_force().unwrap().unwrap().remembers);
-            // A broadcast needs no neighbour to be there.
-            let socket = std::net::UdpSocket::bind("198.51.100.20:5000").unwrap();
-            socket.set_broadcast(true).unwrap();
-            socket.send_to(b"?", "198.51.100.255:123").unwrap();
-            let answer = |from: u16| {
-                let mut frame = mac.to_vec();
-                frame.extend([2, 0, 0, 0, 0, 0x99, 8, 0]);
-                frame.extend([0x45, 0, 0, 28, 0, 1, 0, 0, 64, 17, 0, 0]);
-                frame.extend([198, 51, 100, 255, 198, 51, 100, 20]);
-                frame.extend(from.to_be_bytes());
-                frame.extend([0x13, 0x88, 0, 8, 0, 0]);
-                frame
-            };
-            let verdict = |from| gate.ask(index, &answer(from)).unwrap().verdict;
-            assert_eq!(verdict(123), Action::Allow);
-            assert_eq!(verdict(124), Action::Deny);
-            assert!(gate.withdraw().unwrap());
-            assert!(!run_dir.exists());
-        });
-    }
+fn what_the_host_sends_is_remembered() {
+    inside(move |run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        post(&mut gate, &orders(""), &all).unwrap();
+        assert_eq!(gate.in_force().unwrap().unwrap().guarded_outwards, [index]);
+        // A broadcast needs no neighbour to be there.
+        let socket = std::net::UdpSocket::bind("198.51.100.20:5000").unwrap();
+        socket.set_broadcast(true).unwrap();
+        socket.send_to(b"?", "198.51.100.255:123").unwrap();
+        let answer = |from: u16| {
+            let mut frame = mac.to_vec();
+            frame.extend([2, 0, 0, 0, 0, 0x99, 8, 0]);
+            frame.extend([0x45, 0, 0, 28, 0, 1, 0, 0, 64, 17, 0, 0]);
+            frame.extend([198, 51, 100, 255, 198, 51, 100, 20]);
+            frame.extend(from.to_be_bytes());
+            frame.extend([0x13, 0x88, 0, 8, 0, 0]);
+            frame
+        };
+        let verdict = |from| gate.ask(index, &answer(from)).unwrap().verdict;
+        assert_eq!(verdict(123), Action::Allow);
+        assert_eq!(verdict(124), Action::Deny);
+        assert!(gate.withdraw().unwrap());
+        assert!(!run_dir.exists());
+    });
 }
 
 /// Trees of three levels in the kernel, in both families, at their boundaries.

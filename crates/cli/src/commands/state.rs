@@ -65,12 +65,16 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         what: format!("{} has no gate: it appeared after the post", interface.name),
         mend: "tipstaff post".into(),
     }));
-    if !in_force.remembers {
-        drift.push(Drift {
-            what: "what this host sends is not remembered: answers to UDP and ping stay out".into(),
-            mend: "tipstaff post".into(),
-        });
-    }
+    let outwards = |i: &&&Interface| {
+        !i.is_loopback() && in_force.guarded_outwards.iter().all(|g| g.0 != i.index)
+    };
+    drift.extend(guarded.iter().filter(outwards).map(|interface| Drift {
+        what: format!(
+            "{} has no gate on the way out: answers to UDP and ping stay out",
+            interface.name
+        ),
+        mend: "tipstaff post".into(),
+    }));
     let names = |list: &[&Interface]| list.iter().map(|i| i.name.clone()).collect::<Vec<_>>();
     let record = &in_force.record;
     let ending = if drift.is_empty() { Ending::Fine } else { Ending::Drift };

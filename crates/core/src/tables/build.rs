@@ -102,7 +102,7 @@ impl Tables {
             verdicts_offset,
             limit_of_offset,
             limits_offset,
-            transit_used: brief.rules().any(|r| r.speaks() && r.direction == Direction::Transit),
+            directed: brief.rules().any(|r| r.speaks() && r.direction != Direction::Inbound),
             logs: brief.rules().any(|rule| rule.log),
             limits: limits.iter().flatten().count() as u32,
             size,

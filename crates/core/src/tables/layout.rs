@@ -162,8 +162,8 @@ pub struct Layout {
     pub limits_offset: u32,
     /// Number of limits.
     pub limits: u32,
-    /// Whether any rule is about what passes through.
-    pub transit_used: bool,
+    /// Whether any rule is about what leaves or passes through.
+    pub directed: bool,
     /// Whether any rule's decisions are recorded.
     pub logs: bool,
     /// Size of the blob in bytes.

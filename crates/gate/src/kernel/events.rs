@@ -43,9 +43,8 @@ pub(super) mod wanted {
     pub const SAMPLE: i32 = 2;
 }
 
-/// Begins a packet of a family: no traffic and no ports known.
+/// Begins a packet of a family: no ports known.
 pub(super) fn begin(a: &mut Assembler, family: Family) {
-    a.store_value(Width::W, STACK, at::KEY, 0);
     a.store_value(Width::D, STACK, at::TRANSPORT, 0);
     let number = match family {
         Family::V4 => 4,

@@ -1,7 +1,5 @@
 //! Whether this machine can carry the gate.
 
-use std::fs::File;
-
 use super::sys::{self, MapKind};
 use super::{bpf, system};
 use crate::GateError;
@@ -9,7 +7,7 @@ use crate::GateError;
 /// The oldest kernel: tcx links came with 6.6.
 pub const MIN_KERNEL: (u32, u32) = (6, 6);
 
-/// Checks root, kernel, control groups, and that bpf(2) is not refused.
+/// Checks root, kernel, and that bpf(2) is not refused.
 ///
 /// # Errors
 /// The first thing that is missing.
@@ -20,7 +18,6 @@ pub fn check_ground() -> Result<(), GateError> {
     if version_of(&release) < Some(MIN_KERNEL) {
         return Err(GateError::KernelTooOld { release });
     }
-    cgroup_root()?;
     // Root of a container may still be refused; better told before anything is made.
     sys::map_create(MapKind::Array, "ts_probe", 4, 4, 1)
         .map(drop)
@@ -36,22 +33,6 @@ fn version_of(release: &str) -> Option<(u32, u32)> {
     Some((parts.next()?.parse().ok()?, parts.next()?.parse().ok()?))
 }
 
-/// The directory where cgroup v2 is mounted.
-pub fn cgroup_root() -> Result<File, GateError> {
-    let mounts =
-        std::fs::read_to_string("/proc/self/mounts").map_err(system("/proc/self/mounts"))?;
-    let path = cgroup2_mount(&mounts).ok_or(GateError::NoCgroup2)?;
-    File::open(path).map_err(system(format!("opening {path}")))
-}
-
-fn cgroup2_mount(mounts: &str) -> Option<&str> {
-    mounts.lines().find_map(|line| {
-        let mut fields = line.split(' ');
-        let (_, path, kind) = (fields.next()?, fields.next()?, fields.next()?);
-        (kind == "cgroup2").then_some(path)
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -62,13 +43,5 @@ mod tests {
         assert!(version_of("6.18.0") > Some(MIN_KERNEL));
         assert!(version_of("6.5.13-1") < Some(MIN_KERNEL));
         assert!(version_of("nonsense") < Some(MIN_KERNEL));
-    }
-
-    #[test]
-    fn cgroup_v2_is_found_wherever_it_is_mounted() {
-        let mounts = "cgroup /sys/fs/cgroup/cpu cgroup rw 0 0\n\
-                      cgroup2 /sys/fs/cgroup/unified cgroup2 rw 0 0\n";
-        assert_eq!(cgroup2_mount(mounts), Some("/sys/fs/cgroup/unified"));
-        assert_eq!(cgroup2_mount("proc /proc proc rw 0 0\n"), None);
     }
 }

@@ -1,16 +1,15 @@
 //! The gate in the Linux kernel.
 //!
-//! Every interface of the namespace carries a link to one small *dispatcher*
-//! program, which jumps to whatever program stands in a one-entry program
+//! Every interface of the namespace carries, on the way in and on the way out,
+//! a link to a small *dispatcher* program, which jumps to whatever program stands in a one-entry program
 //! array, *the slot*. A revision is one program with its maps. To post is to
 //! load a new program and write it into the slot: one update, in force on all
 //! interfaces at once, or not at all. Everything that outlives the process is
 //! pinned in an own bpffs, in a folder for the namespace:
 //!
-//! `slot` · `flows` (what this host sent) · `rates` (what sources took of rates) ·
-//! `events` (decisions that are recorded) · `inner` (the link that remembers
-//! it) · `outer-N` (the link on interface N) · `sent-N` (in place of `inner` on
-//! kernels before about 6.15).
+//! `slot` · `flows` (what was sent, forwarded and let in) · `rates` (what
+//! sources took of rates) · `events` (decisions that are recorded) ·
+//! `outer-in-N`, `outer-out-N` (the links on interface N).
 //!
 //! What is in force is read back from the slot itself: its program, its maps,
 //! and in one of them the record of the orders.
@@ -19,10 +18,10 @@ pub mod assembler;
 pub mod events;
 mod ground;
 pub mod limits;
-mod memory;
 mod pins;
 pub mod reading;
 mod refuse;
+mod remember;
 mod revision;
 mod rows;
 pub mod sys;
@@ -30,13 +29,13 @@ mod verdict;
 
 use std::fs::File;
 use std::io;
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::Limit;
-use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_core::rates::SourceState;
 
 use crate::{Gate, GateError, InForce, Posted, Posting, Tally, Unrecorded};
@@ -44,11 +43,6 @@ pub use ground::{MIN_KERNEL, check_ground};
 use pins::{At, Pins};
 use revision::{Memories, Revision};
 use sys::{Attach, ProgramKind};
-
-/// The program that remembers what this host sends.
-const MEMORY: &str = "ts_memory";
-/// The program that remembers what it forwards.
-const FORWARDED: &str = "ts_forwarded";
 
 /// Called before each step that changes something; `Break` stops there as
 /// kill -9 would.
@@ -58,18 +52,7 @@ pub type StepHook = Box<dyn FnMut(&'static str) -> std::ops::ControlFlow<()>>;
 pub struct KernelGate {
     run_dir: PathBuf,
     cookie: u64,
-    memory: Memory,
     hook: Option<StepHook>,
-}
-
-/// Where the memory of what this host sends stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Memory {
-    /// At the sockets of the control groups; at the interfaces where the kernel
-    /// does not tell a program there which namespace it is in.
-    AtSockets,
-    /// At the interfaces, whatever the kernel can.
-    AtInterfaces,
 }
 
 pub(crate) fn system(doing: impl Into<String>) -> impl FnOnce(io::Error) -> GateError {
@@ -107,20 +90,13 @@ impl KernelGate {
     pub fn new(run_dir: &Path) -> Result<Self, GateError> {
         let cookie =
             sys::namespace_cookie().map_err(system("asking which network namespace this is"))?;
-        Ok(Self { run_dir: run_dir.to_owned(), cookie, memory: Memory::AtSockets, hook: None })
+        Ok(Self { run_dir: run_dir.to_owned(), cookie, hook: None })
     }
 
     /// Installs a hook that is asked before each step.
     #[must_use]
     pub fn with_hook(mut self, hook: StepHook) -> Self {
         self.hook = Some(hook);
-        self
-    }
-
-    /// Says where the memory is to stand.
-    #[must_use]
-    pub fn with_memory(mut self, memory: Memory) -> Self {
-        self.memory = memory;
         self
     }
 
@@ -198,18 +174,20 @@ impl KernelGate {
             revision.take_over_tallies(before)?;
         }
 
-        self.step("inner")?;
-        let memory = self.memory(pins, flows.as_fd(), made)?;
-        let dispatcher = {
-            let code = verdict::dispatcher(slot.as_fd()).map_err(misfit)?;
-            load(ProgramKind::SchedCls, "ts_dispatch", &code)?
+        let dispatcher = |outwards: bool| {
+            let code = verdict::dispatcher(slot.as_fd(), outwards).map_err(misfit)?;
+            load(ProgramKind::SchedCls, if outwards { "ts_way_out" } else { "ts_way_in" }, &code)
         };
+        let (way_in, way_out) = (dispatcher(false)?, dispatcher(true)?);
         let mut posted =
             Posted { guarded: Vec::new(), vanished: Vec::new(), replaced: before.is_some() };
         for interface in interfaces {
             self.step("outer")?;
-            let mut attached = attach(pins, At::Ingress, &dispatcher, interface, made)?;
-            attached &= attach(pins, At::Egress, &memory, interface, made)?;
+            let mut attached = attach(pins, At::Ingress, &way_in, interface, made)?;
+            // Nothing of the loopback interface leaves the host.
+            if !interface.is_loopback() {
+                attached &= attach(pins, At::Egress, &way_out, interface, made)?;
+            }
             let list = if attached { &mut posted.guarded } else { &mut posted.vanished };
             list.push(interface.name.clone());
         }
@@ -219,46 +197,6 @@ impl KernelGate {
         // In force. What remains is tidying, and its failure changes nothing.
         pins.forget_vanished(interfaces);
         Ok(posted)
-    }
-}
-
-impl KernelGate {
-    /// Puts the memory at the sockets of the control groups, where the kernel can
-    /// have it there. What comes back belongs on the way out of each interface.
-    fn memory(
-        &self,
-        pins: &Pins,
-        flows: BorrowedFd<'_>,
-        made: &mut Vec<PathBuf>,
-    ) -> Result<OwnedFd, GateError> {
-        let at_interfaces = |place| {
-            let code = memory::program(flows, place).map_err(misfit)?;
-            let name = if place == memory::Place::Forwarded { FORWARDED } else { MEMORY };
-            load(ProgramKind::SchedCls, name, &code)
-        };
-        if pins.has_inner() {
-            return at_interfaces(memory::Place::Forwarded);
-        }
-        let loaded = match self.memory {
-            Memory::AtInterfaces => None,
-            Memory::AtSockets => {
-                let place = memory::Place::ControlGroup { cookie: self.cookie };
-                let code = memory::program(flows, place).map_err(misfit)?;
-                match load(ProgramKind::CgroupSkb, MEMORY, &code) {
-                    Ok(program) => Some(program),
-                    Err(GateError::Verifier { .. }) => None,
-                    Err(e) => return Err(e),
-                }
-            }
-        };
-        let Some(program) = loaded else {
-            return at_interfaces(memory::Place::Interface);
-        };
-        let cgroup = ground::cgroup_root()?;
-        let link = sys::link_cgroup(program.as_fd(), cgroup.as_fd(), Attach::CgroupEgress)
-            .map_err(bpf("to attach to the control group"))?;
-        pins.keep_inner(link.as_fd(), made)?;
-        at_interfaces(memory::Place::Forwarded)
     }
 }
 
@@ -337,7 +275,7 @@ impl Gate for KernelGate {
         Ok(Some(InForce {
             record: revision.record()?,
             guarded: pins.linked(At::Ingress)?,
-            remembers: pins.has_inner() || pins.remember_at_interfaces()?,
+            guarded_outwards: pins.linked(At::Egress)?,
         }))
     }
 
@@ -355,7 +293,7 @@ impl Gate for KernelGate {
 
     fn ask(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        Ok(revision.ask(interface, frame, 1)?.0)
+        Ok(revision.ask(interface, Direction::Inbound, frame, 1)?.0)
     }
 }
 
@@ -390,7 +328,20 @@ impl KernelGate {
         frame: &[u8],
     ) -> Result<(Decision, Vec<u8>), GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        revision.play(interface, frame)
+        revision.play(interface, Direction::Inbound, frame)
+    }
+
+    /// As [`Gate::ask`], for a frame that leaves through an interface.
+    ///
+    /// # Errors
+    /// As [`Gate::ask`].
+    pub fn ask_outwards(
+        &self,
+        interface: InterfaceIndex,
+        frame: &[u8],
+    ) -> Result<Decision, GateError> {
+        let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
+        Ok(revision.ask(interface, Direction::Outbound, frame, 1)?.0)
     }
 
     /// As [`Gate::ask`], many frames in one go.
@@ -402,7 +353,10 @@ impl KernelGate {
         questions: &[(InterfaceIndex, Vec<u8>)],
     ) -> Result<Vec<Decision>, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        questions.iter().map(|(i, frame)| Ok(revision.ask(*i, frame, 1)?.0)).collect()
+        questions
+            .iter()
+            .map(|(i, frame)| Ok(revision.ask(*i, Direction::Inbound, frame, 1)?.0))
+            .collect()
     }
 
     /// Mean duration of the verdict on a frame, over `repeat` runs.
@@ -416,6 +370,6 @@ impl KernelGate {
         repeat: u32,
     ) -> Result<std::time::Duration, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        Ok(revision.ask(interface, frame, repeat)?.1)
+        Ok(revision.ask(interface, Direction::Inbound, frame, repeat)?.1)
     }
 }

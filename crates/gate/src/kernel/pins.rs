@@ -26,15 +26,15 @@ const BPF_FS_MAGIC: u32 = 0xcafe_4a11;
 pub(super) enum At {
     /// What arrives: the outer gate.
     Ingress,
-    /// What leaves: the memory, where the control group cannot have it.
+    /// What leaves.
     Egress,
 }
 
 impl At {
     fn prefix(self) -> &'static str {
         match self {
-            Self::Ingress => "outer-",
-            Self::Egress => "sent-",
+            Self::Ingress => "outer-in-",
+            Self::Egress => "outer-out-",
         }
     }
 
@@ -163,18 +163,6 @@ impl Pins {
         self.open("rates")
     }
 
-    pub(super) fn has_inner(&self) -> bool {
-        self.folder.join("inner").exists()
-    }
-
-    pub(super) fn keep_inner(
-        &self,
-        link: BorrowedFd<'_>,
-        made: &mut Vec<PathBuf>,
-    ) -> Result<(), GateError> {
-        self.keep(link, "inner", made)
-    }
-
     /// Whether the interface has its link, and it is still that interface.
     pub(super) fn has(&self, at: At, interface: InterfaceIndex) -> bool {
         let name = at.name(interface);
@@ -215,19 +203,6 @@ impl Pins {
         Ok(linked)
     }
 
-    /// Whether the links on the way out remember what this host sends itself,
-    /// and not only what it forwards.
-    pub(super) fn remember_at_interfaces(&self) -> Result<bool, GateError> {
-        let all = self.all()?;
-        let links = all.iter().filter(|path| At::Egress.index_of(path).is_some());
-        let mut names = links.filter_map(|path| {
-            let link = sys::pinned(path).ok()?;
-            let program = sys::program_by_id(sys::link_info(link.as_fd()).ok()?.program).ok()?;
-            sys::program_name(program.as_fd()).ok()
-        });
-        Ok(names.any(|name| name == super::MEMORY))
-    }
-
     /// Every pin of the namespace: links first, then the maps they use.
     pub(super) fn all(&self) -> Result<Vec<PathBuf>, GateError> {
         let read = || -> io::Result<Vec<PathBuf>> {
@@ -244,7 +219,7 @@ impl Pins {
     /// Detaches (links) and unpins. Failing is harmless: the slot is empty by
     /// then, or the interface is gone.
     pub(super) fn discard(&self, path: &Path) {
-        let is_link = path.ends_with("inner") || At::index_of_any(path).is_some();
+        let is_link = At::index_of_any(path).is_some();
         if is_link && let Ok(link) = sys::pinned(path) {
             let _ = sys::link_detach(link.as_fd());
         }

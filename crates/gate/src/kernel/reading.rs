@@ -33,12 +33,12 @@ pub mod helper {
     pub const LOAD_BYTES_RELATIVE: i32 = 68;
     /// `bpf_fib_lookup`.
     pub const ROUTE: i32 = 69;
+    /// `bpf_sk_fullsock`.
+    pub const FULL_SOCKET: i32 = 95;
     /// `bpf_sk_release`.
     pub const SOCKET_RELEASE: i32 = 86;
     /// `bpf_skc_lookup_tcp`.
     pub const SOCKET_LOOKUP_TCP: i32 = 99;
-    /// `bpf_get_netns_cookie`.
-    pub const NAMESPACE_COOKIE: i32 = 122;
     /// `bpf_ktime_get_tai_ns`, since Linux 6.1.
     pub const WALL_TIME: i32 = 208;
     /// `bpf_ringbuf_output`.
@@ -59,8 +59,13 @@ pub mod skb {
     pub const PROTOCOL: i16 = 16;
     /// The interface.
     pub const INTERFACE: i16 = 40;
-    /// Five words for programs to leave notes in.
+    /// Five words for programs to leave notes in: the slot, the action, and the
+    /// way that the dispatcher says.
     pub const NOTES: i16 = 48;
+    /// The direction, for the program in the slot: 1 outwards.
+    pub const OUTWARDS: i16 = NOTES + 8;
+    /// The socket that sends the packet, a pointer.
+    pub const SOCKET: i16 = 168;
 }
 
 /// Where things stand on the stack.
@@ -130,8 +135,10 @@ pub mod flow {
     pub const REMOTE_PORT: i16 = 32;
     /// The local port.
     pub const LOCAL_PORT: i16 = 34;
-    /// The protocol; zeros behind it.
+    /// The protocol.
     pub const PROTOCOL: i16 = 36;
+    /// 1 for what was let in; zeros behind it.
+    pub const LET_IN: i16 = 37;
 }
 
 /// Where to go while reading.

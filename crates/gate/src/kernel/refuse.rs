@@ -2,7 +2,8 @@
 //! 9293 section 3.10.7.1), or ICMP "administratively prohibited": type 3 code
 //! 13 (RFC 1812 section 5.2.7.1), in IPv6 type 1 code 1 (RFC 4443 section 3.1).
 //!
-//! The frame is turned round in its own buffer and sent out where it came in.
+//! The frame is turned round in its own buffer and sent out where it came in;
+//! one on its way out comes in again instead.
 //! Nothing is answered that must not be (RFC 1122 section 3.2.2): fragments,
 //! broadcast, multicast, resets, ICMP that is no echo request, packets with IP
 //! options or extension headers; and not more than [`ANSWERS`] says. Then the
@@ -10,7 +11,7 @@
 
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
-use tipstaff_core::packet::TcpFlags;
+use tipstaff_core::packet::{Direction, TcpFlags};
 
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
@@ -28,6 +29,8 @@ const ANSWERS: (i32, i32) = (1_000_000, 200);
 const ETHERNET: i32 = 14;
 /// `BPF_F_RECOMPUTE_CSUM` and `BPF_F_INVALIDATE_HASH` of `bpf_skb_store_bytes`.
 const INVALIDATE_HASH: i32 = 2;
+/// `BPF_F_INGRESS` of `bpf_redirect`.
+const INGRESS: i32 = 1;
 /// The answer's time to live.
 const HOPS: i32 = 64;
 
@@ -53,8 +56,13 @@ impl Shape {
 
 /// Answers the packet, or goes to `silent`. r6 is the context; everything else is lost.
 pub(super) fn answer(a: &mut Assembler, parts: &Parts<'_>, silent: Label) {
+    // On its way out a packet is of no such kind.
+    let answerable = a.label();
+    a.load(Width::D, R1, STACK, at::WAY);
+    a.jump_if(If::Eq, R1, Direction::Outbound as i32, answerable);
     a.load(Width::W, R1, R6, skb::PACKET_TYPE);
     a.jump_if(If::Ne, R1, 0, silent);
+    a.place(answerable);
     let (four, six) = (a.label(), a.label());
     family_jumps(a, four, six);
     a.jump(silent);
@@ -391,8 +399,14 @@ fn send_back(a: &mut Assembler, length: i16, silent: Label) {
     }
     store(a, None, at::FLOW, 12, silent);
     a.place(send);
-    a.load(Width::W, R1, R6, skb::INTERFACE);
+    // Back out where it came in; in again, where it would have left.
+    let back = a.label();
     a.mov(R2, 0);
+    a.load(Width::D, R1, STACK, at::WAY);
+    a.jump_if(If::Ne, R1, Direction::Outbound as i32, back);
+    a.mov(R2, INGRESS);
+    a.place(back);
+    a.load(Width::W, R1, R6, skb::INTERFACE);
     a.call(helper::REDIRECT);
     a.exit();
 }

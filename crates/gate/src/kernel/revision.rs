@@ -7,13 +7,13 @@ use std::time::Duration;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::orders::{Action, Over, Rule, Standing, read_all};
-use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_core::tables::Tables;
 use tipstaff_core::tables::layout::Verdict;
 
 use super::reading::skb;
 use super::sys::{self, MapKind, ProgramKind, SKB_CONTEXT, TestRun};
-use super::verdict::{self, CounterSlot, Parts, UNCOUNTED};
+use super::verdict::{self, CounterSlot, OUTWARDS, Parts, UNCOUNTED};
 use super::{bpf, load, misfit};
 use crate::{GateError, Posting, Record, Tally, Unrecorded};
 
@@ -47,19 +47,26 @@ pub(super) fn tai_ahead() -> Result<i32, GateError> {
     both.map(|ahead| ahead as i32).map_err(|e| super::system("reading the clock")(e.into()))
 }
 
+/// Whether anything may be kept from leaving.
+fn restricts_outbound(brief: &Brief) -> bool {
+    let speaks = |rule: &Rule| rule.speaks() && rule.direction == Direction::Outbound;
+    brief.standing.outbound != Action::Allow || brief.rules().any(speaks)
+}
+
 /// Whether any decision of the list is recorded.
 fn records(brief: &Brief) -> bool {
-    let Standing { inbound, transit, .. } = brief.standing;
-    [inbound, transit].iter().any(|said| *said != Action::Allow) || brief.rules().any(|r| r.log)
+    let Standing { inbound, outbound, transit } = brief.standing;
+    [inbound, outbound, transit].iter().any(|said| *said != Action::Allow)
+        || brief.rules().any(|r| r.log)
 }
 
 /// Whether a rule or a standing answer of the list says "refuse".
 fn refuses(brief: &Brief) -> bool {
-    let Standing { inbound, transit, .. } = brief.standing;
+    let Standing { inbound, outbound, transit } = brief.standing;
     let rule = |rule: &Rule| {
         rule.action == Action::Refuse || rule.at_most.is_some() && rule.over == Over::Refuse
     };
-    [inbound, transit].contains(&Action::Refuse) || brief.rules().any(rule)
+    [inbound, outbound, transit].contains(&Action::Refuse) || brief.rules().any(rule)
 }
 
 impl Revision {
@@ -92,6 +99,7 @@ impl Revision {
             orders: posting.record.hash().first(),
             standing: posting.brief.standing,
             refuses: refuses(posting.brief),
+            restricts_outbound: restricts_outbound(posting.brief),
             foundations: posting.brief.foundations,
             tai_ahead: tai_ahead()?,
         })
@@ -224,10 +232,11 @@ impl Revision {
     pub(super) fn ask(
         &self,
         interface: InterfaceIndex,
+        way: Direction,
         frame: &[u8],
         repeat: u32,
     ) -> Result<(Decision, Duration), GateError> {
-        let (decision, run, _) = self.run(interface, frame, repeat, UNCOUNTED)?;
+        let (decision, run, _) = self.run((interface, way), frame, repeat, UNCOUNTED)?;
         Ok((decision, run.duration))
     }
 
@@ -236,16 +245,17 @@ impl Revision {
     pub(super) fn play(
         &self,
         interface: InterfaceIndex,
+        way: Direction,
         frame: &[u8],
     ) -> Result<(Decision, Vec<u8>), GateError> {
-        let (decision, run, out) = self.run(interface, frame, 1, 0)?;
+        let (decision, run, out) = self.run((interface, way), frame, 1, 0)?;
         // TCX_REDIRECT: what stands in the buffer now is the answer.
         Ok((decision, if run.returned == 7 { out } else { Vec::new() }))
     }
 
     fn run(
         &self,
-        interface: InterfaceIndex,
+        (interface, way): (InterfaceIndex, Direction),
         frame: &[u8],
         repeat: u32,
         mark: u32,
@@ -256,7 +266,11 @@ impl Revision {
         };
         set(skb::MARK, mark);
         set(skb::INTERFACE, interface.0);
-        set(36, interface.0); // ingress_ifindex
+        if way == Direction::Outbound {
+            set(skb::OUTWARDS, OUTWARDS as u32);
+        } else {
+            set(skb::CAME_FROM, interface.0);
+        }
         let (run, out) = sys::test_run_skb(self.program.as_fd(), frame, &mut context, repeat)
             .map_err(bpf("to ask the gate by a test run"))?;
         let note = |at: i16| {

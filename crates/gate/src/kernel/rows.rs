@@ -142,7 +142,7 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     }
     let (found, none) = (a.label(), a.label());
     a.load(Width::W, R1, STACK, at::KEY);
-    if layout.transit_used {
+    if layout.directed {
         // As `layout::traffic_slot`: the direction stands above the key.
         a.load(Width::D, R2, STACK, at::WAY);
         a.op(Op::Lsh, R2, 24);

@@ -3,7 +3,6 @@
 //! the blob is written into it as immediates.
 
 use std::os::fd::BorrowedFd;
-use std::time::Duration;
 
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decide::Speaker;
@@ -19,9 +18,10 @@ use super::assembler::{
     Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
 use super::reading::{
-    Ways, at, destination_offset, family_jumps, flow, flow_addresses, helper, ip_header, skb,
-    source_offset, transport_header,
+    Ways, at, destination_offset, family_jumps, helper, ip_header, skb, source_offset,
+    transport_header,
 };
+use super::remember::{self, Answer};
 use super::rows::{address_rows, first_rule};
 use super::{events, refuse};
 
@@ -29,6 +29,8 @@ use super::{events, refuse};
 pub(super) const NEXT: i32 = -1;
 /// tcx: drop.
 pub(super) const DROP: i32 = 2;
+/// What the dispatcher on the way out leaves for the program in the slot.
+pub(super) const OUTWARDS: i32 = 1;
 /// A packet with this mark is not counted. Test runs set it; nothing that
 /// arrives on a wire has a mark yet.
 pub const UNCOUNTED: u32 = 0x7469_7073;
@@ -109,6 +111,8 @@ pub struct Parts<'m> {
     pub orders: [u8; 8],
     /// The standing answers.
     pub standing: Standing,
+    /// Whether orders have anything to say of the way out.
+    pub restricts_outbound: bool,
     /// Whether anybody refuses.
     pub refuses: bool,
     /// By how many seconds TAI is ahead of UTC.
@@ -117,13 +121,14 @@ pub struct Parts<'m> {
     pub foundations: FoundationSwitches,
 }
 
-/// The program that stands on every interface and jumps to the revision in
+/// The program that stands on either side of every interface and jumps to the revision in
 /// force; with none in force everything passes.
 ///
 /// # Errors
 /// [`Misfit`] if the code does not fit together.
-pub fn dispatcher(slot: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+pub fn dispatcher(slot: BorrowedFd<'_>, outwards: bool) -> Result<Vec<u8>, Misfit> {
     let mut a = Assembler::default();
+    a.store_value(Width::W, R1, skb::OUTWARDS, if outwards { OUTWARDS } else { 0 });
     a.map(R2, slot);
     a.mov(R3, 0);
     a.call(helper::TAIL_CALL);
@@ -152,15 +157,19 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
         assignment: foundation(Foundation::AddressAssignment),
         replies: foundation(Foundation::Replies),
         transit: a.label(),
+        outbound: a.label(),
         rules: a.label(),
         unsound: a.label(),
     };
-    let (four, six) = (a.label(), a.label());
+    let (four, six, outwards) = (a.label(), a.label(), a.label());
 
     a.copy(R6, R1);
     a.store_value(Width::D, STACK, at::LOG, events::wanted::NOTHING);
+    a.store_value(Width::W, STACK, at::KEY, 0);
     a.load(Width::W, R2, R6, skb::INTERFACE);
     a.jump_if(If::Eq, R2, 1, foundation(Foundation::Loopback));
+    a.load(Width::W, R2, R6, skb::OUTWARDS);
+    a.jump_if(If::Eq, R2, OUTWARDS, outwards);
     let not_ours = a.label();
     a.load(Width::W, R2, R6, skb::PACKET_TYPE);
     a.jump_if(If::Eq, R2, 3, not_ours);
@@ -175,22 +184,26 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
         a.place(label);
         events::begin(&mut a, family);
         ip_header(&mut a, family, labels.ways);
-        before_rules(&mut a, family, parts, &labels);
+        before_rules(&mut a, family, Direction::Inbound, parts, &labels);
         address_rows(&mut a, family, parts, labels.unsound);
         a.jump(labels.rules);
     }
+    a.place(outwards);
+    way_out(&mut a, parts, &labels, not_ours);
 
     a.place(labels.rules);
     first_rule(&mut a, parts, labels.unsound, finish);
-    if parts.layout.transit_used {
+    if parts.layout.directed {
         a.load(Width::D, R1, STACK, at::WAY);
         a.jump_if(If::Eq, R1, Direction::Transit as i32, labels.transit);
+        a.jump_if(If::Eq, R1, Direction::Outbound as i32, labels.outbound);
     }
     let inbound = Speaker::Standing(Direction::Inbound);
     outcome(&mut a, inbound, parts.standing.inbound, finish);
     let transit = Speaker::Standing(Direction::Transit);
     let mut rest = vec![
         (labels.transit, transit, parts.standing.transit),
+        (labels.outbound, Speaker::Standing(Direction::Outbound), parts.standing.outbound),
         (labels.unsound, Speaker::Unsound, Action::Deny),
     ];
     rest.extend(foundations.map(|(f, label)| (label, Speaker::Foundation(f), f.action())));
@@ -207,6 +220,41 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
     a.finish()
 }
 
+/// What leaves this host. What it only forwards was decided where it came in,
+/// and is remembered here.
+fn way_out(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, not_ours: Label) {
+    let (own, four, six, pass) = (a.label(), a.label(), a.label(), a.label());
+    a.load(Width::W, R2, R6, skb::CAME_FROM);
+    a.jump_if(If::Eq, R2, 0, own);
+    family_jumps(a, four, six);
+    a.jump(pass);
+    for (label, family) in [(four, Family::V4), (six, Family::V6)] {
+        a.place(label);
+        remember::forwarded(a, family, parts, pass);
+    }
+    a.place(pass);
+    a.mov(R0, NEXT);
+    a.exit();
+
+    a.place(own);
+    let (four, six) = (a.label(), a.label());
+    family_jumps(a, four, six);
+    a.jump(not_ours);
+    for (label, family) in [(four, Family::V4), (six, Family::V6)] {
+        a.place(label);
+        events::begin(a, family);
+        a.store_value(Width::D, STACK, at::WAY, Direction::Outbound as i32);
+        ip_header(a, family, labels.ways);
+        before_rules(a, family, Direction::Outbound, parts, labels);
+        if parts.layout.directed {
+            address_rows(a, family, parts, labels.unsound);
+            a.jump(labels.rules);
+        } else {
+            a.jump(labels.outbound);
+        }
+    }
+}
+
 struct Labels {
     ways: Ways,
     neighbours: Label,
@@ -214,6 +262,7 @@ struct Labels {
     assignment: Label,
     replies: Label,
     transit: Label,
+    outbound: Label,
     rules: Label,
     unsound: Label,
 }
@@ -249,6 +298,7 @@ fn count_and_return(a: &mut Assembler, parts: &Parts<'_>) {
     if parts.records {
         events::record(a, parts);
     }
+    remember::passed(a, parts);
     a.place(done);
     let (pass, silent) = (a.label(), a.label());
     a.jump_if(If::Eq, R8, i32::from(Verdict::ALLOW), pass);
@@ -269,7 +319,13 @@ fn count_and_return(a: &mut Assembler, parts: &Parts<'_>) {
 
 /// Everything behind the IP header up to the rules; leaves the traffic key on
 /// the stack.
-fn before_rules(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels: &Labels) {
+fn before_rules(
+    a: &mut Assembler,
+    family: Family,
+    way: Direction,
+    parts: &Parts<'_>,
+    labels: &Labels,
+) {
     let (tcp, udp, icmp, decide) = (a.label(), a.label(), a.label(), a.label());
     let icmp_number = if family == Family::V4 { ICMP } else { ICMPV6 };
     a.jump_if(If::Eq, R9, i32::from(TCP), tcp);
@@ -280,19 +336,20 @@ fn before_rules(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels: &L
     a.copy(R2, R9);
     a.op(Op::Lsh, R2, 16);
     a.store(Width::W, STACK, at::KEY, R2);
-    a.store_value(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
-    a.store(Width::B, STACK, at::FLOW + flow::PROTOCOL, R9);
-    known_flow(a, family, parts, UDP_AGE, labels, decide);
+    let ends = (labels.replies, decide);
+    remember::known(a, family, parts, (way, Answer::Bare, UDP_AGE), ends);
 
     a.place(tcp);
-    tcp_packet(a, family, parts, labels, decide);
+    tcp_packet(a, family, way, parts, labels, decide);
     a.place(udp);
-    udp_packet(a, family, parts, labels, decide);
+    udp_packet(a, family, way, parts, labels, decide);
     a.place(icmp);
-    icmp_packet(a, family, parts, labels, decide);
+    icmp_packet(a, family, way, parts, labels, decide);
 
     a.place(decide);
-    transit_or_here(a, family, parts, labels);
+    if way == Direction::Inbound {
+        transit_or_here(a, family, parts, labels);
+    }
 }
 
 /// r2: a 16-bit value in network order → the traffic key on the stack.
@@ -305,6 +362,7 @@ fn traffic_key(a: &mut Assembler, protocol: u8) {
 fn tcp_packet(
     a: &mut Assembler,
     family: Family,
+    way: Direction,
     parts: &Parts<'_>,
     labels: &Labels,
     decide: Label,
@@ -315,22 +373,51 @@ fn tcp_packet(
     a.load(Width::B, R1, STACK, at::TRANSPORT + 12);
     a.op(Op::Rsh, R1, 4);
     a.jump_if(If::Lt, R1, 5, labels.ways.malformed);
-    a.load(Width::B, R9, STACK, at::TRANSPORT + 13);
-    a.copy(R1, R9);
+    a.load(Width::B, R8, STACK, at::TRANSPORT + 13);
+    a.copy(R1, R8);
     a.op(Op::And, R1, flags(some));
     a.jump_if(If::Eq, R1, 0, labels.ways.malformed);
     let possible = a.label();
-    a.copy(R2, R9);
+    a.copy(R2, R8);
     a.op(Op::And, R2, flags(TcpFlags::SYN));
     a.jump_if(If::Eq, R2, 0, possible);
-    a.jump_if(If::Set, R9, flags(TcpFlags::FIN | TcpFlags::RST), labels.ways.malformed);
+    a.jump_if(If::Set, R8, flags(TcpFlags::FIN | TcpFlags::RST), labels.ways.malformed);
     a.place(possible);
     a.load(Width::H, R2, STACK, at::TRANSPORT + 2);
     traffic_key(a, TCP);
     a.jump_if(If::Eq, R1, flags(TcpFlags::SYN), decide);
+    match way {
+        Direction::Outbound => tcp_of_a_socket(a, labels, decide),
+        Direction::Inbound | Direction::Transit => {
+            tcp_of_a_connection(a, family, parts, labels, decide);
+        }
+    }
+}
 
-    // Part of a connection that this host knows? The lookup wants addresses and
-    // ports in one piece; the IP header on the stack has room behind it.
+/// On its way out: a reset is an answer of this host, and what a TCP socket
+/// sends belongs to its connection. r8 the flags.
+fn tcp_of_a_socket(a: &mut Assembler, labels: &Labels, decide: Label) {
+    a.jump_if(If::Set, R8, i32::from(TcpFlags::RST), labels.replies);
+    a.load(Width::D, R1, R6, skb::SOCKET);
+    a.jump_if(If::Eq, R1, 0, decide);
+    a.call(helper::FULL_SOCKET);
+    // A connection that is being opened or has ended has no whole socket.
+    a.jump_if(If::Eq, R0, 0, labels.replies);
+    a.load(Width::W, R1, R0, 12); // bpf_sock.protocol
+    a.jump_if(If::Eq, R1, i32::from(TCP), labels.replies);
+    a.jump(decide);
+}
+
+/// On its way in: part of a connection that this host knows?
+fn tcp_of_a_connection(
+    a: &mut Assembler,
+    family: Family,
+    parts: &Parts<'_>,
+    labels: &Labels,
+    decide: Label,
+) {
+    // The lookup wants addresses and ports in one piece; the IP header on the
+    // stack has room behind it.
     let (ports, tuple) = match family {
         Family::V4 => (20, 12),
         Family::V6 => (40, 36),
@@ -354,16 +441,14 @@ fn tcp_packet(
     a.jump(labels.replies);
     // Or one that it forwards?
     a.place(unknown);
-    a.load(Width::W, R1, STACK, at::TRANSPORT);
-    a.store_value(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
-    a.store(Width::W, STACK, at::FLOW + flow::REMOTE_PORT, R1);
-    a.store_value(Width::B, STACK, at::FLOW + flow::PROTOCOL, i32::from(TCP));
-    known_flow(a, family, parts, TCP_AGE, labels, decide);
+    let asked = (Direction::Inbound, Answer::Ports, TCP_AGE);
+    remember::known(a, family, parts, asked, (labels.replies, decide));
 }
 
 fn udp_packet(
     a: &mut Assembler,
     family: Family,
+    way: Direction,
     parts: &Parts<'_>,
     labels: &Labels,
     decide: Label,
@@ -376,25 +461,33 @@ fn udp_packet(
     traffic_key(a, UDP);
     a.load(Width::W, R1, STACK, at::TRANSPORT);
     if parts.foundations.address_assignment {
-        let ports: [u8; 4] = match family {
-            Family::V4 => [0, 67, 0, 68],
-            Family::V6 => [0x02, 0x23, 0x02, 0x22],
+        let (server, client): (u16, u16) = match family {
+            Family::V4 => (67, 68),
+            Family::V6 => (547, 546),
         };
-        // Known only when it is known whether the packet is for this host.
-        let other = a.label();
-        a.jump_if(If::Ne, R1, i32::from_ne_bytes(ports), other);
-        a.store_value(Width::D, STACK, at::ASSIGNS, 1);
-        a.place(other);
+        let (from, to) =
+            if way == Direction::Outbound { (client, server) } else { (server, client) };
+        let [f0, f1] = from.to_be_bytes();
+        let [t0, t1] = to.to_be_bytes();
+        let ports = i32::from_ne_bytes([f0, f1, t0, t1]);
+        if way == Direction::Outbound {
+            a.jump_if(If::Eq, R1, ports, labels.assignment);
+        } else {
+            // Told only when it is known whether the packet is for this host.
+            let other = a.label();
+            a.jump_if(If::Ne, R1, ports, other);
+            a.store_value(Width::D, STACK, at::ASSIGNS, 1);
+            a.place(other);
+        }
     }
-    a.store_value(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
-    a.store(Width::W, STACK, at::FLOW + flow::REMOTE_PORT, R1);
-    a.store_value(Width::B, STACK, at::FLOW + flow::PROTOCOL, i32::from(UDP));
-    known_flow(a, family, parts, UDP_AGE, labels, decide);
+    let ends = (labels.replies, decide);
+    remember::known(a, family, parts, (way, Answer::Ports, UDP_AGE), ends);
 }
 
 fn icmp_packet(
     a: &mut Assembler,
     family: Family,
+    way: Direction,
     parts: &Parts<'_>,
     labels: &Labels,
     decide: Label,
@@ -422,34 +515,8 @@ fn icmp_packet(
         }
     };
     a.jump_if(If::Ne, R1, reply, decide);
-    a.store_value(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
-    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
-    a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
-    a.store_value(Width::B, STACK, at::FLOW + flow::PROTOCOL, i32::from(protocol));
-    known_flow(a, family, parts, ECHO_AGE, labels, decide);
-}
-
-/// Goes to the replies when this host sent something to which this packet is
-/// an answer, and not too long ago.
-fn known_flow(
-    a: &mut Assembler,
-    family: Family,
-    parts: &Parts<'_>,
-    age: Duration,
-    labels: &Labels,
-    decide: Label,
-) {
-    flow_addresses(a, family, source_offset(family), destination_offset(family));
-    a.map(R1, parts.flows);
-    a.stack(R2, at::FLOW);
-    a.call(helper::MAP_LOOKUP);
-    a.jump_if(If::Eq, R0, 0, decide);
-    a.load(Width::D, R7, R0, 0);
-    a.call(helper::TIME);
-    a.op_reg(Op::Sub, R0, R7);
-    a.value64(R1, age.as_nanos() as u64);
-    a.jump_if_reg(If::SGt, R0, R1, decide);
-    a.jump(labels.replies);
+    let ends = (labels.replies, decide);
+    remember::known(a, family, parts, (way, Answer::Echo, ECHO_AGE), ends);
 }
 
 /// Asks the routing table whether this host would forward the packet; without
@@ -488,7 +555,7 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
     a.jump_if(If::Eq, R0, NOT_FORWARDED, here);
     a.jump_if(If::Eq, R0, FORWARDING_OFF, here);
     a.store_value(Width::D, STACK, at::WAY, Direction::Transit as i32);
-    if !parts.layout.transit_used {
+    if !parts.layout.directed {
         a.jump(labels.transit);
     } else {
         a.jump(through);

@@ -41,16 +41,12 @@ pub enum ProgramKind {
     SchedCls = 3,
     /// Before the stack; only ever used in test runs that inject frames.
     Xdp = 6,
-    /// On a control group's sockets.
-    CgroupSkb = 8,
 }
 
 /// Where a link attaches.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(u32)]
 pub enum Attach {
-    /// What the sockets of a control group send.
-    CgroupEgress = 1,
     /// What arrives on an interface.
     TcxIngress = 46,
     /// What leaves an interface.
@@ -347,23 +343,11 @@ pub fn program_maps(program: BorrowedFd<'_>) -> io::Result<Vec<u32>> {
     Ok(ids[..count * 4].chunks_exact(4).map(|c| u32_at(c, 0)).collect())
 }
 
-/// The name of a program.
-///
-/// # Errors
-/// What the kernel says.
-pub fn program_name(program: BorrowedFd<'_>) -> io::Result<String> {
-    let mut bytes = [0u8; 232];
-    info(program, &mut bytes)?;
-    Ok(text_at(&bytes, 64))
-}
-
 /// What a link is attached to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LinkInfo {
     /// Interface index of a tcx link, 0 when the interface is gone.
     pub interface: u32,
-    /// Id of its program.
-    pub program: u32,
 }
 
 /// Asks about a tcx link.
@@ -373,7 +357,7 @@ pub struct LinkInfo {
 pub fn link_info(link: BorrowedFd<'_>) -> io::Result<LinkInfo> {
     let mut bytes = [0; 48];
     info(link, &mut bytes)?;
-    Ok(LinkInfo { interface: u32_at(&bytes, 16), program: u32_at(&bytes, 8) })
+    Ok(LinkInfo { interface: u32_at(&bytes, 16) })
 }
 
 /// Why a program was not loaded.
@@ -391,7 +375,6 @@ pub struct LoadError {
 /// # Errors
 /// [`LoadError`] with the verifier's log.
 pub fn program_load(kind: ProgramKind, name: &str, code: &[u8]) -> Result<OwnedFd, LoadError> {
-    let attach = if kind == ProgramKind::CgroupSkb { Attach::CgroupEgress as u32 } else { 0 };
     let attr = || {
         Attr::new()
             .u32(0, kind as u32)
@@ -399,7 +382,6 @@ pub fn program_load(kind: ProgramKind, name: &str, code: &[u8]) -> Result<OwnedF
             .read(8, code)
             .read(16, b"Dual MIT/GPL\0")
             .name(48, name)
-            .u32(68, attach)
     };
     // SAFETY: code and licence outlive the call; the count is that of `code`.
     let error = match unsafe { attr().open(PROG_LOAD) } {
@@ -437,20 +419,6 @@ pub fn link_interface(
 ) -> io::Result<OwnedFd> {
     let mut attr =
         Attr::new().fd(0, program).u32(4, interface).u32(8, attach as u32).u32(12, LINK_BEFORE);
-    // SAFETY: follows no pointers.
-    unsafe { attr.open(LINK_CREATE) }
-}
-
-/// Attaches a program to a control group.
-///
-/// # Errors
-/// What the kernel says.
-pub fn link_cgroup(
-    program: BorrowedFd<'_>,
-    cgroup: BorrowedFd<'_>,
-    attach: Attach,
-) -> io::Result<OwnedFd> {
-    let mut attr = Attr::new().fd(0, program).fd(4, cgroup).u32(8, attach as u32);
     // SAFETY: follows no pointers.
     unsafe { attr.open(LINK_CREATE) }
 }
