@@ -159,7 +159,10 @@ pub fn ping(space: &Space, from: &str, to: &str) -> bool {
             if to.is_ipv4() {
                 message[2..4].copy_from_slice(&0xe5ca_u16.to_be_bytes());
             }
-            socket.send_to(&message, &to.into()).unwrap();
+            // What is denied on its way out is told to the sender.
+            if socket.send_to(&message, &to.into()).is_err() {
+                return false;
+            }
             let mut socket = socket;
             let mut answer = [0; 256];
             while let Ok(length) = socket.read(&mut answer) {
