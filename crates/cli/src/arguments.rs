@@ -92,6 +92,8 @@ pub enum Command {
     Watch(WatchOptions),
     /// Which ports are truly reachable, from where, and why that differs from the orders
     Reach(ReachOptions),
+    /// Give every interface that appears its gate, until it is stopped: a service
+    Keep,
     /// Take the gate down; everything passes then
     Withdraw,
     /// Play the whole line of work on a made-up observatory, without touching this machine

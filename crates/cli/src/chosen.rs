@@ -9,7 +9,7 @@ use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Attachments, Faults, Orders, OrdersHash, Sheets, read_all};
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, GateError, InForce};
+use tipstaff_gate::{Gate, GateError, InForce, Record};
 use tipstaff_host::interfaces;
 
 use crate::arguments::Common;
@@ -206,9 +206,13 @@ pub fn now() -> Moment {
     Moment::from_seconds(jiff::Timestamp::now().as_second())
 }
 
-/// The orders of a record that was in force.
+/// The orders in force.
 pub fn from_force(in_force: &InForce) -> Result<Chosen, Failure> {
-    let record = &in_force.record;
+    of_record(&in_force.record)
+}
+
+/// The orders of a record.
+pub fn of_record(record: &Record) -> Result<Chosen, Failure> {
     let origin =
         Origin::InForce { path: record.path.clone(), hash: record.hash(), since: record.posted_at };
     let setting = (record.host.clone(), record.posture.clone());

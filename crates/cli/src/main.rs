@@ -64,6 +64,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Tally(options) => commands::tally::run(common, options, terminal),
         Command::Watch(options) => commands::watch::run(common, options, terminal),
         Command::Reach(options) => commands::reach::run(common, options, terminal),
+        Command::Keep => commands::keep::run(common, terminal),
         Command::Withdraw => commands::withdraw::run(common, terminal),
         Command::Demo(options) => commands::demo::run(options, terminal),
         Command::Play(part) => commands::demo::play(part),

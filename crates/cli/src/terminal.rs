@@ -62,6 +62,14 @@ impl Terminal {
         }
     }
 
+    /// A result as one line of JSON, of many.
+    pub fn json_line<T: Serialize>(&self, value: &T) {
+        match serde_json::to_string(value) {
+            Ok(text) => self.line(text),
+            Err(e) => self.error(&format!("the result cannot be written as JSON: {e}"), None),
+        }
+    }
+
     /// A failure and its mend, on stderr.
     pub fn error(&self, message: &str, mend: Option<&str>) {
         anstream::eprintln!("{RED}tipstaff:{RED:#} {message}");

@@ -228,6 +228,16 @@ fn the_way_out_is_closed_but_for_what_is_allowed_and_for_answers() {
         // ... and nobody else may be spoken to from there.
         assert_eq!(exchange(here(5000), to(stranger, 6003)), (false, false));
     }
+    let asked = lab.done(&[
+        "ask",
+        "ntp",
+        "--direction",
+        "outbound",
+        "--destination",
+        PARTNER[1],
+        "--in-force",
+    ]);
+    assert!(asked.contains("udp/123 to 2001:db8:113::9: let out by rule 2 (time)"), "{asked}");
     // A program that asks for the web over UDP is told at once.
     let (own, partner) = (ip(ARCHIVE[0]), ip(PARTNER[0]));
     let told = lab
@@ -336,5 +346,80 @@ fn with_the_tunnel_down_not_one_packet_leaves_elsewhere() {
     // The tunnel's server may still be spoken to.
     assert_eq!(exchange((&lab.archive, own), server), (true, true));
     assert_ne!(heard(), before, "the counters count");
+    lab.done(&["withdraw"]);
+}
+
+/// Waits for what `met` says, a second at most.
+fn within_a_second(met: impl Fn() -> bool) -> bool {
+    let begin = std::time::Instant::now();
+    while begin.elapsed() < std::time::Duration::from_secs(1) {
+        if met() {
+            return true;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+    false
+}
+
+#[test]
+fn an_interface_that_appears_is_kept_and_patterns_follow() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    let text = "[[rules]]\nname = \"tunnel\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\ninterface = \"tun*\"\n";
+    lab.orders(text);
+    lab.done(&["post"]);
+    let notified = lab.path().join("notified");
+    let manager = std::os::unix::net::UnixDatagram::bind(&notified).unwrap();
+    manager.set_read_timeout(Some(std::time::Duration::from_secs(5))).unwrap();
+    let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+    command.args(["keep", "--json"]).env("TIPSTAFF_RUN", lab.path().join("run"));
+    command.env("NOTIFY_SOCKET", &notified).stdout(std::process::Stdio::piped());
+    let mut keeper = lab.archive.run(move || command.spawn().unwrap()).unwrap();
+    let told = || {
+        let mut buffer = [0; 64];
+        let length = manager.recv(&mut buffer).unwrap();
+        String::from_utf8(buffer[..length].to_vec()).unwrap()
+    };
+    assert_eq!(told(), "READY=1");
+    let plug = |name: &'static str, other: &'static str, own: &'static str, far: &'static str| {
+        let end = lab.world.as_fd().try_clone_to_owned().unwrap();
+        lab.archive
+            .run(move || {
+                lab::cable(name, other, end.as_fd()).unwrap();
+                lab::up(name).unwrap();
+                lab::address(name, ip(own), 24).unwrap();
+            })
+            .unwrap();
+        lab.world
+            .run(move || {
+                lab::up(other).unwrap();
+                lab::address(other, ip(far), 24).unwrap();
+            })
+            .unwrap();
+    };
+    for (name, other, own, far, met) in [
+        ("guest0", "w1", "192.0.2.10", "192.0.2.1", "silent"),
+        ("tun0", "w2", "203.0.113.130", "203.0.113.129", "answers"),
+    ] {
+        plug(name, other, own, far);
+        let held = || lab.tipstaff(&["state"]).status.code() == Some(0);
+        assert!(
+            within_a_second(held),
+            "{name}: {}",
+            String::from_utf8_lossy(&lab.tipstaff(&["state"]).stdout)
+        );
+        assert!(within_a_second(|| lab.knock(far, own, 7410) == met), "{name}");
+    }
+    let state = lab.done(&["state"]);
+    assert!(state.contains("guest0") && state.contains("tun0"), "{state}");
+    // Told to stop it stops, and opens nothing.
+    let pid = nix::unistd::Pid::from_raw(keeper.id() as i32);
+    nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGTERM).unwrap();
+    assert_eq!(told(), "STOPPING=1");
+    assert!(keeper.wait().unwrap().success());
+    assert_eq!(lab.knock("192.0.2.1", "192.0.2.10", 7410), "silent");
+    let mut said = String::new();
+    io::Read::read_to_string(&mut keeper.stdout.take().unwrap(), &mut said).unwrap();
+    assert!(said.contains("\"guarded\":[\"guest0\"") && said.contains("\"tun0\""), "{said}");
     lab.done(&["withdraw"]);
 }

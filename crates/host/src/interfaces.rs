@@ -3,10 +3,12 @@
 use std::collections::BTreeMap;
 use std::io;
 use std::net::IpAddr;
+use std::os::fd::{AsFd, BorrowedFd};
 
 use netlink_packet_route::RouteNetlinkMessage;
 use netlink_packet_route::address::{AddressAttribute, AddressMessage};
 use netlink_packet_route::link::{LinkAttribute, LinkFlags, LinkMessage};
+use netlink_sys::{Socket, protocols};
 use tipstaff_core::interface::Interface;
 
 use crate::netlink::{self, Kind};
@@ -53,4 +55,48 @@ pub fn list() -> io::Result<Vec<Interface>> {
         }
     }
     Ok(found.into_values().collect())
+}
+
+/// Tells when an interface of the namespace appears, changes or goes
+/// (RTNLGRP_LINK of rtnetlink(7)).
+pub struct LinkWatch {
+    socket: Socket,
+}
+
+impl LinkWatch {
+    /// Begins to listen.
+    ///
+    /// # Errors
+    /// What netlink says.
+    pub fn open() -> io::Result<Self> {
+        const LINK_GROUP: u32 = 1;
+        let mut socket = Socket::new(protocols::NETLINK_ROUTE)?;
+        socket.bind_auto()?;
+        socket.add_membership(LINK_GROUP)?;
+        socket.set_non_blocking(true)?;
+        Ok(Self { socket })
+    }
+
+    /// Takes whatever was told meanwhile.
+    ///
+    /// # Errors
+    /// What netlink says.
+    pub fn drain(&mut self) -> io::Result<()> {
+        loop {
+            match self.socket.recv_from_full() {
+                Ok(_) => {}
+                Err(e) if e.kind() == io::ErrorKind::WouldBlock => return Ok(()),
+                // More was told than there was room for: something changed, and more than that
+                // nobody asks.
+                Err(e) if e.raw_os_error() == Some(nix::libc::ENOBUFS) => {}
+                Err(e) => return Err(e),
+            }
+        }
+    }
+}
+
+impl AsFd for LinkWatch {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.socket.as_fd()
+    }
 }

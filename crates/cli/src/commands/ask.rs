@@ -18,7 +18,7 @@ use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
 use tipstaff_knock::witness::{self, WitnessFault};
 
 use crate::Ending;
-use crate::arguments::{AskOptions, Common, Way};
+use crate::arguments::{AskOptions, Common};
 use crate::chosen::{self, Chosen, Origin, Visible};
 use crate::failure::{Failure, system};
 use crate::terminal::{Columns, Terminal, action, counted, faint, plain};
@@ -58,12 +58,6 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
         let decision = decide(&judge.brief, &facts(&asked));
         return answer(&judge, &asked, decision, "orders", terminal);
     }
-    if options.way != Way::Inbound {
-        return Err(Failure::Argument {
-            message: "the gate in the kernel decides only what comes in".into(),
-            mend: "Leave --in-force out: then the orders are asked.".into(),
-        });
-    }
     let (in_force, visible) = chosen::in_force(common)?;
     let in_force = match (in_force, visible) {
         (Some(in_force), _) => in_force,
@@ -75,7 +69,19 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
     let interface = all.iter().find(|i| i.index == asked.interface.0);
     let hardware = interface.and_then(|i| i.hardware).unwrap_or_default();
     let frame = frame(&asked, hardware);
-    let decision = KernelGate::new(&common.run_dir)?.ask(asked.interface, &frame)?;
+    let gate = KernelGate::new(&common.run_dir)?;
+    let decision = match asked.direction {
+        Direction::Outbound => gate.ask_outwards(asked.interface, &frame)?,
+        Direction::Inbound | Direction::Transit => gate.ask(asked.interface, &frame)?,
+    };
+    // Which of the two it is says the routing table.
+    let through = decision.speaker != Speaker::Standing(Direction::Inbound);
+    if asked.direction == Direction::Transit && !through {
+        return Err(Failure::Argument {
+            message: format!("this host would not forward a packet to {}", asked.destination),
+            mend: "See its routes, and whether it forwards at all.".into(),
+        });
+    }
     answer(&judge, &asked, decision, "gate", terminal)
 }
 

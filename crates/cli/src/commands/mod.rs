@@ -6,6 +6,7 @@ pub mod demo;
 pub mod draft;
 pub mod group;
 pub mod hosts;
+pub mod keep;
 pub mod names;
 pub mod post;
 pub mod reach;

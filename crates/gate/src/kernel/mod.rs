@@ -1,8 +1,8 @@
 //! The gate in the Linux kernel.
 //!
 //! Every interface of the namespace carries, on the way in and on the way out,
-//! a link to a small *dispatcher* program, which jumps to whatever program stands in a one-entry program
-//! array, *the slot*. A revision is one program with its maps. To post is to
+//! a link to a small *dispatcher* program, which jumps to whatever program
+//! stands in a one-entry program array, *the slot*. A revision is one program with its maps. To post is to
 //! load a new program and write it into the slot: one update, in force on all
 //! interfaces at once, or not at all. Everything that outlives the process is
 //! pinned in an own bpffs, in a folder for the namespace:
@@ -32,13 +32,14 @@ use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
+use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::Limit;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_core::rates::SourceState;
 
-use crate::{Gate, GateError, InForce, Posted, Posting, Tally, Unrecorded};
+use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally, Unrecorded};
 pub use ground::{MIN_KERNEL, check_ground};
 use pins::{At, Pins};
 use revision::{Memories, Revision};
@@ -298,6 +299,31 @@ impl Gate for KernelGate {
 }
 
 impl KernelGate {
+    /// Gives interfaces that have no gate one, and puts what is in force there
+    /// anew, so that interface patterns follow. `brief_of` says what the record
+    /// means on this host now. `None`: nothing is in force.
+    ///
+    /// # Errors
+    /// [`GateError`]; then what was in force still is.
+    pub fn cover(
+        &mut self,
+        interfaces: &[Interface],
+        brief_of: impl FnOnce(&Record) -> Result<Brief, GateError>,
+    ) -> Result<Option<Posted>, GateError> {
+        ground::check_root()?;
+        if !self.run_dir.exists() {
+            return Ok(None);
+        }
+        // Held from here on: nobody can post other orders in between.
+        let lock = self.lock()?;
+        let Some(revision) = self.revision()? else { return Ok(None) };
+        let record = revision.record()?;
+        let brief = brief_of(&record)?;
+        let posted = self.put_up(&Posting { brief: &brief, record }, interfaces)?;
+        drop(lock);
+        Ok(Some(posted))
+    }
+
     /// The decisions as they happen. One reader at a time: what it takes no
     /// other one sees.
     ///
