@@ -423,3 +423,118 @@ fn an_interface_that_appears_is_kept_and_patterns_follow() {
     assert!(said.contains("\"guarded\":[\"guest0\"") && said.contains("\"tun0\""), "{said}");
     lab.done(&["withdraw"]);
 }
+
+/// A tagged packet is the VLAN interface's, not its parent's, both ways.
+#[test]
+fn the_interface_of_a_vlan_has_rules_of_its_own() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    let made = lab.archive.run(|| lab::vlan("sensors", "lan0", 7)).unwrap();
+    if made.as_ref().is_err_and(|e| e.kind() == io::ErrorKind::Unsupported) {
+        let line = "SKIPPED: this kernel has no VLANs, so their interfaces were not tested\n";
+        io::Write::write_all(&mut io::stderr(), line.as_bytes()).unwrap();
+        return;
+    }
+    made.unwrap();
+    lab.archive
+        .run(|| {
+            lab::up("sensors").unwrap();
+            lab::address("sensors", ip("192.0.2.10"), 24).unwrap();
+        })
+        .unwrap();
+    lab.world
+        .run(|| {
+            lab::vlan("w7", "w0", 7).unwrap();
+            lab::up("w7").unwrap();
+            lab::address("w7", ip("192.0.2.1"), 24).unwrap();
+        })
+        .unwrap();
+    let both = |inside: &str, outside: &str| {
+        format!(
+            "[[rules]]\nname = \"in\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\ninterface = \"{inside}\"\n\
+             [[rules]]\nname = \"out\"\naction = \"allow\"\ndirection = \"outbound\"\ntraffic = \"any\"\ninterface = \"{outside}\"\n"
+        )
+    };
+    let tagged = || {
+        let from = SocketAddr::new(ip("192.0.2.10"), 6000);
+        let to = SocketAddr::new(ip("192.0.2.1"), 123);
+        (
+            lab.knock("192.0.2.1", "192.0.2.10", 7410),
+            exchange((&lab.archive, from), (&lab.world, to)),
+        )
+    };
+    let untagged = || {
+        let from = SocketAddr::new(ip(ARCHIVE[0]), 6000);
+        let to = SocketAddr::new(ip(PARTNER[0]), 123);
+        (lab.knock(PARTNER[0], ARCHIVE[0], 7410), exchange((&lab.archive, from), (&lab.world, to)))
+    };
+    let (open, shut) = (("answers", (true, true)), ("silent", (false, false)));
+    assert_eq!([tagged(), untagged()], [open, open]);
+    closed_outwards(&lab, &both("sensors", "sensors"));
+    lab.done(&["post"]);
+    assert_eq!([tagged(), untagged()], [open, shut]);
+    closed_outwards(&lab, &both("lan0", "lan0"));
+    lab.done(&["post"]);
+    assert_eq!([tagged(), untagged()], [shut, open]);
+    lab.done(&["withdraw"]);
+}
+
+/// Sends a frame out of an interface of the world, as it is.
+fn send_frame(lab: &Lab, device: &'static str, frame: Vec<u8>) {
+    use nix::sys::socket::{
+        AddressFamily, LinkAddr, MsgFlags, SockFlag, SockProtocol, SockType, bind, send, socket,
+    };
+    use std::os::fd::AsRawFd;
+    lab.world
+        .run(move || {
+            let (family, kind) = (AddressFamily::Packet, SockType::Raw);
+            let fd = socket(family, kind, SockFlag::empty(), SockProtocol::EthAll).unwrap();
+            let mut all =
+                nix::ifaddrs::getifaddrs().unwrap().filter(|i| i.interface_name == device);
+            let address: Option<LinkAddr> = all.find_map(|i| i.address?.as_link_addr().copied());
+            bind(fd.as_raw_fd(), &address.unwrap()).unwrap();
+            send(fd.as_raw_fd(), &frame, MsgFlags::empty()).unwrap();
+        })
+        .unwrap();
+}
+
+/// The tag of a VLAN takes a packet out of the hands of the parent's gate; a
+/// tag that only says how urgent it is does not.
+#[test]
+fn only_packets_without_a_vlan_are_decided_on_the_interface_itself() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders("");
+    lab.done(&["post"]);
+    let all = lab.archive.run(|| tipstaff_host::interfaces::list().unwrap()).unwrap();
+    let mac = all.iter().find(|i| i.name == "lan0").unwrap().hardware.unwrap();
+    let denied = || -> u64 {
+        let tally: serde_json::Value =
+            serde_json::from_str(&lab.done(&["tally", "--all", "--json"])).unwrap();
+        let rows = tally["rows"].as_array().unwrap().clone();
+        let row = rows.into_iter().find(|row| row["by"] == "the standing answer inbound").unwrap();
+        row["packets"].as_u64().unwrap()
+    };
+    // A datagram of a stranger to a port.
+    let ip_packet = [
+        &[0x45, 0, 0, 28, 0, 1, 0, 0, 64, 17, 0, 0, 192, 0, 2, 66, 198, 51, 100, 20][..],
+        &[0x13, 0x88, 0, 9, 0, 8, 0, 0],
+    ]
+    .concat();
+    let frame = |tag: Option<u16>| {
+        let mut frame = [&mac[..], &[2, 0, 0, 0, 0, 0x99]].concat();
+        frame.extend(
+            tag.map(|tag| [&[0x81, 0][..], &tag.to_be_bytes()].concat()).unwrap_or_default(),
+        );
+        frame.extend([8, 0]);
+        frame.extend(&ip_packet);
+        frame
+    };
+    for (tag, decided) in
+        [(None, true), (Some(7), false), (Some(0xe000), true), (Some(0xe007), false)]
+    {
+        let before = denied();
+        send_frame(&lab, "w0", frame(tag));
+        assert_eq!(denied() - before, u64::from(decided), "{tag:?}");
+    }
+    lab.done(&["withdraw"]);
+}

@@ -12,7 +12,7 @@ use std::thread;
 use netlink_packet_core::{NLM_F_CREATE, NLM_F_EXCL};
 use netlink_packet_route::address::{AddressAttribute, AddressHeaderFlags, AddressMessage};
 use netlink_packet_route::link::{
-    InfoData, InfoKind, InfoVeth, LinkAttribute, LinkFlags, LinkInfo, LinkMessage,
+    InfoData, InfoKind, InfoVeth, InfoVlan, LinkAttribute, LinkFlags, LinkInfo, LinkMessage,
 };
 use netlink_packet_route::route::{
     RouteAttribute, RouteHeader, RouteMessage, RouteProtocol, RouteScope, RouteType,
@@ -147,6 +147,21 @@ pub fn cable(here: &str, there: &str, other: BorrowedFd<'_>) -> io::Result<()> {
     link.attributes.push(LinkAttribute::LinkInfo(vec![
         LinkInfo::Kind(InfoKind::Veth),
         LinkInfo::Data(InfoData::Veth(InfoVeth::Peer(peer))),
+    ]));
+    make(RouteNetlinkMessage::NewLink(link))
+}
+
+/// Makes the interface of a VLAN (IEEE 802.1Q) on another one.
+///
+/// # Errors
+/// What netlink says.
+pub fn vlan(name: &str, parent: &str, id: u16) -> io::Result<()> {
+    let mut link = LinkMessage::default();
+    link.attributes.push(LinkAttribute::IfName(name.to_owned()));
+    link.attributes.push(LinkAttribute::Link(index(parent)?));
+    link.attributes.push(LinkAttribute::LinkInfo(vec![
+        LinkInfo::Kind(InfoKind::Vlan),
+        LinkInfo::Data(InfoData::Vlan(vec![InfoVlan::Id(id)])),
     ]));
     make(RouteNetlinkMessage::NewLink(link))
 }

@@ -51,6 +51,8 @@ pub mod skb {
     pub const LEN: i16 = 0;
     /// 0 to this host, 1 broadcast, 2 multicast, 3 to another host.
     pub const PACKET_TYPE: i16 = 4;
+    /// The tag of IEEE 802.1Q, whose lower 12 bits are the VLAN; 0 where there is none.
+    pub const TAG: i16 = 24;
     /// The interface a forwarded packet came from; 0 for the host's own.
     pub const CAME_FROM: i16 = 36;
     /// The mark.

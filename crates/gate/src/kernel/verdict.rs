@@ -168,9 +168,12 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
     a.store_value(Width::W, STACK, at::KEY, 0);
     a.load(Width::W, R2, R6, skb::INTERFACE);
     a.jump_if(If::Eq, R2, 1, foundation(Foundation::Loopback));
+    // What bears the tag of a VLAN is decided on that VLAN's own interface.
+    let not_ours = a.label();
+    a.load(Width::W, R2, R6, skb::TAG);
+    a.jump_if(If::Set, R2, 0xfff, not_ours);
     a.load(Width::W, R2, R6, skb::OUTWARDS);
     a.jump_if(If::Eq, R2, OUTWARDS, outwards);
-    let not_ours = a.label();
     a.load(Width::W, R2, R6, skb::PACKET_TYPE);
     a.jump_if(If::Eq, R2, 3, not_ours);
     family_jumps(&mut a, four, six);
