@@ -24,6 +24,7 @@ use tipstaff_core::orders::{
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
 use tipstaff_core::rates::{Rates, SourceState};
 use tipstaff_core::tables::Tables;
+use tipstaff_gate::kernel::sys::fault::{self, Failing};
 use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, GateError, Posting, Record};
 use tipstaff_host::interfaces;
@@ -373,6 +374,86 @@ fn a_post_stopped_at_any_step_leaves_the_old_or_the_new() {
                 assert!(!run_dir.exists(), "step {at} left something behind");
             }
             assert!(stopped >= 6, "only {stopped} steps");
+        }
+    });
+}
+
+/// Each call of bpf(2) fails in turn, alone and with all that follow: the old
+/// orders hold whole, or the new ones do, and the message says so.
+#[test]
+fn a_post_whose_calls_fail_leaves_the_old_or_the_new() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, frame) = (InterfaceIndex(cable.index), knock(cable.hardware.unwrap()));
+        let limited = format!("{ALLOW}at_most = \"6 per minute per source\"\nlog = true\n");
+        let (old, new) = (orders(""), orders(&limited));
+        let kinds: [fn(u32) -> Failing; 2] = [Failing::Once, Failing::From];
+        let tried = [(kinds[0], None), (kinds[0], Some(&old)), (kinds[1], Some(&old))];
+        for (failing, before) in tried {
+            let mut failed = 0;
+            // What fails for good fails alike a few calls later.
+            let stride = if failing(0) == Failing::Once(0) { 1 } else { 4 };
+            for at in (0..).step_by(stride) {
+                let mut gate = KernelGate::new(&run_dir).unwrap();
+                if let Some(before) = before {
+                    post(&mut gate, before, &all).unwrap();
+                }
+                fault::fail(failing(at));
+                let posted = post(&mut gate, &new, &all);
+                let pending = fault::is_pending();
+                fault::fail(Failing::Never);
+                let in_force = gate.in_force().unwrap().map(|f| f.record.orders);
+                let told = match posted {
+                    Ok(()) => {
+                        assert_eq!(in_force.as_ref(), Some(&new));
+                        assert_eq!(gate.ask(index, &frame).unwrap().verdict, Action::Allow);
+                        None
+                    }
+                    Err(e) => {
+                        assert_eq!(in_force.as_ref(), before, "call {at}: {e}");
+                        if before.is_some() {
+                            assert_eq!(gate.ask(index, &frame).unwrap().verdict, Action::Deny);
+                        }
+                        Some(e.to_string())
+                    }
+                };
+                gate.withdraw().unwrap();
+                assert!(!run_dir.exists(), "call {at} left something behind: {told:?}");
+                // A failure that nobody noticed is one that was made good.
+                if let Some(told) = told {
+                    assert!(told.contains("Cannot allocate memory"), "{told}");
+                    failed += 1;
+                } else if pending {
+                    break;
+                }
+            }
+            assert!(failed > 10, "only {failed} failures");
+        }
+    });
+}
+
+#[test]
+fn a_withdrawal_whose_calls_fail_can_be_finished() {
+    inside(|run_dir, all| {
+        for failing in [Failing::Once as fn(u32) -> Failing, Failing::From] {
+            for at in 0.. {
+                let mut gate = KernelGate::new(&run_dir).unwrap();
+                post(&mut gate, &orders(ALLOW), &all).unwrap();
+                fault::fail(failing(at));
+                let done = gate.withdraw();
+                let pending = fault::is_pending();
+                fault::fail(Failing::Never);
+                // In force whole, or open whole.
+                if let Some(in_force) = gate.in_force().unwrap() {
+                    assert!(done.is_err(), "call {at}");
+                    assert_eq!(in_force.record.orders, orders(ALLOW));
+                }
+                gate.withdraw().unwrap();
+                assert!(!run_dir.exists(), "call {at} left something behind");
+                if pending {
+                    break;
+                }
+            }
         }
     });
 }

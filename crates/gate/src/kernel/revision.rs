@@ -161,14 +161,8 @@ impl Revision {
     }
 
     fn each_counter(&self) -> Result<Vec<(CounterSlot, Tally)>, GateError> {
-        let reading = || bpf("to read the counters");
-        let processors = sys::possible_processors().map_err(reading())?;
-        let entries = sys::map_info(self.counters.as_fd()).map_err(reading())?.entries;
-        let mut copies = vec![0u8; 16 * processors];
         let mut counters = Vec::new();
-        for slot in 0..entries {
-            sys::map_lookup(self.counters.as_fd(), &slot.to_ne_bytes(), &mut copies)
-                .map_err(reading())?;
+        let read = sys::array_values(self.counters.as_fd(), |slot, copies| {
             let mut tally = Tally::default();
             for copy in copies.chunks_exact(16) {
                 let word = |at: usize| {
@@ -180,7 +174,8 @@ impl Revision {
                 tally.bytes += word(8);
             }
             counters.push((CounterSlot(slot), tally));
-        }
+        });
+        read.map_err(bpf("to read the counters"))?;
         Ok(counters)
     }
 

@@ -5,6 +5,7 @@
 #![allow(unsafe_code)]
 
 mod card;
+pub mod fault;
 mod ring;
 
 use std::ffi::CString;
@@ -125,6 +126,7 @@ impl Attr {
     /// Every pointer in the attribute must be good for what `command` reads or
     /// writes there until the call returns.
     unsafe fn call(&mut self, command: u32) -> io::Result<i32> {
+        fault::met()?;
         // SAFETY: the attribute outlives the call and its size is passed; the
         // pointers inside are the caller's promise.
         let result = unsafe {
@@ -207,6 +209,28 @@ pub fn map_delete(map: BorrowedFd<'_>, key: &[u8]) -> io::Result<bool> {
         Err(e) if e.raw_os_error() == Some(libc::ENOENT) => Ok(false),
         Err(e) => Err(e),
     }
+}
+
+/// Reads all values of an array, for per-CPU arrays all copies of each.
+///
+/// # Errors
+/// What the kernel says.
+pub fn array_values(map: BorrowedFd<'_>, mut take: impl FnMut(u32, &[u8])) -> io::Result<()> {
+    let info = map_info(map)?;
+    let size = match info.kind == MapKind::PerCpuArray as u32 {
+        true => info.value.next_multiple_of(8) as usize * possible_processors()?,
+        false => info.value as usize,
+    };
+    let mut value = vec![0; size];
+    check_sizes(map, &[0; 4], size)?;
+    for index in 0..info.entries {
+        let key = index.to_ne_bytes();
+        let mut attr = Attr::new().fd(0, map).read(8, &key).write(16, &mut value);
+        // SAFETY: both sizes were just checked against the map, which never changes them.
+        unsafe { attr.call(MAP_LOOKUP)? };
+        take(index, &value);
+    }
+    Ok(())
 }
 
 /// All keys of a map that has more than one; one that is removed meanwhile may
