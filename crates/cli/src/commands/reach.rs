@@ -10,7 +10,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, decide};
 use tipstaff_core::listener::{Listener, Scope};
 use tipstaff_core::orders::Action;
-use tipstaff_core::packet::{Facts, InterfaceIndex};
+use tipstaff_core::packet::{Direction, Facts, InterfaceIndex};
 use tipstaff_core::reach::{
     Cell, How, Observed, Outcome, Subject, Vantage, cell, first_packet, let_in, program_at,
     speaker_words, subjects,
@@ -100,7 +100,7 @@ fn ask(
         .iter()
         .map(|(subject, target)| (index, witness::question(approach, *subject, *target)))
         .collect();
-    let decisions = gate.ask_all(&questions)?;
+    let decisions = gate.ask_all(Direction::Inbound, &questions)?;
     Ok(decisions.into_iter().map(|d| (d, speaker_words(brief, d.speaker))).collect())
 }
 

@@ -370,19 +370,17 @@ impl KernelGate {
         Ok(revision.ask(interface, Direction::Outbound, frame, 1)?.0)
     }
 
-    /// As [`Gate::ask`], many frames in one go.
+    /// As [`Gate::ask`] or [`KernelGate::ask_outwards`], many frames in one go.
     ///
     /// # Errors
     /// As [`Gate::ask`].
     pub fn ask_all(
         &self,
+        way: Direction,
         questions: &[(InterfaceIndex, Vec<u8>)],
     ) -> Result<Vec<Decision>, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        questions
-            .iter()
-            .map(|(i, frame)| Ok(revision.ask(*i, Direction::Inbound, frame, 1)?.0))
-            .collect()
+        questions.iter().map(|(i, frame)| Ok(revision.ask(*i, way, frame, 1)?.0)).collect()
     }
 
     /// Mean duration of the verdict on a frame, over `repeat` runs.
