@@ -32,6 +32,7 @@ pub enum Ending {
 }
 
 fn main() -> ExitCode {
+    tipstaff_gate::kernel::sys::give_back_large_pieces();
     let arguments = Arguments::parse();
     let mut terminal = Terminal::new(arguments.common.json);
     match run(&arguments, &mut terminal) {

@@ -19,8 +19,13 @@ impl Blocks {
     /// Finds them; `None` when `rules` is not written as `[[rules]]` tables.
     pub(super) fn of(text: &str) -> Option<Self> {
         let (root, _) = DeTable::parse_recoverable(text);
+        Self::of_tree(text, root.get_ref())
+    }
+
+    /// The same, of a text that has been parsed already.
+    pub(super) fn of_tree(text: &str, root: &DeTable<'_>) -> Option<Self> {
         let mut values = Vec::new();
-        collect_values(root.get_ref(), &mut values);
+        collect_values(root, &mut values);
         let headers: Vec<Header> = headers(text, &values);
         let blocks = |kind: Kind| -> Vec<Range<usize>> {
             let end = |at: usize| headers.get(at + 1).map_or(text.len(), |h| h.begin);
@@ -28,7 +33,7 @@ impl Blocks {
             ours.map(|(at, header)| header.begin..end(at)).collect()
         };
         let (rules, groups) = (blocks(Kind::Rule), blocks(Kind::Group));
-        let counted = match root.get_ref().get("rules").map(|v| v.get_ref()) {
+        let counted = match root.get("rules").map(|v| v.get_ref()) {
             // `rules = []` cannot be continued by [[rules]].
             Some(DeValue::Array(list)) if list.is_empty() => return None,
             Some(DeValue::Array(list)) => list.len(),

@@ -12,7 +12,7 @@ use super::blocks::Blocks;
 use super::fault::Faults;
 use super::hosts::Silence;
 use super::model::{Action, Orders, Rule};
-use super::read::read_all;
+use super::read::{read_all, read_for_an_edit};
 use super::resolve::nearest;
 
 /// Which rule: by its name or by its position, from 1.
@@ -209,8 +209,8 @@ fn changed_block(
 /// [`EditFault`]; then there is no new text.
 pub fn edit<'t>(sheets: impl Into<Sheets<'t>>, edit: &Edit) -> Result<Edited, EditFault> {
     let sheets = sheets.into();
-    let orders = read_all(sheets).map_err(EditFault::Unsound)?;
-    let page = Page { files: files_of(sheets, &orders)?, orders };
+    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::Unsound)?;
+    let page = Page { files: files_of(sheets, &orders, blocks)?, orders };
     let changed = match edit {
         Edit::Add(rule, destination) => page.add(rule, destination.as_ref()),
         Edit::Set(which, keys) => page.set(which, keys),
@@ -247,12 +247,16 @@ struct PageFile<'t> {
 }
 
 /// The files in the order of their rules: the orders' own is the last.
-fn files_of<'t>(sheets: Sheets<'t>, orders: &Orders) -> Result<Vec<PageFile<'t>>, EditFault> {
+fn files_of<'t>(
+    sheets: Sheets<'t>,
+    orders: &Orders,
+    blocks: Vec<Option<Blocks>>,
+) -> Result<Vec<PageFile<'t>>, EditFault> {
     let parts = sheets.parts().into_iter().map(|p| (Some(p.name.as_str()), p.text.as_str()));
     let mut files: Vec<PageFile<'t>> = Vec::new();
     let mut first = 0;
-    for (name, text) in parts.chain([(None, sheets.text)]) {
-        let blocks = Blocks::of(text).ok_or(EditFault::NotTables)?;
+    for ((name, text), blocks) in parts.chain([(None, sheets.text)]).zip(blocks) {
+        let blocks = blocks.ok_or(EditFault::NotTables)?;
         let count = blocks.rules.len();
         files.push(PageFile { name, text, blocks, first });
         first += count;

@@ -8,6 +8,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::attachments::{Attachments, Sheets, escape};
+use super::blocks::Blocks;
 use super::fault::{Fault, Faults, Place};
 use super::hosts::{Group, Host, Posture};
 use super::keys::{self, Key};
@@ -35,6 +36,30 @@ pub fn read(text: &str) -> Result<Orders, Faults> {
 /// # Errors
 /// Every [`Fault`], the orders' own file first.
 pub fn read_all(sheets: Sheets<'_>) -> Result<Orders, Faults> {
+    read_roots(sheets, |_| ()).map(|(orders, ())| orders)
+}
+
+/// Reads orders, and finds where the rules stand in each file ([`Sheets::parts`],
+/// then the orders' own); `None` where they cannot be edited in place.
+pub(super) fn read_for_an_edit(
+    sheets: Sheets<'_>,
+) -> Result<(Orders, Vec<Option<Blocks>>), Faults> {
+    let texts = |at: usize| match sheets.parts().get(at) {
+        Some(part) => part.text.as_str(),
+        None => sheets.text,
+    };
+    read_roots(sheets, |roots| {
+        // The orders' own is the first that was read, and the last in the order of rules.
+        let parts = roots.iter().skip(1).chain(roots.first());
+        parts.enumerate().map(|(at, root)| Blocks::of_tree(texts(at), root)).collect()
+    })
+}
+
+/// `look`: at the trees, before they are taken apart.
+fn read_roots<R>(
+    sheets: Sheets<'_>,
+    look: impl FnOnce(&[DeTable<'_>]) -> R,
+) -> Result<(Orders, R), Faults> {
     let lists = sheets.attachments.lists.as_ref();
     let mut files = vec![File { name: None, text: sheets.text }];
     let parts = sheets.parts();
@@ -64,12 +89,13 @@ pub fn read_all(sheets: Sheets<'_>) -> Result<Orders, Faults> {
     if let Some(main) = roots.first() {
         reader.includes(main, sheets.attachments);
     }
+    let looked = look(&roots);
     let orders = reader.orders(roots);
     reader.faults.sort_by_key(|(file, fault)| (*file, fault.span.start));
     let mut faults: Vec<Fault> = reader.faults.into_iter().map(|(_, fault)| fault).collect();
     faults.dedup();
     match (orders, faults.is_empty()) {
-        (Some(orders), true) => Ok(orders),
+        (Some(orders), true) => Ok((orders, looked)),
         _ => Err(Faults(faults)),
     }
 }

@@ -6,6 +6,7 @@
 
 mod card;
 pub mod fault;
+mod heap;
 mod ring;
 
 use std::ffi::CString;
@@ -16,6 +17,7 @@ use std::path::Path;
 use std::sync::OnceLock;
 
 pub use card::set_transmit_checksum;
+pub use heap::give_back_large_pieces;
 pub use ring::Ring;
 
 /// Kinds of maps that Tipstaff uses.
