@@ -1,0 +1,198 @@
+//! What the gate costs real traffic: `cargo bench -p tipstaff --bench traffic`.
+//! Over a cable between two namespaces of its own, on and off by turns, so that
+//! what else the machine does meets both. Needs root.
+
+#![allow(clippy::unwrap_used, missing_docs)]
+
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::os::fd::AsFd;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use tipstaff_core::brief::Brief;
+use tipstaff_core::orders::{Attachments, read};
+use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::{Gate, Posting, Record};
+use tipstaff_host::interfaces;
+use tipstaff_host::lab::{self, Mounts, Space};
+
+const ARCHIVE: &str = "198.51.100.20";
+const SINK: u16 = 7410;
+const DOOR: u16 = 7411;
+const TURN: Duration = Duration::from_millis(700);
+const TURNS: usize = 9;
+
+fn main() {
+    if std::env::args().any(|a| a == "--test") {
+        return;
+    }
+    if let Err(why) = check_ground() {
+        println!("SKIPPED: {why}");
+        return;
+    }
+    let world = Space::new(Mounts::Shared).unwrap();
+    let archive = Arc::new(Space::new(Mounts::Own).unwrap());
+    let end = world.as_fd().try_clone_to_owned().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let run_dir = folder.path().join("run");
+    archive
+        .run(move || {
+            lab::cable("lan0", "w0", end.as_fd()).unwrap();
+            lab::up("lan0").unwrap();
+            lab::address("lan0", ARCHIVE.parse().unwrap(), 24).unwrap();
+            listen();
+        })
+        .unwrap();
+    world
+        .run(|| {
+            lab::up("w0").unwrap();
+            lab::address("w0", "198.51.100.1".parse().unwrap(), 24).unwrap();
+        })
+        .unwrap();
+    println!("{:<58} {:>16}  bar", "what", "measured");
+    for rules in [10, 1_000, 10_000] {
+        let (on, off) = by_turns(&archive, &run_dir, rules, || world.run(throughput).unwrap());
+        let what = format!("throughput of one connection, {rules} rules, on / off");
+        println!("{what:<58} {:>16.2}  ≥ 0.97", on / off);
+    }
+    let (on, off) = by_turns(&archive, &run_dir, 1_000, || world.run(connections).unwrap());
+    let what = format!("new connections, 1,000 rules, on / off ({off:.0}/s off)");
+    println!("{what:<58} {:>16.2}  ≥ 0.9", on / off);
+    swaps(&archive, &world, run_dir);
+}
+
+/// A sink that reads everything, and a door that closes at once.
+fn listen() {
+    let bind = |port: u16| TcpListener::bind((ARCHIVE, port)).unwrap();
+    let (sink, door) = (bind(SINK), bind(DOOR));
+    std::thread::spawn(move || {
+        for stream in sink.incoming().flatten() {
+            std::thread::spawn(move || drain(stream));
+        }
+    });
+    std::thread::spawn(move || for _ in door.incoming().flatten() {});
+}
+
+fn drain(mut stream: TcpStream) {
+    let mut buffer = vec![0; 1 << 20];
+    while stream.read(&mut buffer).is_ok_and(|n| n > 0) {}
+}
+
+/// Medians with the gate on and off.
+fn by_turns(
+    archive: &Arc<Space>,
+    run_dir: &Path,
+    rules: usize,
+    measure: impl Fn() -> f64,
+) -> (f64, f64) {
+    let (mut on, mut off) = (Vec::new(), Vec::new());
+    for _ in 0..TURNS {
+        let dir = run_dir.to_owned();
+        archive.run(move || post(&dir, rules)).unwrap();
+        on.push(measure());
+        let dir = run_dir.to_owned();
+        archive.run(move || KernelGate::new(&dir).unwrap().withdraw().unwrap()).unwrap();
+        off.push(measure());
+    }
+    let median = |mut all: Vec<f64>| {
+        all.sort_by(f64::total_cmp);
+        all[all.len() / 2]
+    };
+    (median(on), median(off))
+}
+
+fn post(run_dir: &Path, rules: usize) {
+    let mut text =
+        "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n"
+            .to_owned();
+    for n in 0..rules - 1 {
+        let (a, b) = (n / 256 % 256, n % 256);
+        text += &format!(
+            "[[rules]]\nname = \"rule-{n}\"\naction = \"allow\"\ntraffic = \"tcp/{}\"\nsource = \"10.{a}.{b}.0/24\"\n",
+            1 + n % 7_000
+        );
+    }
+    text += "[[rules]]\nname = \"world\"\naction = \"allow\"\ntraffic = \"tcp/7410-7411\"\nsource = \"198.51.100.1\"\n";
+    let brief = Brief::of(&read(&text).unwrap());
+    let record = Record {
+        orders: text,
+        path: "orders.toml".into(),
+        posted_at: 0,
+        posted_by: "root".into(),
+        host: None,
+        posture: None,
+        attachments: Attachments::default(),
+    };
+    let all = interfaces::list().unwrap();
+    KernelGate::new(run_dir).unwrap().post(&Posting { brief: &brief, record }, &all).unwrap();
+}
+
+/// Bytes a second of one connection.
+fn throughput() -> f64 {
+    let mut stream = TcpStream::connect((ARCHIVE, SINK)).unwrap();
+    let block = vec![7; 1 << 18];
+    let (begin, mut sent) = (Instant::now(), 0usize);
+    while begin.elapsed() < TURN {
+        stream.write_all(&block).unwrap();
+        sent += block.len();
+    }
+    sent as f64 / begin.elapsed().as_secs_f64()
+}
+
+/// Connections a second, one after the other. Reset at the end, so that ports do not run out.
+fn connections() -> f64 {
+    let address: SocketAddr = format!("{ARCHIVE}:{DOOR}").parse().unwrap();
+    let (begin, mut made) = (Instant::now(), 0u32);
+    while begin.elapsed() < TURN {
+        let socket =
+            socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+        socket.set_linger(Some(Duration::ZERO)).unwrap();
+        socket.connect(&address.into()).unwrap();
+        // Until the door closes: it never has a queue then.
+        let _ = TcpStream::from(socket).read(&mut [0]);
+        made += 1;
+    }
+    f64::from(made) / begin.elapsed().as_secs_f64()
+}
+
+/// Orders are swapped under a connection that goes on talking.
+fn swaps(archive: &Arc<Space>, world: &Space, run_dir: PathBuf) {
+    const SWAPS: usize = 1_000;
+    let dir = run_dir.clone();
+    archive.run(move || post(&dir, 10)).unwrap();
+    let stop = Arc::new(AtomicBool::new(false));
+    let stopped = Arc::clone(&stop);
+    let (archive, begin) = (Arc::clone(archive), Instant::now());
+    let swapping = std::thread::spawn(move || {
+        archive
+            .run(move || {
+                for n in 0..SWAPS {
+                    post(&run_dir, 10 + n % 2);
+                }
+                KernelGate::new(&run_dir).unwrap().withdraw().unwrap();
+            })
+            .unwrap();
+        stopped.store(true, Ordering::Relaxed);
+    });
+    let sent = world
+        .run(move || {
+            let mut stream = TcpStream::connect((ARCHIVE, SINK)).unwrap();
+            let (block, mut sent) = (vec![7; 1 << 16], 0u64);
+            while !stop.load(Ordering::Relaxed) {
+                stream.write_all(&block).unwrap();
+                sent += 1;
+            }
+            sent
+        })
+        .unwrap();
+    swapping.join().unwrap();
+    let took = begin.elapsed();
+    println!(
+        "{:<58} {:>16}  none lost",
+        format!("{SWAPS} swaps under one connection ({took:.1?})"),
+        format!("{} MiB sent", sent >> 4)
+    );
+}
