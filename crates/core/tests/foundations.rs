@@ -154,3 +154,40 @@ fn two_foundations_deny_and_the_others_allow() {
         assert!(!foundation.meaning().is_empty());
     }
 }
+
+#[test]
+fn addresses_are_assigned_to_this_host_only_and_asked_for_by_it() {
+    let told = |direction, source, destination, ports: (u16, u16)| {
+        let packet = ip(source, destination, udp(ports.0, ports.1));
+        speaks(&Facts { direction, ..facts(packet) })
+    };
+    let assigns = Some(Foundation::AddressAssignment);
+    for (host, other, server, client) in [(HOST4, PARTNER4, 67, 68), (HOST6, PARTNER6, 547, 546)] {
+        assert_eq!(told(Direction::Inbound, other, host, (server, client)), assigns);
+        assert_eq!(told(Direction::Inbound, other, host, (client, server)), None);
+        assert_eq!(told(Direction::Outbound, host, other, (client, server)), assigns);
+        assert_eq!(told(Direction::Outbound, host, other, (server, client)), None);
+        assert_eq!(told(Direction::Transit, other, host, (server, client)), None);
+    }
+}
+
+#[test]
+fn what_this_host_answers_is_never_cut() {
+    let out = |payload, belongs| {
+        let packet = ip(HOST4, PARTNER4, payload);
+        speaks(&Facts { direction: Direction::Outbound, belongs, ..facts(packet) })
+    };
+    let replies = Some(Foundation::Replies);
+    // A reset is the answer to what it knows nothing of; a new connection never is one.
+    assert_eq!(out(tcp(TcpFlags::RST | TcpFlags::ACK), false), replies);
+    assert_eq!(out(tcp(TcpFlags::SYN | TcpFlags::ACK), true), replies);
+    assert_eq!(out(tcp(TcpFlags::SYN | TcpFlags::ACK), false), None);
+    assert_eq!(out(tcp(TcpFlags::SYN), true), None);
+    assert_eq!(out(udp(5000, 6000), true), replies);
+    assert_eq!(out(icmp(0), true), replies);
+    assert_eq!(out(icmp(0), false), None, "an echo reply that nobody asked for");
+    assert_eq!(out(icmp(8), false), None);
+    assert_eq!(out(icmp(3), false), Some(Foundation::IcmpErrors));
+    // On its way in, a reset of nothing is decided by the rules.
+    assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, tcp(TcpFlags::RST)))), None);
+}

@@ -16,6 +16,7 @@ use proptest::test_runner::TestRunner;
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker, decide, decide_within};
+use tipstaff_core::foundations::Foundation;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{
@@ -578,6 +579,94 @@ fn deep_tables_in_the_kernel_say_what_the_reference_says() {
             }
         }
         assert!(allowed > 700, "{allowed}");
+        gate.withdraw().unwrap();
+    });
+}
+
+/// What no sender means: each kind is dropped and counted, in both families.
+#[test]
+fn malformed_and_spoofed_packets_are_dropped_and_counted() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        // Everything else is let in: what is dropped, a foundation dropped.
+        let open = orders("").replace("inbound = \"deny\"", "inbound = \"allow\"");
+        post(&mut gate, &open, &all).unwrap();
+        let four = knock(mac);
+        let six = {
+            let mut frame = mac.to_vec();
+            frame.extend([2, 0, 0, 0, 0, 0x99, 0x86, 0xdd, 0x60, 0, 0, 0, 0, 20, 6, 64]);
+            for last in [9u8, 0x20] {
+                frame.extend([0x20, 1, 0xd, 0xb8, 0, 0x51, 0, 0, 0, 0, 0, 0, 0, 0, 0, last]);
+            }
+            frame.extend(&four[34..54]);
+            frame
+        };
+        let with = |frame: &[u8], at: usize, bytes: &[u8]| {
+            let mut frame = frame.to_vec();
+            frame[at..at + bytes.len()].copy_from_slice(bytes);
+            frame
+        };
+        let without = |frame: &[u8], bytes: usize| frame[..frame.len() - bytes].to_vec();
+        let (flags_four, flags_six) = (14 + 20 + 13, 14 + 40 + 13);
+        let mut local_six = [0; 16];
+        local_six[15] = 1;
+        let udp = |length: u16| {
+            let frame = with(&four, 14 + 9, &[17]);
+            with(&frame, 14 + 20 + 4, &length.to_be_bytes())
+        };
+        let mut headers = vec![
+            ("another version, IPv4", with(&four, 14, &[0x65])),
+            ("another version, IPv6", with(&six, 14, &[0x40])),
+            ("a header shorter than a header", with(&four, 14, &[0x44])),
+            ("a length shorter than its header", with(&four, 14 + 2, &[0, 19])),
+            ("a length without room for TCP", with(&four, 14 + 2, &[0, 39])),
+            ("a length without room for TCP, IPv6", with(&six, 14 + 4, &[0, 19])),
+            ("a TCP header cut short", without(&four, 1)),
+            ("a TCP header cut short, IPv6", without(&six, 1)),
+            ("a TCP header that says it is too short", with(&four, 14 + 20 + 12, &[0x40])),
+            ("a datagram that says it is too short", udp(7)),
+        ];
+        for (frame, at, family) in [(&four, flags_four, "IPv4"), (&six, flags_six, "IPv6")] {
+            for flags in [0x00u8, 0x01, 0x03, 0x06, 0x07, 0x29, 0x3f] {
+                let name = Box::leak(format!("flags {flags:#04x}, {family}").into_boxed_str());
+                headers.push((name, with(frame, at, &[flags])));
+            }
+        }
+        let elsewhere = [
+            ("a loopback source", with(&four, 14 + 12, &[127, 0, 0, 1])),
+            ("a loopback destination", with(&four, 14 + 16, &[127, 9, 9, 9])),
+            ("a loopback source, IPv6", with(&six, 14 + 8, &local_six)),
+            ("a loopback destination, IPv6", with(&six, 14 + 24, &local_six)),
+        ];
+        let mut wanted = std::collections::BTreeMap::new();
+        for (foundation, cases) in [
+            (Foundation::Malformed, headers.as_slice()),
+            (Foundation::LoopbackElsewhere, elsewhere.as_slice()),
+        ] {
+            for (what, frame) in cases {
+                let (decision, answer) = gate.play(index, frame).unwrap();
+                let dropped = Speaker::Foundation(foundation);
+                assert_eq!(
+                    decision,
+                    Decision { verdict: Action::Deny, speaker: dropped },
+                    "{what}"
+                );
+                assert!(answer.is_empty());
+            }
+            wanted.insert(foundation as u32, cases.len() as u64);
+        }
+        for (speaker, tally) in gate.tallies().unwrap() {
+            if let Speaker::Foundation(foundation) = speaker {
+                let count = wanted.get(&(foundation as u32)).copied().unwrap_or(0);
+                assert_eq!(tally.packets, count, "{foundation}");
+            }
+        }
+        // The frames that all these were made of are sound.
+        for frame in [&four, &six] {
+            assert_eq!(gate.play(index, frame).unwrap().0.verdict, Action::Allow);
+        }
         gate.withdraw().unwrap();
     });
 }
