@@ -216,15 +216,7 @@ fn post(gate: &mut KernelGate, rules: usize) -> Duration {
     let begin = Instant::now();
     let text = orders(rules);
     let brief = Brief::of(&read(&text).unwrap());
-    let record = Record {
-        orders: text,
-        path: "orders.toml".into(),
-        posted_at: 0,
-        posted_by: "root".into(),
-        host: None,
-        posture: None,
-        attachments: Attachments::default(),
-    };
+    let record = Record::of(text);
     gate.post(&Posting { brief: &brief, record }, &all).unwrap();
     begin.elapsed()
 }

@@ -13,7 +13,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use tipstaff_core::brief::Brief;
-use tipstaff_core::orders::{Attachments, read};
+use tipstaff_core::orders::read;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;
@@ -117,15 +117,7 @@ fn post(run_dir: &Path, rules: usize) {
     }
     text += "[[rules]]\nname = \"world\"\naction = \"allow\"\ntraffic = \"tcp/7410-7411\"\nsource = \"198.51.100.1\"\n";
     let brief = Brief::of(&read(&text).unwrap());
-    let record = Record {
-        orders: text,
-        path: "orders.toml".into(),
-        posted_at: 0,
-        posted_by: "root".into(),
-        host: None,
-        posture: None,
-        attachments: Attachments::default(),
-    };
+    let record = Record::of(text);
     let all = interfaces::list().unwrap();
     KernelGate::new(run_dir).unwrap().post(&Posting { brief: &brief, record }, &all).unwrap();
 }

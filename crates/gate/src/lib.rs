@@ -51,6 +51,20 @@ pub struct Record {
 }
 
 impl Record {
+    /// The record of a text that names no other files, posted by nobody in
+    /// particular: for tests and demonstrations.
+    pub fn of(orders: impl Into<String>) -> Self {
+        Self {
+            orders: orders.into(),
+            path: "orders.toml".into(),
+            posted_at: 0,
+            posted_by: "nobody".into(),
+            host: None,
+            posture: None,
+            attachments: Attachments::default(),
+        }
+    }
+
     /// Which orders these are.
     pub fn hash(&self) -> OrdersHash {
         OrdersHash::of(self.sheets())

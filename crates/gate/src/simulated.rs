@@ -162,7 +162,7 @@ impl Gate for SimulatedGate {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tipstaff_core::orders::{Action, Attachments, read};
+    use tipstaff_core::orders::{Action, read};
 
     const LAN: InterfaceIndex = InterfaceIndex(2);
 
@@ -171,16 +171,7 @@ mod tests {
             "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n{rules}"
         );
         let brief = Brief::of(&read(&orders).unwrap());
-        let (path, posted_by) = ("orders.toml".into(), "root".into());
-        let record = Record {
-            orders,
-            path,
-            posted_at: 0,
-            posted_by,
-            host: None,
-            posture: None,
-            attachments: Attachments::default(),
-        };
+        let record = Record::of(orders);
         let mut gate = SimulatedGate::default();
         gate.post(&Posting { brief: &brief, record }, &[]).unwrap();
         gate

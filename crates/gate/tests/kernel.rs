@@ -19,9 +19,7 @@ use tipstaff_core::decide::{Decision, Speaker, decide, decide_within};
 use tipstaff_core::foundations::Foundation;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{
-    Action, AtMost, Attachments, Period, ProgramCondition, RuleName, Sharing, read,
-};
+use tipstaff_core::orders::{Action, AtMost, Period, ProgramCondition, RuleName, Sharing, read};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
 use tipstaff_core::rates::{Rates, SourceState};
 use tipstaff_core::tables::Tables;
@@ -62,16 +60,7 @@ fn orders(rules: &str) -> String {
 }
 
 fn record(text: &str) -> Record {
-    let (path, posted_by) = ("orders.toml".into(), "root".into());
-    Record {
-        orders: text.into(),
-        path,
-        posted_at: 0,
-        posted_by,
-        host: None,
-        posture: None,
-        attachments: Attachments::default(),
-    }
+    Record::of(text)
 }
 
 fn post(gate: &mut KernelGate, text: &str, all: &[Interface]) -> Result<(), GateError> {

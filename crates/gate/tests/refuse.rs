@@ -7,7 +7,7 @@ use std::io::Write;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use tipstaff_core::brief::Brief;
-use tipstaff_core::orders::{Action, Attachments, read};
+use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, Posting, Record};
@@ -38,15 +38,7 @@ fn refusing(test: impl FnOnce(&KernelGate, InterfaceIndex, [u8; 6]) + Send + 'st
         let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
         let text = "version = 1\n[standing]\ninbound = \"refuse\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
         let brief = Brief::of(&read(text).unwrap());
-        let record = Record {
-            orders: text.into(),
-            path: "orders.toml".into(),
-            posted_at: 0,
-            posted_by: "root".into(),
-            host: None,
-            posture: None,
-            attachments: Attachments::default(),
-        };
+        let record = Record::of(text);
         let mut gate = KernelGate::new(&run_dir).unwrap();
         gate.post(&Posting { brief: &brief, record }, &all).unwrap();
         test(&gate, InterfaceIndex(cable.index), cable.hardware.unwrap());

@@ -15,6 +15,7 @@
 //! and in one of them the record of the orders.
 
 pub mod assembler;
+mod before;
 pub mod events;
 mod ground;
 pub mod limits;

@@ -6,24 +6,19 @@ use std::os::fd::BorrowedFd;
 
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decide::Speaker;
-use tipstaff_core::flows::{ECHO_AGE, TCP_AGE, UDP_AGE};
 use tipstaff_core::foundations::Foundation;
 use tipstaff_core::names::address::Family;
-use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
 use tipstaff_core::orders::{Action, FoundationSwitches, Standing};
-use tipstaff_core::packet::{Direction, TcpFlags};
+use tipstaff_core::packet::Direction;
 use tipstaff_core::tables::layout::{Layout, Verdict};
 
 use super::assembler::{
-    Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
+    Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R6, R7, R8, STACK, Width,
 };
-use super::reading::{
-    Ways, at, destination_offset, family_jumps, helper, ip_header, skb, source_offset,
-    transport_header,
-};
-use super::remember::{self, Answer};
+use super::before::before_rules;
+use super::reading::{Ways, at, family_jumps, helper, ip_header, skb};
 use super::rows::{address_rows, first_rule};
-use super::{events, refuse};
+use super::{events, refuse, remember};
 
 /// tcx: let the next program decide, and the stack after it.
 pub(super) const NEXT: i32 = -1;
@@ -258,13 +253,14 @@ fn way_out(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, not_ours: Labe
     }
 }
 
-struct Labels {
-    ways: Ways,
-    neighbours: Label,
-    errors: Label,
-    assignment: Label,
-    replies: Label,
-    transit: Label,
+/// Where the packet goes from here.
+pub(super) struct Labels {
+    pub(super) ways: Ways,
+    pub(super) neighbours: Label,
+    pub(super) errors: Label,
+    pub(super) assignment: Label,
+    pub(super) replies: Label,
+    pub(super) transit: Label,
     outbound: Label,
     rules: Label,
     unsound: Label,
@@ -318,257 +314,6 @@ fn count_and_return(a: &mut Assembler, parts: &Parts<'_>) {
     a.place(pass);
     a.mov(R0, NEXT);
     a.exit();
-}
-
-/// Everything behind the IP header up to the rules; leaves the traffic key on
-/// the stack.
-fn before_rules(
-    a: &mut Assembler,
-    family: Family,
-    way: Direction,
-    parts: &Parts<'_>,
-    labels: &Labels,
-) {
-    let (tcp, udp, icmp, decide) = (a.label(), a.label(), a.label(), a.label());
-    let icmp_number = if family == Family::V4 { ICMP } else { ICMPV6 };
-    a.jump_if(If::Eq, R9, i32::from(TCP), tcp);
-    a.jump_if(If::Eq, R9, i32::from(UDP), udp);
-    a.jump_if(If::Eq, R9, i32::from(icmp_number), icmp);
-
-    // A protocol without ports: its key is its number.
-    a.copy(R2, R9);
-    a.op(Op::Lsh, R2, 16);
-    a.store(Width::W, STACK, at::KEY, R2);
-    let ends = (labels.replies, decide);
-    remember::known(a, family, parts, (way, Answer::Bare, UDP_AGE), ends);
-
-    a.place(tcp);
-    tcp_packet(a, family, way, parts, labels, decide);
-    a.place(udp);
-    udp_packet(a, family, way, parts, labels, decide);
-    a.place(icmp);
-    icmp_packet(a, family, way, parts, labels, decide);
-
-    a.place(decide);
-    if way == Direction::Inbound {
-        transit_or_here(a, family, parts, labels);
-    }
-}
-
-/// r2: a 16-bit value in network order → the traffic key on the stack.
-fn traffic_key(a: &mut Assembler, protocol: u8) {
-    a.from_network(R2, 16);
-    a.op(Op::Or, R2, i32::from(protocol) << 16);
-    a.store(Width::W, STACK, at::KEY, R2);
-}
-
-fn tcp_packet(
-    a: &mut Assembler,
-    family: Family,
-    way: Direction,
-    parts: &Parts<'_>,
-    labels: &Labels,
-    decide: Label,
-) {
-    let flags = |bits: u8| i32::from(bits);
-    let some = TcpFlags::SYN | TcpFlags::ACK | TcpFlags::RST;
-    transport_header(a, 20, labels.ways);
-    a.load(Width::B, R1, STACK, at::TRANSPORT + 12);
-    a.op(Op::Rsh, R1, 4);
-    a.jump_if(If::Lt, R1, 5, labels.ways.malformed);
-    a.load(Width::B, R8, STACK, at::TRANSPORT + 13);
-    a.copy(R1, R8);
-    a.op(Op::And, R1, flags(some));
-    a.jump_if(If::Eq, R1, 0, labels.ways.malformed);
-    let possible = a.label();
-    a.copy(R2, R8);
-    a.op(Op::And, R2, flags(TcpFlags::SYN));
-    a.jump_if(If::Eq, R2, 0, possible);
-    a.jump_if(If::Set, R8, flags(TcpFlags::FIN | TcpFlags::RST), labels.ways.malformed);
-    a.place(possible);
-    a.load(Width::H, R2, STACK, at::TRANSPORT + 2);
-    traffic_key(a, TCP);
-    a.jump_if(If::Eq, R1, flags(TcpFlags::SYN), decide);
-    match way {
-        Direction::Outbound => tcp_of_a_socket(a, labels, decide),
-        Direction::Inbound | Direction::Transit => {
-            tcp_of_a_connection(a, family, parts, labels, decide);
-        }
-    }
-}
-
-/// On its way out: a reset is an answer of this host, and what a TCP socket
-/// sends belongs to its connection. r8 the flags.
-fn tcp_of_a_socket(a: &mut Assembler, labels: &Labels, decide: Label) {
-    a.jump_if(If::Set, R8, i32::from(TcpFlags::RST), labels.replies);
-    a.load(Width::D, R1, R6, skb::SOCKET);
-    a.jump_if(If::Eq, R1, 0, decide);
-    a.call(helper::FULL_SOCKET);
-    // A connection that is being opened or has ended has no whole socket.
-    a.jump_if(If::Eq, R0, 0, labels.replies);
-    a.load(Width::W, R1, R0, 12); // bpf_sock.protocol
-    a.jump_if(If::Eq, R1, i32::from(TCP), labels.replies);
-    a.jump(decide);
-}
-
-/// On its way in: part of a connection that this host knows?
-fn tcp_of_a_connection(
-    a: &mut Assembler,
-    family: Family,
-    parts: &Parts<'_>,
-    labels: &Labels,
-    decide: Label,
-) {
-    // The lookup wants addresses and ports in one piece; the IP header on the
-    // stack has room behind it.
-    let (ports, tuple) = match family {
-        Family::V4 => (20, 12),
-        Family::V6 => (40, 36),
-    };
-    a.load(Width::W, R1, STACK, at::TRANSPORT);
-    a.store(Width::W, STACK, at::HEADER + ports, R1);
-    a.copy(R1, R6);
-    a.stack(R2, at::HEADER + source_offset(family));
-    a.mov(R3, tuple);
-    a.mov(R4, -1); // BPF_F_CURRENT_NETNS
-    a.mov(R5, 0);
-    a.call(helper::SOCKET_LOOKUP_TCP);
-    let unknown = a.label();
-    a.jump_if(If::Eq, R0, 0, unknown);
-    a.load(Width::W, R7, R0, 72); // bpf_sock.state
-    a.copy(R1, R0);
-    a.call(helper::SOCKET_RELEASE);
-    // Only a listener (10) was found: no connection of this host. It may hear on all
-    // addresses, and the packet be for another one.
-    a.jump_if(If::Eq, R7, 10, unknown);
-    a.jump(labels.replies);
-    // Or one that it forwards?
-    a.place(unknown);
-    let asked = (Direction::Inbound, Answer::Ports, TCP_AGE);
-    remember::known(a, family, parts, asked, (labels.replies, decide));
-}
-
-fn udp_packet(
-    a: &mut Assembler,
-    family: Family,
-    way: Direction,
-    parts: &Parts<'_>,
-    labels: &Labels,
-    decide: Label,
-) {
-    transport_header(a, 8, labels.ways);
-    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
-    a.from_network(R1, 16);
-    a.jump_if(If::Lt, R1, 8, labels.ways.malformed);
-    a.load(Width::H, R2, STACK, at::TRANSPORT + 2);
-    traffic_key(a, UDP);
-    a.load(Width::W, R1, STACK, at::TRANSPORT);
-    if parts.foundations.address_assignment {
-        let (server, client): (u16, u16) = match family {
-            Family::V4 => (67, 68),
-            Family::V6 => (547, 546),
-        };
-        let (from, to) =
-            if way == Direction::Outbound { (client, server) } else { (server, client) };
-        let [f0, f1] = from.to_be_bytes();
-        let [t0, t1] = to.to_be_bytes();
-        let ports = i32::from_ne_bytes([f0, f1, t0, t1]);
-        if way == Direction::Outbound {
-            a.jump_if(If::Eq, R1, ports, labels.assignment);
-        } else {
-            // Told only when it is known whether the packet is for this host.
-            let other = a.label();
-            a.jump_if(If::Ne, R1, ports, other);
-            a.store_value(Width::D, STACK, at::ASSIGNS, 1);
-            a.place(other);
-        }
-    }
-    let ends = (labels.replies, decide);
-    remember::known(a, family, parts, (way, Answer::Ports, UDP_AGE), ends);
-}
-
-fn icmp_packet(
-    a: &mut Assembler,
-    family: Family,
-    way: Direction,
-    parts: &Parts<'_>,
-    labels: &Labels,
-    decide: Label,
-) {
-    transport_header(a, 8, labels.ways);
-    a.load(Width::H, R2, STACK, at::TRANSPORT);
-    let protocol = if family == Family::V4 { ICMP } else { ICMPV6 };
-    traffic_key(a, protocol);
-    a.load(Width::B, R1, STACK, at::TRANSPORT);
-    let reply = match family {
-        Family::V4 => {
-            for kind in [3, 11, 12] {
-                a.jump_if(If::Eq, R1, kind, labels.errors);
-            }
-            0
-        }
-        Family::V6 => {
-            for kind in 1..=4 {
-                a.jump_if(If::Eq, R1, kind, labels.errors);
-            }
-            for kind in (130..=137).chain([143]) {
-                a.jump_if(If::Eq, R1, kind, labels.neighbours);
-            }
-            129
-        }
-    };
-    a.jump_if(If::Ne, R1, reply, decide);
-    let ends = (labels.replies, decide);
-    remember::known(a, family, parts, (way, Answer::Echo, ECHO_AGE), ends);
-}
-
-/// Asks the routing table whether this host would forward the packet; without
-/// forwarding it answers at once.
-fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels: &Labels) {
-    const SKIP_NEIGHBOUR: i32 = 4;
-    const NOT_FORWARDED: i32 = 4;
-    const FORWARDING_OFF: i32 = 5;
-    let (here, through) = (a.label(), a.label());
-    a.load(Width::W, R1, R6, skb::PACKET_TYPE);
-    a.jump_if(If::Ne, R1, 0, here);
-    for word in 0..8 {
-        a.store_value(Width::D, STACK, at::ROUTE + word * 8, 0);
-    }
-    let (number, words) = match family {
-        Family::V4 => (libc::AF_INET, 1),
-        Family::V6 => (libc::AF_INET6, 4),
-    };
-    a.store_value(Width::B, STACK, at::ROUTE, number);
-    a.load(Width::W, R1, R6, skb::INTERFACE);
-    a.store(Width::W, STACK, at::ROUTE + 8, R1);
-    for (from, to) in [(source_offset(family), 16), (destination_offset(family), 32)] {
-        for word in 0..words {
-            a.load(Width::W, R1, STACK, at::HEADER + from + word * 4);
-            a.store(Width::W, STACK, at::ROUTE + to + word * 4, R1);
-        }
-    }
-    a.copy(R1, R6);
-    a.stack(R2, at::ROUTE);
-    a.mov(R3, 64);
-    a.mov(R4, SKIP_NEIGHBOUR);
-    a.call(helper::ROUTE);
-    a.op(Op::Lsh, R0, 32); // the helper returns an int
-    a.jump_if(If::SLt, R0, 0, here);
-    a.op(Op::Rsh, R0, 32);
-    a.jump_if(If::Eq, R0, NOT_FORWARDED, here);
-    a.jump_if(If::Eq, R0, FORWARDING_OFF, here);
-    a.store_value(Width::D, STACK, at::WAY, Direction::Transit as i32);
-    if !parts.layout.directed {
-        a.jump(labels.transit);
-    } else {
-        a.jump(through);
-    }
-    a.place(here);
-    if parts.foundations.address_assignment {
-        a.load(Width::D, R1, STACK, at::ASSIGNS);
-        a.jump_if(If::Ne, R1, 0, labels.assignment);
-    }
-    a.place(through);
 }
 
 #[cfg(test)]

@@ -192,15 +192,8 @@ impl Told<'_> {
 }
 
 fn record(judge: &Chosen) -> Record {
-    Record {
-        orders: judge.text.clone(),
-        path: "orders.toml".into(),
-        posted_at: jiff::Timestamp::now().as_second(),
-        posted_by: "demo".into(),
-        host: None,
-        posture: None,
-        attachments: Attachments::default(),
-    }
+    let posted_at = jiff::Timestamp::now().as_second();
+    Record { posted_at, posted_by: "demo".into(), ..Record::of(&judge.text) }
 }
 
 struct Wired<'w> {
