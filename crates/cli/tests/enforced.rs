@@ -514,9 +514,17 @@ fn only_packets_without_a_vlan_are_decided_on_the_interface_itself() {
         let row = rows.into_iter().find(|row| row["by"] == "the standing answer inbound").unwrap();
         row["packets"].as_u64().unwrap()
     };
+    let hears = lab
+        .archive
+        .run(|| {
+            let socket = UdpSocket::bind((ip(ARCHIVE[0]), 9)).unwrap();
+            socket.set_read_timeout(Some(PATIENCE)).unwrap();
+            socket
+        })
+        .unwrap();
     // A datagram of a stranger to a port.
     let ip_packet = [
-        &[0x45, 0, 0, 28, 0, 1, 0, 0, 64, 17, 0, 0, 192, 0, 2, 66, 198, 51, 100, 20][..],
+        &[0x45, 0, 0, 28, 0, 1, 0, 0, 64, 17, 0x8e, 0x46, 192, 0, 2, 66, 198, 51, 100, 20][..],
         &[0x13, 0x88, 0, 9, 0, 8, 0, 0],
     ]
     .concat();
@@ -535,6 +543,12 @@ fn only_packets_without_a_vlan_are_decided_on_the_interface_itself() {
         let before = denied();
         send_frame(&lab, "w0", frame(tag));
         assert_eq!(denied() - before, u64::from(decided), "{tag:?}");
+        // Where no interface has that VLAN, the kernel takes nothing of it.
+        assert!(hears.recv(&mut [0; 8]).is_err(), "{tag:?} came in");
     }
     lab.done(&["withdraw"]);
+    send_frame(&lab, "w0", frame(Some(7)));
+    assert!(hears.recv(&mut [0; 8]).is_err(), "not even without a gate");
+    send_frame(&lab, "w0", frame(None));
+    assert!(hears.recv(&mut [0; 8]).is_ok(), "it would have been heard");
 }
