@@ -310,6 +310,36 @@ fn what_passes_through_obeys_rules_and_a_standing_answer_of_its_own() {
 }
 
 #[test]
+fn of_posts_at_once_each_waits_for_the_one_before() {
+    let Some(lab) = Lab::new() else { return };
+    let folders: Vec<std::path::PathBuf> = (0..8)
+        .map(|n| {
+            let path = lab.path().join(format!("orders-{n}.toml"));
+            let rule = PLATES.replace("\"plates\"", &format!("\"plates-{n}\""));
+            fs::write(&path, format!("{HEAD}{rule}")).unwrap();
+            path
+        })
+        .collect();
+    let run = lab.path().join("run");
+    let posts = lab.archive.run(move || {
+        let post = |orders: &std::path::PathBuf| {
+            let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+            command.arg("post").env("TIPSTAFF_RUN", &run).env("TIPSTAFF_ORDERS", orders);
+            command.stdout(std::process::Stdio::null()).spawn().unwrap()
+        };
+        let started: Vec<_> = folders.iter().map(post).collect();
+        started.into_iter().map(|mut child| child.wait().unwrap().success()).collect::<Vec<_>>()
+    });
+    assert_eq!(posts.unwrap(), [true; 8]);
+    let rules: serde_json::Value =
+        serde_json::from_str(&lab.done(&["rules", "--in-force", "--json"])).unwrap();
+    let rules = rules["rules"].as_array().unwrap();
+    assert!(rules.len() == 1 && rules[0]["name"].as_str().unwrap().starts_with("plates-"));
+    lab.done(&["withdraw"]);
+    assert!(!lab.path().join("run").exists(), "something was left behind");
+}
+
+#[test]
 fn kill_minus_nine_leaves_the_old_orders_or_the_new() {
     let Some(lab) = Lab::new() else { return };
     lab.orders(PLATES);

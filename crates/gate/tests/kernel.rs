@@ -23,6 +23,7 @@ use tipstaff_core::orders::{Action, AtMost, Period, ProgramCondition, RuleName, 
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
 use tipstaff_core::rates::{Rates, SourceState};
 use tipstaff_core::tables::Tables;
+use tipstaff_gate::kernel::events::RECORD_BYTES;
 use tipstaff_gate::kernel::sys::fault::{self, Failing};
 use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, GateError, Posting, Record};
@@ -656,6 +657,53 @@ fn malformed_and_spoofed_packets_are_dropped_and_counted() {
         for frame in [&four, &six] {
             assert_eq!(gate.play(index, frame).unwrap().0.verdict, Action::Allow);
         }
+        gate.withdraw().unwrap();
+    });
+}
+
+/// Nobody reads the records: they are lost and counted, and decide nothing.
+#[test]
+fn a_full_ring_is_counted_and_changes_no_verdict() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, frame) = (InterfaceIndex(cable.index), knock(cable.hardware.unwrap()));
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        post(&mut gate, &orders(&format!("{ALLOW}log = true\n")), &all).unwrap();
+        let room = tipstaff_gate::kernel::events::RING_BYTES as usize / (RECORD_BYTES + 8);
+        for n in 0..room + 50 {
+            assert_eq!(gate.play(index, &frame).unwrap().0.verdict, Action::Allow, "{n}");
+        }
+        let lost = gate.unrecorded().unwrap().lost;
+        assert!((50..=60).contains(&lost), "{lost}");
+        let events = gate.events().unwrap().drain();
+        assert_eq!(events.len() as u64 + lost, room as u64 + 50);
+        assert!(events.iter().all(|event| event.verdict == Action::Allow));
+        // Read, there is room again.
+        gate.play(index, &frame).unwrap();
+        assert_eq!(gate.unrecorded().unwrap().lost, lost);
+        gate.withdraw().unwrap();
+    });
+}
+
+/// The memory of rates is full of others: the newest are counted all the same.
+#[test]
+fn a_full_memory_of_rates_still_limits_who_comes() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mut frame) = (InterfaceIndex(cable.index), knock(cable.hardware.unwrap()));
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let rule = format!("{ALLOW}at_most = \"2 per day per source\"\n");
+        post(&mut gate, &orders(&rule), &all).unwrap();
+        // More sources than there is room for.
+        let mut say = |source: u32| {
+            frame[26..30].copy_from_slice(&(0x0a00_0000 + source).to_be_bytes());
+            gate.play(index, &frame).unwrap().0.verdict
+        };
+        for source in 0..(tipstaff_core::rates::CAPACITY + 2_000) as u32 {
+            assert_eq!(say(source), Action::Allow, "{source}");
+        }
+        let said = [say(0x00ff_0000), say(0x00ff_0000), say(0x00ff_0000)];
+        assert_eq!(said, [Action::Allow, Action::Allow, Action::Deny]);
         gate.withdraw().unwrap();
     });
 }
