@@ -141,6 +141,8 @@ fn decisions_are_recorded_and_watched() {
     let rows = tally["rows"].as_array().unwrap();
     let denied = rows.iter().find(|row| row["by"] == standing).unwrap();
     assert!(denied["packets"].as_u64() >= Some(1_002), "{denied}");
+    let left_out = tally["unrecorded"]["left_out"].as_u64().unwrap();
+    assert!((500..1_000).contains(&left_out), "{tally}");
     lab.done(&["withdraw"]);
 }
 

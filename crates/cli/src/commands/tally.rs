@@ -8,7 +8,7 @@ use tipstaff_core::packet::Direction;
 use tipstaff_core::rates::SourceState;
 use tipstaff_core::reach::speaker_words;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, GateError, Tally};
+use tipstaff_gate::{Gate, GateError, Tally, Unrecorded};
 
 use crate::Ending;
 use crate::arguments::{Common, TallyOptions};
@@ -22,6 +22,7 @@ struct Report<'r> {
     rows: Vec<Row>,
     #[serde(skip_serializing_if = "Option::is_none")]
     sources: Option<Vec<SourceState>>,
+    unrecorded: Unrecorded,
 }
 
 #[derive(Serialize)]
@@ -58,8 +59,9 @@ pub fn run(
         _ => None,
     };
     let rows = rows(&judge, &tallies, wanted, options.all);
+    let unrecorded = gate.unrecorded()?;
     if terminal.json {
-        terminal.json(&Report { orders: &judge.origin, rows, sources });
+        terminal.json(&Report { orders: &judge.origin, rows, sources, unrecorded });
         return Ok(Ending::Fine);
     }
     terminal.heading(&match wanted {
@@ -68,6 +70,12 @@ pub fn run(
     });
     terminal.note(&judge.origin.words());
     show(&judge, &rows, terminal);
+    let Unrecorded { left_out, lost } = unrecorded;
+    if wanted.is_none() && left_out + lost > 0 {
+        terminal.note(&format!(
+            "of what `watch` shows {left_out} were left out of the sample, {lost} lost since nobody read them"
+        ));
+    }
     if let (Some(sources), Some(index)) = (sources, wanted) {
         show_sources(&judge, index, &sources, terminal);
     }
