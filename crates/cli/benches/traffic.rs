@@ -152,7 +152,7 @@ fn connections() -> f64 {
 
 /// Orders are swapped under a connection that goes on talking.
 fn swaps(archive: &Arc<Space>, world: &Space, run_dir: PathBuf) {
-    const SWAPS: usize = 1_000;
+    const SWAPS: usize = 10_000;
     let dir = run_dir.clone();
     archive.run(move || post(&dir, 10)).unwrap();
     let stop = Arc::new(AtomicBool::new(false));
