@@ -14,7 +14,7 @@ fn including(main: &str, parts: &[(&str, &str)]) -> (String, Attachments) {
     let text = format!("include = [\"groups/*.toml\"]\n{HEAD}{main}");
     let part = |(name, text): &(&str, &str)| Part { name: (*name).into(), text: (*text).into() };
     let parts = Ok(parts.iter().map(part).collect());
-    let included = [("groups/*.toml".to_owned(), parts)].into();
+    let included = vec![("groups/*.toml".to_owned(), parts)];
     (text, Attachments { included, lists: None })
 }
 
@@ -79,7 +79,7 @@ fn includes_stay_in_the_folder_of_the_orders() {
     let text = format!(
         "include = [\"/etc/other.toml\", \"groups/../../x.toml\", \"\", \"gone.toml\", \"unread.toml\"]\n{HEAD}"
     );
-    let included = [("gone.toml".to_owned(), Err("there is no such file".to_owned()))].into();
+    let included = vec![("gone.toml".to_owned(), Err("there is no such file".to_owned()))];
     let attachments = Attachments { included, lists: None };
     let faults = read_all(Sheets { text: &text, attachments: &attachments }).unwrap_err();
     insta::assert_snapshot!(faults.to_string());

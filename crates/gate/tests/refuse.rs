@@ -3,48 +3,30 @@
 
 #![allow(clippy::unwrap_used)]
 
-use std::io::Write;
+mod ground;
+
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use tipstaff_core::brief::Brief;
-use tipstaff_core::orders::{Action, read};
+use ground::{inside, orders, post};
+use tipstaff_core::orders::Action;
 use tipstaff_core::packet::InterfaceIndex;
-use tipstaff_gate::kernel::{KernelGate, check_ground};
-use tipstaff_gate::{Gate, Posting, Record};
-use tipstaff_host::interfaces;
-use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_gate::Gate;
+use tipstaff_gate::kernel::KernelGate;
 
 const TCP: u8 = 6;
 const UDP: u8 = 17;
 const FAR_MAC: [u8; 6] = [2, 0, 0, 0, 0, 0x99];
 
-/// Runs `test` with a gate that refuses everything but ping, which it denies.
+/// Runs `test` with a gate that refuses everything.
 fn refusing(test: impl FnOnce(&KernelGate, InterfaceIndex, [u8; 6]) + Send + 'static) {
-    if let Err(why) = check_ground() {
-        let line = format!("SKIPPED: the gate's answers were not tested: {why}\n");
-        std::io::stderr().write_all(line.as_bytes()).unwrap();
-        return;
-    }
-    let far = Space::new(Mounts::Shared).unwrap();
-    let near = Space::new(Mounts::Own).unwrap();
-    let far_end = std::os::fd::AsFd::as_fd(&far).try_clone_to_owned().unwrap();
-    let folder = tempfile::tempdir().unwrap();
-    let run_dir = folder.path().join("run");
-    near.run(move || {
-        use std::os::fd::AsFd;
-        lab::cable("ts-a", "ts-b", far_end.as_fd()).unwrap();
-        lab::up("ts-a").unwrap();
-        let all = interfaces::list().unwrap();
+    inside(move |run_dir, all| {
         let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
-        let text = "version = 1\n[standing]\ninbound = \"refuse\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
-        let brief = Brief::of(&read(text).unwrap());
-        let record = Record::of(text);
         let mut gate = KernelGate::new(&run_dir).unwrap();
-        gate.post(&Posting { brief: &brief, record }, &all).unwrap();
+        let text = orders("").replace("inbound = \"deny\"", "inbound = \"refuse\"");
+        post(&mut gate, &text, &all).unwrap();
         test(&gate, InterfaceIndex(cable.index), cable.hardware.unwrap());
         gate.withdraw().unwrap();
-    })
-    .expect("the test inside the namespace failed");
+    });
 }
 
 /// The ones' complement sum of RFC 1071, folded.

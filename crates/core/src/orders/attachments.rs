@@ -1,7 +1,7 @@
 //! What orders name beside their own file: further files of orders and lists
 //! of addresses. Core reads no files: their texts are passed in.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use serde::{Deserialize, Serialize};
 use toml::de::{DeTable, DeValue};
@@ -20,17 +20,17 @@ pub struct Part {
 /// The texts of all files that orders name.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Attachments {
-    /// What each pattern of `include` stands for, in the order of the names,
-    /// or why that cannot be read.
+    /// What each pattern of `include` stands for, in their order
+    /// ([`includes_named`]), or why that cannot be read.
     #[serde(default)]
-    pub included: BTreeMap<String, Result<Vec<Part>, String>>,
+    pub included: Vec<(String, Result<Vec<Part>, String>)>,
     /// Lists of addresses and feeds; `None` when nobody looked. Then a list
     /// holds nothing, which is enough for an edit and not for a decision.
     #[serde(default)]
     pub lists: Option<Lists>,
 }
 
-static NONE: Attachments = Attachments { included: BTreeMap::new(), lists: None };
+static NONE: Attachments = Attachments { included: Vec::new(), lists: None };
 
 /// The text of a file of orders and what it names.
 #[derive(Clone, Copy, Debug)]
@@ -58,8 +58,7 @@ impl<'t> Sheets<'t> {
     /// pattern that of the names. A file that two patterns mean comes once.
     pub fn parts(&self) -> Vec<&'t Part> {
         let mut seen = BTreeSet::new();
-        let patterns = includes_named(self.text);
-        let found = patterns.iter().filter_map(|p| self.attachments.included.get(p)?.as_ref().ok());
+        let found = self.attachments.included.iter().flat_map(|(_, parts)| parts);
         found.flatten().filter(|part| seen.insert(part.name.as_str())).collect()
     }
 
@@ -67,7 +66,7 @@ impl<'t> Sheets<'t> {
     pub(super) fn with(&self, part: Option<&str>, text: &str) -> (String, Attachments) {
         let mut attachments = self.attachments.clone();
         let Some(name) = part else { return (text.to_owned(), attachments) };
-        let parts = attachments.included.values_mut().flatten().flatten();
+        let parts = attachments.included.iter_mut().flat_map(|(_, parts)| parts).flatten();
         parts.filter(|part| part.name == name).for_each(|part| text.clone_into(&mut part.text));
         (self.text.to_owned(), attachments)
     }
@@ -90,6 +89,10 @@ pub fn includes_named(text: &str) -> Vec<String> {
 
 /// The names of all lists and feeds that a text names, without reading any.
 pub fn lists_named(text: &str) -> Vec<String> {
+    // As above.
+    if !text.contains(FILE) && !text.contains("feed") {
+        return Vec::new();
+    }
     let (root, _) = DeTable::parse_recoverable(text);
     let mut names = BTreeSet::new();
     let feed = root.get_ref().get("areas").and_then(|v| v.get_ref().as_table()?.get("feed"));

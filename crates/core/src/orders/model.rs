@@ -367,7 +367,7 @@ impl OrdersHash {
     pub fn of<'t>(sheets: impl Into<Sheets<'t>>) -> Self {
         let Sheets { text, attachments } = sheets.into();
         let mut hash = Sha256::new_with_prefix(text.as_bytes());
-        let parts = attachments.included.values().flatten().flatten();
+        let parts = attachments.included.iter().flat_map(|(_, parts)| parts).flatten();
         let parts = parts.map(|part| (&part.name, &part.text));
         let lists = attachments.lists.iter().flatten();
         let lists = lists.filter_map(|(name, text)| Some((name, text.as_ref().ok()?)));

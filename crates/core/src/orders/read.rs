@@ -44,14 +44,15 @@ pub fn read_all(sheets: Sheets<'_>) -> Result<Orders, Faults> {
 pub(super) fn read_for_an_edit(
     sheets: Sheets<'_>,
 ) -> Result<(Orders, Vec<Option<Blocks>>), Faults> {
-    let texts = |at: usize| match sheets.parts().get(at) {
-        Some(part) => part.text.as_str(),
-        None => sheets.text,
-    };
     read_roots(sheets, |roots| {
         // The orders' own is the first that was read, and the last in the order of rules.
-        let parts = roots.iter().skip(1).chain(roots.first());
-        parts.enumerate().map(|(at, root)| Blocks::of_tree(texts(at), root)).collect()
+        let parts = sheets.parts().into_iter().map(|part| part.text.as_str());
+        let roots = roots.iter().skip(1).chain(roots.first());
+        parts
+            .chain([sheets.text])
+            .zip(roots)
+            .map(|(text, root)| Blocks::of_tree(text, root))
+            .collect()
     })
 }
 
@@ -169,7 +170,8 @@ impl<'t> Reader<'t> {
                 self.fault("include", span, format!("`{text}`: {why}"), mend);
                 continue;
             }
-            let (message, mend) = match attachments.included.get(&text) {
+            let found = attachments.included.iter().find(|(pattern, _)| *pattern == text);
+            let (message, mend) = match found.map(|(_, parts)| parts) {
                 Some(Ok(_)) => continue,
                 Some(Err(why)) => (
                     format!("`{text}` cannot be included: {why}"),

@@ -1,0 +1,285 @@
+//! The kernel's gate says what the reference says: random lists, random frames,
+//! every direction, and rates.
+
+#![allow(clippy::unwrap_used)]
+
+mod ground;
+
+use std::time::Duration;
+
+use ground::{ALLOW, inside, knock, orders, record};
+use proptest::strategy::{Strategy, ValueTree};
+use proptest::test_runner::TestRunner;
+use tipstaff_core::arbitrary;
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decide::{Speaker, decide, decide_within};
+use tipstaff_core::moment::Moment;
+use tipstaff_core::orders::{Action, AtMost, Period, ProgramCondition, RuleName, Sharing, read};
+use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
+use tipstaff_core::rates::{Rates, SourceState};
+use tipstaff_core::tables::Tables;
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::{Gate, Posting};
+use tipstaff_host::lab;
+
+/// Streams of packets through random lists with rates of a few a day, so that
+/// no time passes that matters: every decision is the reference's.
+#[test]
+fn the_kernel_counts_rates_as_the_reference_does() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let mut runner = TestRunner::deterministic();
+        let (mut rates, mut beyond, mut counted) = (Rates::default(), 0, 0);
+        for case in 0..15 {
+            let brief = arbitrary::brief(30).new_tree(&mut runner).unwrap().current();
+            let mut brief = enforceable(brief);
+            for (n, rule) in brief.rules.iter_mut().enumerate() {
+                let rule = std::sync::Arc::make_mut(rule);
+                rule.name = RuleName::parse(&format!("case-{case}-{n}")).unwrap();
+                let sharing = [Sharing::PerSource, Sharing::InAll][n % 2];
+                let burst = Some(1 + n as u32 % 3);
+                let rate = AtMost::new(4, Period::Day, sharing, burst).unwrap();
+                rule.at_most = (rule.action == Action::Allow && n % 3 > 0).then_some(rate);
+                rule.until = None;
+            }
+            let posting = Posting { brief: &brief, record: record("") };
+            gate.post(&posting, &all).unwrap();
+            let frames: Vec<Vec<u8>> = (0..40)
+                .map(|_| arbitrary::frame(mac).new_tree(&mut runner).unwrap().current())
+                .filter(|f| f.len() >= 14 + if f[12..14] == [0x86, 0xdd] { 40 } else { 20 })
+                .collect();
+            for n in 0..300 {
+                if n == 150 {
+                    // What was counted outlives a swap of orders.
+                    gate.post(&posting, &all).unwrap();
+                }
+                let frame = &frames[(n * 7) % frames.len()];
+                let facts = Facts {
+                    interface: index,
+                    direction: Direction::Inbound,
+                    program: ProgramIndex::OTHER,
+                    belongs: false,
+                    now: Moment(1),
+                    packet: parse_ethernet(frame),
+                };
+                let reference =
+                    decide_within(&brief, &facts, &mut rates, Duration::from_secs(1_000_000));
+                let (kernel, answer) = gate.play(index, frame).unwrap();
+                assert_eq!(kernel, reference, "packet {n} of case {case}: {facts:?}");
+                assert!(answer.is_empty() || kernel.verdict == Action::Refuse);
+                beyond += usize::from(matches!(kernel.speaker, Speaker::Beyond(_)));
+            }
+            let tallies = gate.tallies().unwrap();
+            let over = tallies.iter().filter(|(s, _)| matches!(s, Speaker::Beyond(_)));
+            counted += over.map(|(_, tally)| tally.packets).sum::<u64>();
+            for (index, rule) in brief.indexed() {
+                let Some(limit) = rule.limit() else { continue };
+                let rooms = |states: Vec<SourceState>| {
+                    states.into_iter().map(|s| (s.source, s.room)).collect::<Vec<_>>()
+                };
+                let ours = rooms(rates.sources(&limit, Duration::from_secs(1_000_000)));
+                assert_eq!(rooms(gate.sources(&limit).unwrap()), ours, "{index:?}");
+            }
+        }
+        assert!(beyond > 100 && counted > 50, "{beyond} {counted}");
+        gate.withdraw().unwrap();
+    });
+}
+
+/// What this host would forward meets the rules for transit, by its routes.
+#[test]
+fn the_three_executors_agree_about_what_passes_through() {
+    inside(|run_dir, all| {
+        std::fs::write("/proc/sys/net/ipv4/ip_forward", "1").unwrap();
+        std::fs::write("/proc/sys/net/ipv6/conf/all/forwarding", "1").unwrap();
+        lab::default_route("198.51.100.1".parse().unwrap()).unwrap();
+        lab::default_route("2001:db8:51::1".parse().unwrap()).unwrap();
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let mut runner = TestRunner::deterministic();
+        let mut seen = std::collections::BTreeMap::<(Direction, &str), usize>::new();
+        for case in 0..30 {
+            let brief = arbitrary::brief([3, 64, 200][case % 3]).new_tree(&mut runner).unwrap();
+            let brief = enforceable(brief.current());
+            let tables = Tables::build(&brief).unwrap();
+            gate.post(&Posting { brief: &brief, record: record("") }, &all).unwrap();
+            for n in 0..120 {
+                let mut frame = arbitrary::frame(mac).new_tree(&mut runner).unwrap().current();
+                let six = frame[12..14] == [0x86, 0xdd];
+                if frame.len() < 14 + if six { 40 } else { 20 } {
+                    continue;
+                }
+                let through = n % 3 > 0;
+                let direction = if through { Direction::Transit } else { Direction::Inbound };
+                let (four, far_four) = ([198, 51, 100, 20], [203, 0, 113, (n % 4) as u8]);
+                let own: std::net::Ipv6Addr = "2001:db8:51::20".parse().unwrap();
+                let far: std::net::Ipv6Addr = "2001:db8:51:1::2".parse().unwrap();
+                // From a sender whom a routing table takes seriously.
+                let source = [203, 0, 113, (n % 5) as u8 + 1];
+                if six {
+                    frame[38..54].copy_from_slice(&if through { far } else { own }.octets());
+                    frame[22] = 0x20;
+                } else if frame[12..14] == [8, 0] {
+                    frame[26..30].copy_from_slice(&source);
+                    frame[30..34].copy_from_slice(&if through { far_four } else { four });
+                }
+                let facts = Facts {
+                    interface: index,
+                    direction,
+                    program: ProgramIndex::OTHER,
+                    belongs: false,
+                    now: Moment(std::time::UNIX_EPOCH.elapsed().unwrap().as_secs() as u32),
+                    packet: parse_ethernet(&frame),
+                };
+                let reference = decide(&brief, &facts);
+                assert_eq!(tables.decide(&brief, &facts), reference);
+                let kernel = gate.ask(index, &frame).unwrap();
+                assert_eq!(kernel, reference, "frame {frame:02x?}\n{facts:?}\n{brief:#?}");
+                *seen.entry((direction, kind(reference.speaker))).or_default() += 1;
+            }
+        }
+        assert!(seen[&(Direction::Transit, "rule")] > 150, "{seen:?}");
+        assert!(seen[&(Direction::Transit, "standing")] > 150, "{seen:?}");
+        gate.withdraw().unwrap();
+    });
+}
+
+/// Frames a list and direction: with 60 lists 100,000 cases.
+const FRAMES: usize = 900;
+
+#[test]
+fn the_three_executors_agree() {
+    let cases: usize = std::env::var("TIPSTAFF_EQUALITY_LISTS").map_or(60, |n| n.parse().unwrap());
+    inside(move |run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let mac = cable.hardware.unwrap();
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let mut runner = TestRunner::deterministic();
+        let now = std::time::UNIX_EPOCH.elapsed().unwrap().as_secs() as u32;
+        let mut speakers = std::collections::BTreeMap::<&str, usize>::new();
+        for case in 0..cases {
+            let most = [3, 40, 64, 65, 700][case % 5];
+            let brief = arbitrary::brief(most).new_tree(&mut runner).unwrap().current();
+            let mut brief = enforceable(brief);
+            for rule in brief.rules.iter_mut().step_by(3) {
+                std::sync::Arc::make_mut(rule).direction = Direction::Outbound;
+            }
+            brief.interfaces =
+                all.iter().map(|i| (InterfaceIndex(i.index), i.name.clone())).collect();
+            let tables = Tables::build(&brief).unwrap();
+            let posting = Posting { brief: &brief, record: record("") };
+            gate.post(&posting, &all).unwrap();
+            for way in [Direction::Inbound, Direction::Outbound] {
+                let mut asked = Vec::new();
+                for n in 0..FRAMES {
+                    let frame = arbitrary::frame(mac).new_tree(&mut runner).unwrap().current();
+                    // Test runs refuse frames that end inside the IP header.
+                    let header = if frame[12..14] == [0x86, 0xdd] { 40 } else { 20 };
+                    if frame.len() < 14 + header {
+                        continue;
+                    }
+                    let here = way == Direction::Inbound && n % 40 == 0;
+                    let index = InterfaceIndex(if here { 1 } else { cable.index });
+                    // The loopback interface has an all-zero hardware address.
+                    let frame = if here { [&[0; 6], &frame[6..]].concat() } else { frame };
+                    asked.push((index, frame));
+                }
+                let kernel = gate.ask_all(way, &asked).unwrap();
+                for ((index, frame), kernel) in asked.iter().zip(kernel) {
+                    let facts = Facts {
+                        interface: *index,
+                        direction: way,
+                        program: ProgramIndex::OTHER,
+                        belongs: false,
+                        now: Moment(now),
+                        packet: parse_ethernet(frame),
+                    };
+                    let reference = decide(&brief, &facts);
+                    assert_eq!(tables.decide(&brief, &facts), reference);
+                    assert_eq!(kernel, reference, "frame {frame:02x?}\n{facts:?}\n{brief:#?}");
+                    *speakers.entry(kind(reference.speaker)).or_default() += 1;
+                }
+            }
+        }
+        eprintln!("the kernel agreed with the reference: {speakers:?}");
+        assert!(["rule", "standing", "foundation"].iter().all(|kind| speakers[kind] > FRAMES));
+        let asked: usize = speakers.values().sum();
+        assert!(cases < 60 || asked >= 100_000, "only {asked} cases");
+        assert!(gate.withdraw().unwrap());
+        assert!(!run_dir.exists(), "something was left behind");
+    });
+}
+
+/// Without the keys that the gate refuses to post.
+fn enforceable(mut brief: Brief) -> Brief {
+    for rule in &mut brief.rules {
+        let rule = std::sync::Arc::make_mut(rule);
+        rule.program = ProgramCondition::default();
+        rule.log = false;
+    }
+    brief
+}
+
+fn kind(speaker: Speaker) -> &'static str {
+    match speaker {
+        Speaker::Rule(_) => "rule",
+        Speaker::Beyond(_) => "beyond",
+        Speaker::Standing(_) => "standing",
+        Speaker::Foundation(_) => "foundation",
+        Speaker::Nobody => "nobody",
+        Speaker::Unsound => panic!("the kernel's tables were unsound"),
+    }
+}
+
+/// Trees of three levels in the kernel, in both families, at their boundaries.
+#[test]
+fn deep_tables_in_the_kernel_say_what_the_reference_says() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let four = |n: u32| std::net::Ipv4Addr::from(0x0a00_0000 + n * 7);
+        let six = |n: u32| {
+            std::net::Ipv6Addr::from((0x2001_0db8_u128 << 96) + u128::from(n) * 0x1_0000_0001)
+        };
+        let members: Vec<String> = (0..5_000)
+            .flat_map(|n| [format!("\"{}\"", four(n)), format!("\"{}\"", six(n))])
+            .collect();
+        let rules =
+            format!("[addresses]\nmany = [{}]\n{ALLOW}source = \"many\"\n", members.join(", "));
+        let text = orders(&rules);
+        let brief = Brief::of(&read(&text).unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        gate.post(&Posting { brief: &brief, record: record(&text) }, &all).unwrap();
+        let mut allowed = 0;
+        for n in (0..5_000).step_by(13).chain([4_999]) {
+            let mut frame = knock(mac);
+            for step in [0, 1] {
+                let source = u32::from(four(n)) + step;
+                frame[26..30].copy_from_slice(&source.to_be_bytes());
+                let mut long = frame[..12].to_vec();
+                long.extend([0x86, 0xdd, 0x60, 0, 0, 0, 0, 20, 6, 64]);
+                long.extend((u128::from(six(n)) + u128::from(step)).to_be_bytes());
+                long.extend([0x20, 1, 0xd, 0xb8, 0, 0x51, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x20]);
+                long.extend(&frame[34..54]);
+                for frame in [&frame, &long] {
+                    let facts = Facts {
+                        interface: index,
+                        direction: Direction::Inbound,
+                        program: ProgramIndex::OTHER,
+                        belongs: false,
+                        now: Moment::default(),
+                        packet: parse_ethernet(frame),
+                    };
+                    let reference = decide(&brief, &facts);
+                    assert_eq!(gate.ask(index, frame).unwrap(), reference, "{n} {step}");
+                    allowed += usize::from(reference.verdict == Action::Allow);
+                }
+            }
+        }
+        assert!(allowed > 700, "{allowed}");
+        gate.withdraw().unwrap();
+    });
+}
