@@ -7,7 +7,7 @@
 
 use std::fs;
 use std::io::{self, Read, Write};
-use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream};
+use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
@@ -175,4 +175,16 @@ pub fn ping(space: &Space, from: &str, to: &str) -> bool {
             false
         })
         .unwrap()
+}
+
+/// What a datagram's sender is told by an ICMP error.
+pub fn told(space: &Space, from: IpAddr, to: SocketAddr) -> io::ErrorKind {
+    let met = space.run(move || {
+        let socket = UdpSocket::bind((from, 0)).unwrap();
+        socket.set_read_timeout(Some(PATIENCE)).unwrap();
+        socket.connect(to).unwrap();
+        socket.send(b"?").unwrap();
+        socket.recv(&mut [0; 8]).unwrap_err().kind()
+    });
+    met.unwrap()
 }
