@@ -112,16 +112,6 @@ fn post_check_needs_no_root_and_says_what_it_would_do() {
 }
 
 #[test]
-fn what_this_version_cannot_enforce_is_never_left_out_in_silence() {
-    let program = "program = \"/usr/sbin/plated\"";
-    let desk = Desk::new(&ORDERS.replace("enabled = false", program));
-    let text = desk.text(&["post"]);
-    let begin = text.find(" on Linux ").unwrap();
-    let end = begin + text[begin..].find(": ").unwrap();
-    insta::assert_snapshot!(format!("{}{}", &text[..begin], &text[end..]));
-}
-
-#[test]
 fn a_missing_file_and_an_unknown_namespace_are_named() {
     let desk = Desk::new(ORDERS);
     insta::assert_snapshot!(desk.text(&["rules", "--orders", "elsewhere.toml"]));

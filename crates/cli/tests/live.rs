@@ -150,12 +150,12 @@ fn state_tells_up_drift_and_down() {
     assert_eq!(lab.tipstaff(&["post"]).status.code(), Some(2));
     assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(11));
     assert!(lab.done(&["rules", "--in-force"]).contains("plates"));
-    // An interface that came after the post has no gate yet.
+    // An interface that came after the post has only the second line.
     lab.orders(PLATES);
     let end = lab.world.as_fd().try_clone_to_owned().unwrap();
     lab.archive.run(move || lab::cable("guest0", "w1", end.as_fd()).unwrap()).unwrap();
     let drift = String::from_utf8(lab.tipstaff(&["state"]).stdout).unwrap();
-    assert!(drift.contains("guest0 has no gate"), "{drift}");
+    assert!(drift.contains("only the second line guards it"), "{drift}");
     lab.done(&["post"]);
     assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(0));
     lab.done(&["withdraw"]);

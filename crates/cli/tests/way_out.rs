@@ -8,9 +8,10 @@ mod ground;
 use std::fs;
 use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 
 use ground::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip, ping, told};
+use nix::sys::socket::{AddressFamily, SockFlag, SockProtocol, SockType};
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_host::lab::{self, Mounts, Space};
 
@@ -26,6 +27,7 @@ fn from_archive(lab: &Lab, from: &str, to: &str, port: u16) -> &'static str {
         Ok(()) => "answers",
         Err(io::ErrorKind::ConnectionRefused) => "refuses",
         Err(io::ErrorKind::TimedOut) => "silent",
+        Err(io::ErrorKind::PermissionDenied) => "forbidden",
         Err(other) => panic!("{other}"),
     }
 }
@@ -40,11 +42,56 @@ fn exchange((here, from): (&Space, SocketAddr), (there, to): (&Space, SocketAddr
         }
     };
     let (asker, asked) = (here.run(bind(from)).unwrap(), there.run(bind(to)).unwrap());
-    asker.send_to(b"question", to).unwrap();
+    // What may not leave is told to its sender.
+    if asker.send_to(b"question", to).is_err() {
+        return (false, false);
+    }
     let mut buffer = [0; 16];
     let Ok((_, peer)) = asked.recv_from(&mut buffer) else { return (false, false) };
     asked.send_to(b"answer", peer).unwrap();
     (true, asker.recv_from(&mut buffer).is_ok())
+}
+
+/// What arrives on an interface: all IP packets but neighbours, routers and MLD.
+struct Arrivals(OwnedFd);
+
+impl Arrivals {
+    fn on(interface: &str) -> Self {
+        let own = nix::ifaddrs::getifaddrs().unwrap().find_map(|entry| {
+            let link = entry.address?.as_link_addr().copied()?;
+            (entry.interface_name == interface).then_some(link)
+        });
+        let flags = SockFlag::SOCK_NONBLOCK;
+        let socket = nix::sys::socket::socket(
+            AddressFamily::Packet,
+            SockType::Raw,
+            flags,
+            SockProtocol::EthAll,
+        )
+        .unwrap();
+        nix::sys::socket::bind(socket.as_raw_fd(), &own.unwrap()).unwrap();
+        Self(socket)
+    }
+
+    fn seen(&self) -> Vec<Vec<u8>> {
+        let mut seen = Vec::new();
+        let mut frame = [0; 2048];
+        while let Ok(length) = nix::unistd::read(&self.0, &mut frame) {
+            let frame = &frame[..length];
+            let housekeeping = match &frame[12..14] {
+                [8, 0] => false,
+                // ICMPv6 of neighbours and routers, and MLD behind a hop-by-hop header.
+                [0x86, 0xdd] => {
+                    frame[20] == 0 || frame[20] == 58 && (130..=143).contains(&frame[54])
+                }
+                _ => true,
+            };
+            if !housekeeping {
+                seen.push(frame.to_vec());
+            }
+        }
+        seen
+    }
 }
 
 fn closed_outwards(lab: &Lab, rules: &str) {
@@ -77,7 +124,7 @@ fn the_way_out_is_closed_but_for_what_is_allowed_and_for_answers() {
     lab.done(&["post"]);
     for family in 0..2 {
         let (own, partner, stranger) = (ARCHIVE[family], PARTNER[family], STRANGER[family]);
-        assert_eq!(from_archive(&lab, own, stranger, 443), "silent");
+        assert_eq!(from_archive(&lab, own, stranger, 443), "forbidden", "at once");
         assert_eq!(from_archive(&lab, own, partner, 443), "refuses", "at once, by the rule");
         let at = |address: &str, port| SocketAddr::new(ip(address), port);
         let to = |address, port| (&lab.world, at(address, port));
@@ -114,7 +161,10 @@ fn the_way_out_is_closed_but_for_what_is_allowed_and_for_answers() {
     assert_eq!(told, io::ErrorKind::HostUnreachable);
     let watched = lab.done(&["watch", "--json", "--count", "1"]);
     let line: serde_json::Value = serde_json::from_str(&watched).unwrap();
-    assert_eq!((&line["direction"], &line["interface"]), (&"outbound".into(), &"lan0".into()));
+    // The first was a connect: it had no route yet, and its program is known.
+    assert_eq!((&line["direction"], &line["interface"]), (&"outbound".into(), &"any".into()));
+    let own = std::env::current_exe().unwrap();
+    assert_eq!(line["program"], own.to_str().unwrap());
     let tally = lab.done(&["tally"]);
     assert!(
         tally.contains("rule 2 (time)") && tally.contains("standing answer outbound"),
@@ -135,14 +185,14 @@ fn with_the_tunnel_down_not_one_packet_leaves_elsewhere() {
             .run(move || {
                 lab::cable(name, other, end.as_fd()).unwrap();
                 lab::up(name).unwrap();
-                lab::address(name, ip(own), 24).unwrap();
+                lab::address(name, ip(own), 25).unwrap();
             })
             .unwrap();
     };
-    plug("tun0", "t0", "192.0.2.10");
+    plug("tun0", "t0", "192.0.2.130");
     far.run(|| {
         lab::up("t0").unwrap();
-        lab::address("t0", ip("192.0.2.1"), 24).unwrap();
+        lab::address("t0", ip("192.0.2.129"), 25).unwrap();
     })
     .unwrap();
     // The tunnel's server is the partner, by UDP 4500; everything else goes through it.
@@ -164,8 +214,8 @@ fn with_the_tunnel_down_not_one_packet_leaves_elsewhere() {
     let own = at(ARCHIVE[0], 6000);
     let server = (&lab.world, at(PARTNER[0], 4500));
     assert_eq!(exchange((&lab.archive, own), server), (true, true));
-    let through = at("192.0.2.10", 6000);
-    assert_eq!(exchange((&lab.archive, through), (&far, at("192.0.2.1", 53))), (true, true));
+    let through = at("192.0.2.130", 6000);
+    assert_eq!(exchange((&lab.archive, through), (&far, at("192.0.2.129", 53))), (true, true));
     // What the world hears: of IPv4 everything; of IPv6, where neighbours and routers are
     // looked for too, all that carries something.
     let heard = || {
@@ -192,7 +242,12 @@ fn with_the_tunnel_down_not_one_packet_leaves_elsewhere() {
     };
     let talk = || {
         for family in 0..2 {
-            assert_eq!(from_archive(&lab, ARCHIVE[family], STRANGER[family], 443), "silent");
+            // It depends on the route: the packet is made, stopped, and its sender told.
+            assert_eq!(
+                from_archive(&lab, ARCHIVE[family], STRANGER[family], 443),
+                "refuses",
+                "{family}"
+            );
             assert!(!ping(&lab.archive, ARCHIVE[family], STRANGER[family]));
             let to = (&lab.world, at(STRANGER[family], 53));
             let from = (&*lab.archive, at(ARCHIVE[family], 6001));
@@ -204,10 +259,40 @@ fn with_the_tunnel_down_not_one_packet_leaves_elsewhere() {
     lab.archive.run(|| lab::unplug("tun0").unwrap()).unwrap();
     talk();
     assert_eq!(heard(), before, "something left");
+    // An interface is plugged in while it is down, and nobody posts anything.
+    let wire = Space::new(Mounts::Shared).unwrap();
+    let end = wire.as_fd().try_clone_to_owned().unwrap();
+    lab.archive
+        .run(move || {
+            lab::cable("guest0", "g0", end.as_fd()).unwrap();
+            lab::up("guest0").unwrap();
+            lab::address("guest0", ip("192.0.2.130"), 25).unwrap();
+            lab::address("guest0", ip("2001:db8:99::10"), 64).unwrap();
+        })
+        .unwrap();
+    let listener = wire.run(|| {
+        lab::up("g0").unwrap();
+        lab::address("g0", ip("192.0.2.129"), 25).unwrap();
+        lab::address("g0", ip("2001:db8:99::1"), 64).unwrap();
+        Arrivals::on("g0")
+    });
+    let arrivals = listener.unwrap();
+    for (own, other) in [("192.0.2.130", "192.0.2.129"), ("2001:db8:99::10", "2001:db8:99::1")] {
+        assert_eq!(from_archive(&lab, own, other, 443), "silent");
+        assert_eq!(exchange((&lab.archive, at(own, 6002)), (&wire, at(other, 53))), (false, false));
+        assert!(!ping(&lab.archive, own, other));
+    }
+    assert_eq!(arrivals.seen(), Vec::<Vec<u8>>::new(), "something left through the new interface");
+    // The second line gone, something would have been heard.
     // The tunnel's server may still be spoken to.
     assert_eq!(exchange((&lab.archive, own), server), (true, true));
     assert_ne!(heard(), before, "the counters count");
     lab.done(&["withdraw"]);
+    assert_eq!(
+        exchange((&lab.archive, at("192.0.2.130", 6003)), (&wire, at("192.0.2.129", 53))),
+        (true, true)
+    );
+    assert!(!arrivals.seen().is_empty(), "the arrivals are seen");
 }
 
 /// A tagged packet is the VLAN interface's, not its parent's, both ways.

@@ -122,6 +122,7 @@ pub fn brief(most: usize) -> impl Strategy<Value = Brief> {
             Brief {
                 standing,
                 foundations: FoundationSwitches { address_assignment },
+                program_exact: false,
                 programs: programs_of(&rules),
                 rules,
                 interfaces: interfaces.collect(),

@@ -85,6 +85,8 @@ pub struct Brief {
     pub standing: Standing,
     /// Foundations that can be switched off.
     pub foundations: FoundationSwitches,
+    /// Whether programs are told by their files ([`Orders::program_exact`]).
+    pub program_exact: bool,
     /// The rules in order, shared with the orders where nothing silences them.
     pub rules: Vec<Arc<Rule>>,
     /// The host's interfaces, by which interface conditions are resolved.
@@ -128,6 +130,7 @@ impl Brief {
                 transit: held.transit.or(own.transit).unwrap_or(common.transit),
             },
             foundations: orders.foundations,
+            program_exact: orders.program_exact,
             programs: programs_of(&rules),
             rules,
             interfaces: setting

@@ -1,8 +1,10 @@
 //! What the kernel's gate of this version cannot put in force. Nothing of the
 //! orders is silently left out: such orders are not posted at all.
 
-use tipstaff_core::brief::Brief;
-use tipstaff_core::orders::Rule;
+use tipstaff_core::brief::{Brief, RuleIndex};
+use tipstaff_core::orders::{ProgramCondition, Rule};
+
+use crate::kernel::cannot_tell_programs;
 
 /// A key that cannot be put in force.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -13,9 +15,34 @@ pub struct Unenforceable {
     /// The key and its value, as orders write it.
     pub key: String,
     /// Why not.
-    pub why: &'static str,
+    pub why: String,
     /// ` on Linux 6.18.1`.
     pub kernel: String,
+}
+
+impl Unenforceable {
+    /// A rule names a program that it cannot mean.
+    pub(crate) fn program(brief: &Brief, path: &str, why: impl Into<String>) -> Self {
+        let named = |rule: &Rule| {
+            let ProgramCondition { written, except } = &rule.program;
+            rule.speaks() && written.iter().chain(except).any(|word| word == path)
+        };
+        let rule = brief.indexed().find(|(_, rule)| named(rule));
+        let place = rule.map_or_else(|| "the orders".into(), |(index, rule)| place(index, rule));
+        Self { place, key: format!("program = {path}"), why: why.into(), kernel: kernel() }
+    }
+}
+
+fn kernel() -> String {
+    let release = nix::sys::utsname::uname()
+        .map(|name| format!(" on Linux {}", name.release().to_string_lossy()));
+    release.unwrap_or_default()
+}
+
+fn place(index: RuleIndex, rule: &Rule) -> String {
+    let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
+    let (position, name, line) = (index.position(), &rule.name, rule.line);
+    format!("rule {position} ({name}), line {line}{file}")
 }
 
 /// Finds the first key of a list that cannot be put in force. Rules that do
@@ -24,26 +51,31 @@ pub struct Unenforceable {
 /// # Errors
 /// [`Unenforceable`].
 pub fn check(brief: &Brief) -> Result<(), Unenforceable> {
-    let release = nix::sys::utsname::uname()
-        .map(|name| format!(" on Linux {}", name.release().to_string_lossy()));
-    let kernel = release.unwrap_or_default();
-    for (index, rule) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
-        if let Some((key, why)) = missing(rule) {
-            let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
-            let (position, name, line) = (index.position(), &rule.name, rule.line);
-            let place = format!("rule {position} ({name}), line {line}{file}");
-            return Err(Unenforceable { place, key, why, kernel });
-        }
+    match cannot_tell_programs() {
+        Some(why) => refuse_programs(brief, why),
+        None => Ok(()),
     }
-    Ok(())
 }
 
-fn missing(rule: &Rule) -> Option<(String, &'static str)> {
-    if !rule.program.is_any() {
-        let why = "it does not know yet which program listens";
-        Some((format!("program = {}", rule.program.words()), why))
-    } else {
-        None
+/// As [`check`], where sockets turned out to have no labels.
+///
+/// # Errors
+/// [`Unenforceable`].
+pub(crate) fn without_labels(brief: &Brief) -> Result<(), Unenforceable> {
+    let why = "sockets cannot be labelled here: there are no control groups of version 2, or the kernel's types are unknown";
+    refuse_programs(brief, cannot_tell_programs().unwrap_or(why))
+}
+
+fn refuse_programs(brief: &Brief, why: &str) -> Result<(), Unenforceable> {
+    let named = |rule: &Rule| rule.speaks() && !rule.program.is_any();
+    match brief.indexed().find(|(_, rule)| named(rule)) {
+        Some((index, rule)) => Err(Unenforceable {
+            place: place(index, rule),
+            key: format!("program = {}", rule.program.words()),
+            why: why.to_owned(),
+            kernel: kernel(),
+        }),
+        None => Ok(()),
     }
 }
 
@@ -59,7 +91,7 @@ mod tests {
                 "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
                  [[rules]]\nname = \"web\"\naction = \"allow\"\ntraffic = \"http\"\n{key}\n"
             );
-            check(&Brief::of(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
+            without_labels(&Brief::of(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
         };
         let key = "program = \"/usr/sbin/plated\"";
         let told = ("rule 1 (web), line 6".into(), "program = /usr/sbin/plated".to_owned());

@@ -86,6 +86,8 @@ pub struct InForce {
     /// Interfaces with an outer gate on the way out, which remembers what this
     /// host sends.
     pub guarded_outwards: Vec<InterfaceIndex>,
+    /// Whether interfaces without one are guarded at the sockets.
+    pub second_line: bool,
 }
 
 /// What a post did.
@@ -133,6 +135,19 @@ pub struct Event {
     pub from: Option<u16>,
     /// Destination port, or type × 256 + code of ICMP.
     pub to: Option<u16>,
+    /// Who sends, or listens; `None` where nobody is known.
+    pub program: Option<Maker>,
+}
+
+/// Who made the socket that sends a packet, or listens to it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+pub struct Maker {
+    /// The process, which may be gone.
+    pub process: u32,
+    /// The device of the file that it was started from: major << 20 | minor.
+    pub device: u32,
+    /// The inode number of that file.
+    pub inode: u64,
 }
 
 /// What the records do not have.

@@ -140,6 +140,7 @@ impl Gate for SimulatedGate {
             record: revision.record.clone(),
             guarded: revision.guarded.clone(),
             guarded_outwards: revision.guarded.clone(),
+            second_line: true,
         }))
     }
 

@@ -14,11 +14,11 @@ use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Speaker, decide, decide_within};
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{Action, AtMost, Period, ProgramCondition, RuleName, Sharing, read};
+use tipstaff_core::orders::{Action, AtMost, Period, RuleName, Sharing, read};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
 use tipstaff_core::rates::{Rates, SourceState};
 use tipstaff_core::tables::Tables;
-use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::kernel::{Asked, KernelGate};
 use tipstaff_gate::{Gate, Posting};
 use tipstaff_host::lab;
 
@@ -32,7 +32,7 @@ fn the_kernel_counts_rates_as_the_reference_does() {
         let mut gate = KernelGate::new(&run_dir).unwrap();
         let mut runner = TestRunner::deterministic();
         let (mut rates, mut beyond, mut counted) = (Rates::default(), 0, 0);
-        for case in 0..15 {
+        for case in 0..25 {
             let brief = arbitrary::brief(30).new_tree(&mut runner).unwrap().current();
             let mut brief = enforceable(brief);
             for (n, rule) in brief.rules.iter_mut().enumerate() {
@@ -185,14 +185,15 @@ fn the_three_executors_agree() {
                     let index = InterfaceIndex(if here { 1 } else { cable.index });
                     // The loopback interface has an all-zero hardware address.
                     let frame = if here { [&[0; 6], &frame[6..]].concat() } else { frame };
-                    asked.push((index, frame));
+                    let program = Some(ProgramIndex(n as u32 % (brief.programs.len() as u32 + 1)));
+                    asked.push(Asked { interface: index, program, frame });
                 }
                 let kernel = gate.ask_all(way, &asked).unwrap();
-                for ((index, frame), kernel) in asked.iter().zip(kernel) {
+                for (Asked { interface, program, frame }, kernel) in asked.iter().zip(kernel) {
                     let facts = Facts {
-                        interface: *index,
+                        interface: *interface,
                         direction: way,
-                        program: ProgramIndex::OTHER,
+                        program: program.unwrap_or_default(),
                         belongs: false,
                         now: Moment(now),
                         packet: parse_ethernet(frame),
@@ -217,7 +218,7 @@ fn the_three_executors_agree() {
 fn enforceable(mut brief: Brief) -> Brief {
     for rule in &mut brief.rules {
         let rule = std::sync::Arc::make_mut(rule);
-        rule.program = ProgramCondition::default();
+        // The programs of these tests are asked about, not looked up.
         rule.log = false;
     }
     brief

@@ -57,8 +57,8 @@ pub fn list() -> io::Result<Vec<Interface>> {
     Ok(found.into_values().collect())
 }
 
-/// Tells when an interface of the namespace appears, changes or goes
-/// (RTNLGRP_LINK of rtnetlink(7)).
+/// Tells when an interface of the namespace, or an address of one, appears,
+/// changes or goes (groups of rtnetlink(7)).
 pub struct LinkWatch {
     socket: Socket,
 }
@@ -69,10 +69,13 @@ impl LinkWatch {
     /// # Errors
     /// What netlink says.
     pub fn open() -> io::Result<Self> {
-        const LINK_GROUP: u32 = 1;
+        /// RTNLGRP_LINK, RTNLGRP_IPV4_IFADDR, RTNLGRP_IPV6_IFADDR.
+        const GROUPS: [u32; 3] = [1, 5, 9];
         let mut socket = Socket::new(protocols::NETLINK_ROUTE)?;
         socket.bind_auto()?;
-        socket.add_membership(LINK_GROUP)?;
+        for group in GROUPS {
+            socket.add_membership(group)?;
+        }
         socket.set_non_blocking(true)?;
         Ok(Self { socket })
     }

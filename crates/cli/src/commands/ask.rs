@@ -11,8 +11,7 @@ use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, Term, TrafficKey, Transpo
 use tipstaff_core::orders::{Action, Rule};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
 use tipstaff_core::reach::{Subject, program_at, speaker_words};
-use tipstaff_gate::Gate;
-use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::kernel::{Asked, KernelGate};
 use tipstaff_host::{interfaces, listeners};
 use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
 use tipstaff_knock::witness::{self, WitnessFault};
@@ -70,10 +69,16 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
     let hardware = interface.and_then(|i| i.hardware).unwrap_or_default();
     let frame = frame(&asked, hardware);
     let gate = KernelGate::new(&common.run_dir)?;
-    let decision = match asked.direction {
-        Direction::Outbound => gate.ask_outwards(asked.interface, &frame)?,
-        Direction::Inbound | Direction::Transit => gate.ask(asked.interface, &frame)?,
+    // Who listens the gate knows by itself; who sends it is told.
+    let program = (options.program.is_some() || asked.direction == Direction::Outbound)
+        .then_some(asked.program);
+    let way = match asked.direction {
+        Direction::Outbound => Direction::Outbound,
+        Direction::Inbound | Direction::Transit => Direction::Inbound,
     };
+    let question = [Asked { interface: asked.interface, program, frame }];
+    let decisions = gate.ask_all(way, &question)?;
+    let decision = decisions.first().copied().ok_or(tipstaff_gate::GateError::NothingInForce)?;
     // Which of the two it is says the routing table.
     let through = decision.speaker != Speaker::Standing(Direction::Inbound);
     if asked.direction == Direction::Transit && !through {

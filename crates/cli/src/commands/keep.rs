@@ -1,17 +1,24 @@
-//! `keep`: a service that gives every interface that appears its gate, and
-//! makes interface patterns follow. Enforcement does not need it: it stops
+//! `keep`: a service that gives every interface that appears its gate, makes
+//! interface patterns follow, and keeps own addresses and the files of programs
+//! as they are now. Enforcement does not need it: it stops
 //! without opening anything.
 
+use std::collections::BTreeSet;
+use std::net::IpAddr;
 use std::os::fd::AsFd;
 use std::os::linux::net::SocketAddrExt;
 use std::os::unix::net::{SocketAddr, UnixDatagram};
+use std::path::Path;
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use serde::Serialize;
+use tipstaff_core::interface::Interface;
+use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_gate::kernel::programs::Identity;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
-use tipstaff_gate::{Gate, GateError, Posted};
+use tipstaff_gate::{Gate, GateError, InForce, Posted};
 use tipstaff_host::interfaces::{self, LinkWatch};
 
 use crate::Ending;
@@ -24,10 +31,24 @@ use crate::terminal::Terminal;
 struct Line {
     guarded: Vec<String>,
     gone: Vec<String>,
+    /// Whether a program that rules name stands in another file now.
+    upgraded: bool,
+}
+
+/// What a revision was made for, beside its orders.
+#[derive(Default, PartialEq)]
+struct Known {
+    links: Links,
+    addresses: BTreeSet<IpAddr>,
+    /// The files of the programs that rules name.
+    programs: Vec<Option<Identity>>,
 }
 
 /// Interfaces by index and name.
 type Links = Vec<(u32, String)>;
+
+/// Nothing tells when a file is replaced: it is looked at so often.
+const LOOK: u16 = 5_000;
 
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let mut signals = SigSet::empty();
@@ -40,7 +61,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let mut gate = KernelGate::new(&common.run_dir)?;
     // Refused here, and not only when the first interface appears.
     check_ground()?;
-    let mut known = Links::new();
+    let mut known = Known::default();
     keep_up(&mut gate, &mut known, terminal)?;
     notify("READY=1");
     if !terminal.json {
@@ -53,7 +74,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             PollFd::new(links.as_fd(), PollFlags::POLLIN),
             PollFd::new(ends.as_fd(), PollFlags::POLLIN),
         ];
-        match poll(&mut waiting, PollTimeout::NONE) {
+        match poll(&mut waiting, PollTimeout::from(LOOK)) {
             Ok(_) | Err(nix::errno::Errno::EINTR) => {}
             Err(e) => return Err(system("waiting for an interface")(e.into())),
         }
@@ -68,21 +89,27 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
 }
 
 /// Gives the interfaces that there are now their gates, where any of them is
-/// new or called otherwise.
-fn keep_up(gate: &mut KernelGate, known: &mut Links, terminal: &Terminal) -> Result<(), Failure> {
+/// new or called otherwise; and puts the orders in force anew where anything
+/// else that they were made for has changed.
+fn keep_up(gate: &mut KernelGate, known: &mut Known, terminal: &Terminal) -> Result<(), Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    let now: Links = all.iter().map(|i| (i.index, i.name.clone())).collect();
     let Some(in_force) = gate.in_force()? else {
         // A post covers what is there by itself.
-        *known = Links::new();
+        *known = Known::default();
         return Ok(());
     };
-    let guarded = |i: &tipstaff_core::interface::Interface| {
-        let held =
-            |list: &[tipstaff_core::packet::InterfaceIndex]| list.iter().any(|g| g.0 == i.index);
+    let addresses = all.iter().flat_map(|i| i.addresses.iter().map(|(address, _)| *address));
+    let now = Known {
+        links: all.iter().map(|i| (i.index, i.name.clone())).collect(),
+        addresses: addresses.collect(),
+        programs: programs(&in_force)?,
+    };
+    let guarded = |i: &Interface| {
+        let held = |list: &[InterfaceIndex]| list.iter().any(|g| g.0 == i.index);
         held(&in_force.guarded) && (i.is_loopback() || held(&in_force.guarded_outwards))
     };
-    let first = known.is_empty() && all.iter().all(guarded);
+    // What programs stood where when these orders were posted, nobody knows.
+    let first = known.links.is_empty() && now.programs.is_empty() && all.iter().all(guarded);
     if *known == now || first {
         *known = now;
         return Ok(());
@@ -99,14 +126,22 @@ fn keep_up(gate: &mut KernelGate, known: &mut Links, terminal: &Terminal) -> Res
     Ok(())
 }
 
-fn told(posted: &Posted, before: &Links, now: &Links, terminal: &Terminal) {
+/// The files of the programs that the orders in force name.
+fn programs(in_force: &InForce) -> Result<Vec<Option<Identity>>, Failure> {
+    let brief = chosen::from_force(in_force)?.brief;
+    Ok(brief.programs.iter().map(|path| Identity::at(Path::new(path)).ok()).collect())
+}
+
+fn told(posted: &Posted, before: &Known, now: &Known, terminal: &Terminal) {
+    let upgraded = !before.links.is_empty() && before.programs != now.programs;
+    let (before, now) = (&before.links, &now.links);
     let missing = |from: &Links, name: &String| from.iter().all(|(_, known)| known != name);
     let guarded: Vec<String> =
         posted.guarded.iter().filter(|name| missing(before, name)).cloned().collect();
     let names = before.iter().map(|(_, name)| name.clone());
     let gone: Vec<String> = names.filter(|name| missing(now, name)).collect();
     if terminal.json {
-        terminal.json_line(&Line { guarded, gone });
+        terminal.json_line(&Line { guarded, gone, upgraded });
         return;
     }
     for name in guarded {
@@ -114,6 +149,9 @@ fn told(posted: &Posted, before: &Links, now: &Links, terminal: &Terminal) {
     }
     for name in gone {
         terminal.line(format!("{name} is gone"));
+    }
+    if upgraded {
+        terminal.line("programs that rules name have other files now; the orders follow");
     }
 }
 

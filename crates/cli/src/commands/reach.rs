@@ -16,7 +16,7 @@ use tipstaff_core::reach::{
     speaker_words, subjects,
 };
 use tipstaff_gate::GateError;
-use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::kernel::{Asked, KernelGate};
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::{self, Door};
@@ -96,10 +96,12 @@ fn ask(
     doors: &[(Subject, IpAddr)],
 ) -> Result<Vec<Said>, GateError> {
     let index = InterfaceIndex(approach.interface.index);
-    let questions: Vec<(InterfaceIndex, Vec<u8>)> = doors
-        .iter()
-        .map(|(subject, target)| (index, witness::question(approach, *subject, *target)))
-        .collect();
+    let question = |(subject, target): &(Subject, IpAddr)| Asked {
+        interface: index,
+        program: None,
+        frame: witness::question(approach, *subject, *target),
+    };
+    let questions: Vec<Asked> = doors.iter().map(question).collect();
     let decisions = gate.ask_all(Direction::Inbound, &questions)?;
     Ok(decisions.into_iter().map(|d| (d, speaker_words(brief, d.speaker))).collect())
 }

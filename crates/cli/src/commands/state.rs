@@ -62,7 +62,13 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         all.iter().partition(|i| in_force.guarded.iter().any(|g| g.0 == i.index));
     let mut drift: Vec<Drift> = file_drift(common, &in_force).into_iter().collect();
     drift.extend(unguarded.iter().map(|interface| Drift {
-        what: format!("{} has no gate: it appeared after the post", interface.name),
+        what: match in_force.second_line {
+            true => format!(
+                "{} appeared after the post: only the second line guards it, which answers nothing and lets nothing through to others",
+                interface.name
+            ),
+            false => format!("{} has no gate: it appeared after the post", interface.name),
+        },
         mend: "tipstaff post".into(),
     }));
     let outwards = |i: &&&Interface| {

@@ -1,5 +1,6 @@
 //! `watch`: decisions as they happen.
 
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::Write;
 use std::net::SocketAddr;
@@ -15,7 +16,8 @@ use tipstaff_core::packet::Direction;
 use tipstaff_core::reach::speaker_words;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::kernel::events::Events;
-use tipstaff_gate::{Event, Gate, GateError, Unrecorded};
+use tipstaff_gate::kernel::programs::path_of;
+use tipstaff_gate::{Event, Gate, GateError, Maker, Unrecorded};
 use tipstaff_host::interfaces;
 
 use crate::Ending;
@@ -33,6 +35,7 @@ struct Line<'e> {
     traffic: String,
     source: String,
     destination: String,
+    program: Option<&'e str>,
     verdict: Action,
     by: &'e str,
     #[serde(flatten)]
@@ -56,7 +59,7 @@ pub fn run(
     loop {
         for event in events.drain() {
             names.keep_up(common, &event)?;
-            print(&names, &event, terminal)?;
+            print(&mut names, &event, terminal)?;
             seen += 1;
             if options.count == Some(seen) {
                 return Ok(end(&gate, before, terminal));
@@ -95,6 +98,7 @@ fn wait(events: &Events) -> Result<bool, Failure> {
 struct Names {
     judge: Chosen,
     interfaces: Vec<(u32, String)>,
+    programs: HashMap<Maker, String>,
 }
 
 impl Names {
@@ -105,12 +109,14 @@ impl Names {
             (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
         };
         let all = interfaces::list().map_err(system("reading the interfaces"))?;
-        Ok(Self { judge, interfaces: all.into_iter().map(|i| (i.index, i.name)).collect() })
+        let interfaces = all.into_iter().map(|i| (i.index, i.name)).collect();
+        Ok(Self { judge, interfaces, programs: HashMap::new() })
     }
 
     /// Other orders, or an interface that nobody knows: then names are read anew.
     fn keep_up(&mut self, common: &Common, event: &Event) -> Result<(), Failure> {
-        let known = self.interfaces.iter().any(|(index, _)| *index == event.interface.0);
+        let known = event.interface.0 == 0
+            || self.interfaces.iter().any(|(index, _)| *index == event.interface.0);
         if self.judge.origin.hash().first() != event.orders || !known {
             match Self::read(common) {
                 Err(Failure::Gate(GateError::NothingInForce)) => {}
@@ -120,7 +126,20 @@ impl Names {
         Ok(())
     }
 
+    /// The path of a program, as long as one of its processes runs.
+    fn program(&mut self, maker: Maker) -> String {
+        let known = self.programs.entry(maker).or_insert_with(|| match path_of(maker) {
+            Some(path) => path.display().to_string(),
+            None => format!("inode {} of device {}", maker.inode, maker.device),
+        });
+        known.clone()
+    }
+
     fn interface(&self, event: &Event) -> String {
+        if event.interface.0 == 0 {
+            // It only connected: no route was looked for yet.
+            return "any".into();
+        }
         let known = self.interfaces.iter().find(|(index, _)| *index == event.interface.0);
         known.map_or_else(|| format!("#{}", event.interface.0), |(_, name)| name.clone())
     }
@@ -140,7 +159,7 @@ impl Names {
     }
 }
 
-fn print(names: &Names, event: &Event, terminal: &Terminal) -> Result<(), Failure> {
+fn print(names: &mut Names, event: &Event, terminal: &Terminal) -> Result<(), Failure> {
     let key = TrafficKey::new(event.protocol, event.to.unwrap_or_default());
     let end = |address, port: Option<u16>| match port {
         Some(port) => SocketAddr::new(address, port).to_string(),
@@ -149,6 +168,7 @@ fn print(names: &Names, event: &Event, terminal: &Terminal) -> Result<(), Failur
     let time = jiff::Timestamp::from_nanosecond(i128::from(event.time));
     let time = time.map(|t| format!("{t:.6}")).unwrap_or_default();
     let (interface, by) = (names.interface(event), names.by(event));
+    let program = event.program.map(|maker| names.program(maker));
     let ports = event.from.is_some();
     let destination = end(event.destination, event.to.filter(|_| ports));
     let line = Line {
@@ -158,6 +178,7 @@ fn print(names: &Names, event: &Event, terminal: &Terminal) -> Result<(), Failur
         traffic: key.to_string(),
         source: end(event.source, event.from),
         destination,
+        program: program.as_deref(),
         verdict: event.verdict,
         by: &by,
         speaker: event.speaker,
@@ -167,8 +188,9 @@ fn print(names: &Names, event: &Event, terminal: &Terminal) -> Result<(), Failur
     } else {
         let Line { time, direction, interface, source, destination, verdict, by, traffic, .. } =
             line;
+        let program = line.program.map(|program| format!("  {program}")).unwrap_or_default();
         format!(
-            "{time}  {verdict:<6}  {direction} on {interface}  {traffic}  {source} → {destination}  by {by}"
+            "{time}  {verdict:<6}  {direction} on {interface}  {traffic}  {source} → {destination}{program}  by {by}"
         )
     };
     // A reader that went away ends the work; nothing else can be said then.

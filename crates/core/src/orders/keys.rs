@@ -74,6 +74,11 @@ pub(super) const ORDERS: &[Key] = &[
     ),
     needed("standing", Kind::Table(STANDING), "What happens to traffic that no rule speaks for"),
     key(
+        "program_exact",
+        Kind::Switch,
+        "Rules mean the very file that stands at a program's path, not whatever is started under that path [false]",
+    ),
+    key(
         "foundations",
         Kind::Table(FOUNDATIONS),
         "What holds before any rule and can be switched off",

@@ -259,6 +259,9 @@ pub struct Orders {
     pub standing: Standing,
     /// Foundations that can be switched off.
     pub foundations: FoundationSwitches,
+    /// Whether rules mean the very file at a program's path: device and inode
+    /// number. Otherwise they mean the path, which outlives an upgrade.
+    pub program_exact: bool,
     /// Services that the orders define for themselves.
     pub services: BTreeMap<String, Vec<Term>>,
     /// Named groups of addresses, groups inside them resolved.

@@ -285,6 +285,10 @@ impl<'t> Reader<'t> {
         self.version(main);
         let standing = self.standing(main);
         let foundations = self.foundations(main);
+        let program_exact = match main.get("program_exact") {
+            Some(value) => self.boolean("program_exact", value),
+            None => Some(false),
+        };
         let mut names = Names { lists: self.lists.cloned(), ..Names::default() };
         names.areas = self.areas(main);
         let (mut hosts, mut postures, mut rule_groups) = (Vec::new(), Vec::new(), Vec::new());
@@ -332,6 +336,7 @@ impl<'t> Reader<'t> {
         Some(Orders {
             standing,
             foundations,
+            program_exact: program_exact?,
             services: names.services,
             groups,
             hosts,

@@ -60,8 +60,16 @@ impl Tables {
         let traffic = blob.dimension("traffic", words, enabled().zip(traffic))?;
         let source4 = blob.dimension("source (IPv4)", words, enabled().zip(four))?;
         let source6 = blob.dimension("source (IPv6)", words, enabled().zip(six))?;
-        let to = || brief.rules().map(|r| r.destination.addresses.as_ref());
-        let (four, six) = (to().map(|a| a.map(|a| &a.v4)), to().map(|a| a.map(|a| &a.v6)));
+        // The family stands in these rows too: before a packet has its route nobody knows its
+        // source.
+        let four = brief.rules().map(|r| match r.family {
+            Some(Family::V6) => Some(&nothing4),
+            _ => r.destination.addresses.as_ref().map(|a| &a.v4),
+        });
+        let six = brief.rules().map(|r| match r.family {
+            Some(Family::V4) => Some(&nothing6),
+            _ => r.destination.addresses.as_ref().map(|a| &a.v6),
+        });
         let destination4 = blob.dimension("destination (IPv4)", words, enabled().zip(four))?;
         let destination6 = blob.dimension("destination (IPv6)", words, enabled().zip(six))?;
         let interfaces: Vec<_> = brief.rules().map(|r| brief.interfaces_of(&r.interface)).collect();
@@ -92,7 +100,10 @@ impl Tables {
             source6,
             destination4,
             destination6,
-            destination_used: to().any(|a| a.is_some()),
+            destination_used: brief.rules().any(|r| {
+                let outwards = r.direction == Direction::Outbound && r.family.is_some();
+                r.destination.addresses.is_some() || outwards
+            }),
             interface,
             interface_used: interfaces.iter().any(Option::is_some),
             time,

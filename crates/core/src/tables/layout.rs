@@ -55,6 +55,10 @@ impl Verdict {
     /// Its decisions are recorded.
     pub const LOG: u8 = 1 << 5;
 
+    /// It looks at what is only known once a packet has its route: the source
+    /// address or the interface it leaves by.
+    pub const ROUTED: u8 = 1 << 6;
+
     /// The byte of a rule.
     pub fn of(rule: &Rule) -> u8 {
         let flag = |set: bool, bit: u8| if set { bit } else { 0 };
@@ -64,6 +68,7 @@ impl Verdict {
             | flag(limit.is_some_and(|l| l.sharing == Sharing::InAll), Self::IN_ALL)
             | flag(limit.is_some_and(|l| l.over == Over::Refuse), Self::THEN_REFUSE)
             | flag(rule.log, Self::LOG)
+            | flag(rule.source.addresses.is_some() || !rule.interface.is_any(), Self::ROUTED)
     }
 
     /// The bits of an action.

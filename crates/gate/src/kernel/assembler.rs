@@ -178,6 +178,11 @@ impl Assembler {
         self.push(0xdc, reg, R0, 0, bits);
     }
 
+    /// From little-endian to host order; `bits` is 16, 32 or 64.
+    pub fn from_little(&mut self, reg: Reg, bits: i32) {
+        self.push(0xd4, reg, R0, 0, bits);
+    }
+
     /// `to = *(base + offset)`.
     pub fn load(&mut self, width: Width, to: Reg, base: Reg, offset: i16) {
         self.push(0x61 | width as u8, to, base, offset, 0);

@@ -10,6 +10,7 @@ use tipstaff_core::packet::{Direction, TcpFlags};
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
+use super::hooks::Hook;
 use super::reading::{at, destination_offset, helper, skb, source_offset, transport_header};
 use super::remember::{self, Answer};
 use super::verdict::{Labels, Parts};
@@ -45,7 +46,11 @@ pub(super) fn before_rules(
 
     a.place(decide);
     if way == Direction::Inbound {
-        transit_or_here(a, family, parts, labels);
+        match labels.hook {
+            Hook::Outer => transit_or_here(a, family, parts, labels),
+            // At a socket it is for this host.
+            Hook::Inner | Hook::Connect(_) => assigned(a, parts, labels),
+        }
     }
 }
 
@@ -258,9 +263,14 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
         a.jump(through);
     }
     a.place(here);
+    assigned(a, parts, labels);
+    a.place(through);
+}
+
+/// A packet that assigns an address, and is for this host.
+fn assigned(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels) {
     if parts.foundations.address_assignment {
         a.load(Width::D, R1, STACK, at::ASSIGNS);
         a.jump_if(If::Ne, R1, 0, labels.assignment);
     }
-    a.place(through);
 }

@@ -6,7 +6,9 @@
 //! time (ns, TAI) u64 · first 8 bytes of the orders' hash · counter slot u32 ·
 //! interface u32 · direction, action, protocol, family u8 · source and
 //! destination port u16 each (network order; type and code of ICMP as the
-//! second) · source, destination (16 bytes each, IPv4 as `::ffff:a.b.c.d`).
+//! second) · source, destination (16 bytes each, IPv4 as `::ffff:a.b.c.d`) ·
+//! the program: inode number u64, device u32, process u32; zeros where none is
+//! known.
 
 use std::net::{IpAddr, Ipv6Addr};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -19,15 +21,17 @@ use tipstaff_core::tables::layout::Verdict;
 
 use super::assembler::{Assembler, If, Label, Op, R0, R1, R2, R3, R4, R6, R7, R8, STACK, Width};
 use super::bpf;
-use super::limits;
+use super::hooks::Hook;
+use super::label::field;
 use super::reading::{at, destination_offset, helper, skb, source_offset};
 use super::revision::tai_ahead;
 use super::sys::Ring;
 use super::verdict::{CounterSlot, Parts};
-use crate::{Event, GateError};
+use super::{limits, sockets};
+use crate::{Event, GateError, Maker};
 
 /// Bytes of a record.
-pub const RECORD_BYTES: usize = 64;
+pub const RECORD_BYTES: usize = 80;
 /// Bytes of the ring: some thousand records.
 pub const RING_BYTES: u32 = 1 << 20;
 /// What the standing answers deny is recorded 100 times a second at most, 100 at once.
@@ -57,7 +61,7 @@ pub(super) fn begin(a: &mut Assembler, family: Family) {
 
 /// Writes the record, where one is wanted; r7 the slot, r8 the action. r0 to
 /// r5 are lost.
-pub(super) fn record(a: &mut Assembler, parts: &Parts<'_>) {
+pub(super) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     let (write, skipped, done) = (a.label(), a.label(), a.label());
     a.load(Width::D, R1, STACK, at::LOG);
     a.jump_if(If::Eq, R1, wanted::NOTHING, done);
@@ -72,13 +76,22 @@ pub(super) fn record(a: &mut Assembler, parts: &Parts<'_>) {
     limits::take(a, parts.rates, write, skipped);
 
     a.place(write);
+    sockets::label(a, hook, parts);
     a.call(helper::WALL_TIME);
     a.store(Width::D, STACK, at::RECORD, R0);
     a.value64(R1, u64::from_ne_bytes(parts.orders));
     a.store(Width::D, STACK, at::RECORD + 8, R1);
     a.store(Width::W, STACK, at::RECORD + 16, R7);
-    a.load(Width::W, R1, R6, skb::INTERFACE);
-    a.store(Width::W, STACK, at::RECORD + 20, R1);
+    if matches!(hook, Hook::Connect(_)) {
+        a.store_value(Width::W, STACK, at::RECORD + 20, 0);
+    } else {
+        a.load(Width::W, R1, R6, skb::INTERFACE);
+        a.store(Width::W, STACK, at::RECORD + 20, R1);
+    }
+    for (from, to) in [(field::INODE, 64), (field::DEVICE, 72)] {
+        a.load(Width::D, R1, STACK, at::LABEL + from);
+        a.store(Width::D, STACK, at::RECORD + to, R1);
+    }
     a.load(Width::D, R1, STACK, at::WAY);
     a.store(Width::B, STACK, at::RECORD + 24, R1);
     a.store(Width::B, STACK, at::RECORD + 25, R8);
@@ -190,5 +203,7 @@ fn event(record: &[u8], tai_ahead: i64) -> Option<Event> {
         destination: address(48)?,
         from,
         to,
+        program: Some(Maker { inode: u64_at(64)?, device: u32_at(72)?, process: u32_at(76)? })
+            .filter(|maker| maker.inode != 0),
     })
 }

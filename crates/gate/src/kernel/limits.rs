@@ -12,6 +12,7 @@ use tipstaff_core::tables::layout::{LIMIT_BYTES, Verdict};
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
+use super::hooks::{EARLY, Hook};
 use super::reading::{at, helper, skb, source_offset};
 use super::sys;
 use super::verdict::{Parts, UNCOUNTED};
@@ -50,7 +51,12 @@ pub(super) fn note_source(a: &mut Assembler, family: Family, parts: &Parts<'_>) 
 
 /// Asks the rate of the rule in r9, whose verdict byte is in r1 and whose slot
 /// and action are in r7 and r8; beyond it they change. Goes to `finish`.
-pub(super) fn ask(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, finish: Label) {
+pub(super) fn ask(
+    a: &mut Assembler,
+    (hook, parts): (Hook, &Parts<'_>),
+    unsound: Label,
+    finish: Label,
+) {
     let layout = parts.layout;
     if layout.limits == 0 {
         a.jump(finish);
@@ -62,6 +68,10 @@ pub(super) fn ask(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, finish: 
     a.place(limited);
     a.load(Width::W, R2, R6, skb::MARK);
     a.jump_if(If::Eq, R2, UNCOUNTED as i32, finish);
+    if hook == Hook::Inner {
+        a.load(Width::W, R2, R6, skb::OUTWARDS);
+        a.jump_if(If::Set, R2, EARLY, finish);
+    }
     a.store(Width::D, STACK, at::VERDICT, R1);
 
     a.copy(R2, R9);

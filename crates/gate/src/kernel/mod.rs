@@ -2,29 +2,40 @@
 //!
 //! Every interface of the namespace carries, on the way in and on the way out,
 //! a link to a small *dispatcher* program, which jumps to whatever program
-//! stands in a one-entry program array, *the slot*. A revision is one program with its maps. To post is to
-//! load a new program and write it into the slot: one update, in force on all
-//! interfaces at once, or not at all. Everything that outlives the process is
+//! stands in the *slot*. Further dispatchers stand at the sockets of the
+//! namespace. A revision is the programs of all these places, with the maps
+//! that they share. To post is to load them, put them beside those that hold,
+//! and turn one switch: in force everywhere at once, or not at all. Everything that outlives the process is
 //! pinned in an own bpffs, in a folder for the namespace:
 //!
-//! `slot` · `flows` (what was sent, forwarded and let in) · `rates` (what
+//! `slot…` and `switch` (what is in force, see [`hooks`]) · `flows` (what was sent, forwarded and let in) · `rates` (what
 //! sources took of rates) · `events` (decisions that are recorded) ·
-//! `outer-in-N`, `outer-out-N` (the links on interface N).
+//! `labels`, `secret` (which program made a socket) · `guarded` (the interfaces
+//! that have an outer gate) · `outer-in-N`, `outer-out-N` (the links on
+//! interface N) · `inner-in`, `inner-out`, `connect4`, `connect6`, `label` (the
+//! links at the sockets).
 //!
 //! What is in force is read back from the slot itself: its program, its maps,
 //! and in one of them the record of the orders.
 
 pub mod assembler;
 mod before;
+pub mod btf;
+mod connect;
 pub mod events;
 mod ground;
+mod hooks;
+pub mod label;
 pub mod limits;
 mod pins;
+pub mod programs;
 pub mod reading;
 mod refuse;
 mod remember;
 mod revision;
 mod rows;
+mod second_line;
+mod sockets;
 pub mod sys;
 mod verdict;
 
@@ -37,14 +48,27 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::Limit;
-use tipstaff_core::packet::{Direction, InterfaceIndex};
+use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::rates::SourceState;
 
 use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally, Unrecorded};
 pub use ground::{MIN_KERNEL, check_ground};
+use hooks::{Here, Hook, Switch};
 use pins::{At, Pins};
 use revision::{Memories, Revision};
+pub(crate) use second_line::cannot_tell_programs;
 use sys::{Attach, ProgramKind};
+
+/// A frame that the gate is asked about.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Asked {
+    /// Where it arrives, or leaves.
+    pub interface: InterfaceIndex,
+    /// As if this program listened, or sent it; `None`: the one that there is.
+    pub program: Option<ProgramIndex>,
+    /// An Ethernet frame.
+    pub frame: Vec<u8>,
+}
 
 /// Called before each step that changes something; `Break` stops there as
 /// kill -9 would.
@@ -70,8 +94,13 @@ fn bpf(doing: &'static str) -> impl FnOnce(io::Error) -> GateError {
     }
 }
 
-fn load(kind: ProgramKind, name: &str, code: &[u8]) -> Result<OwnedFd, GateError> {
-    sys::program_load(kind, name, code).map_err(|e| match e.error.kind() {
+fn load(
+    kind: ProgramKind,
+    attach: Option<Attach>,
+    name: &str,
+    code: &[u8],
+) -> Result<OwnedFd, GateError> {
+    sys::program_load_for(kind, attach, name, code).map_err(|e| match e.error.kind() {
         io::ErrorKind::PermissionDenied if e.log.is_empty() => {
             GateError::Refused { doing: "to load a program with bpf(2)", source: e.error }
         }
@@ -123,10 +152,33 @@ impl KernelGate {
         open().map_err(system(format!("locking {}", path.display())))
     }
 
+    /// Empties the slots, the outer gate's first; what does not hold before
+    /// what does, so that nothing comes back.
+    fn open_all(&self, pins: &Pins, outer: OwnedFd) -> Result<(), GateError> {
+        let holds = match pins.switch()? {
+            Some(switch) => Switch::open(switch.as_fd())?.turn()?.holds,
+            None => hooks::Place::BOTH[0],
+        };
+        for place in [holds.other(), holds] {
+            Revision::leave(outer.as_fd(), place)?;
+        }
+        for hook in Hook::ALL.into_iter().filter(|hook| *hook != Hook::Outer) {
+            let Some(slot) = pins.slot(hook)? else { continue };
+            for place in hooks::Place::BOTH {
+                Revision::leave(slot.as_fd(), place)?;
+            }
+        }
+        Ok(())
+    }
+
     fn revision(&self) -> Result<Option<Revision>, GateError> {
-        match self.pins().slot()? {
-            Some(slot) => Revision::in_slot(slot.as_fd()),
-            None => Ok(None),
+        let pins = self.pins();
+        match (pins.slot(Hook::Outer)?, pins.switch()?) {
+            (Some(slot), Some(switch)) => {
+                let turn = Switch::open(switch.as_fd())?.turn()?;
+                Revision::in_slot(slot.as_fd(), turn.holds)
+            }
+            _ => Ok(None),
         }
     }
 
@@ -157,28 +209,53 @@ impl KernelGate {
         interfaces: &[Interface],
         made: &mut Vec<PathBuf>,
     ) -> Result<Posted, GateError> {
+        self.step("switch")?;
+        let switch_map = pins.switch_or_new(made)?;
+        let switch = Switch::open(switch_map.as_fd())?;
         self.step("slot")?;
-        let slot = pins.slot_or_new(made)?;
+        let slot = pins.slot_or_new(Hook::Outer, made)?;
+        self.step("guarded")?;
+        let guarded = pins.guarded_or_new(made)?;
         self.step("flows")?;
         let flows = pins.flows_or_new(made)?;
         self.step("rates")?;
         let rates = pins.rates_or_new(made)?;
         self.step("events")?;
         let events = pins.events_or_new(made)?;
-        let before = Revision::in_slot(slot.as_fd())?;
+        let here = Here {
+            cookie: self.cookie,
+            switch: switch_map.as_fd(),
+            slot: slot.as_fd(),
+            guarded: guarded.as_fd(),
+        };
+        self.step("labels")?;
+        let labels = second_line::labels(pins, self.cookie, made)?;
+        if labels.is_none() {
+            crate::enforceable::without_labels(posting.brief)?;
+        }
+        let second = second_line::slots(pins, made)?;
+        let mut slots = vec![(Hook::Outer, slot.try_clone().map_err(system("opening a map"))?)];
+        slots.extend(second.into_iter().flatten());
+        let hooks: Vec<Hook> = slots.iter().map(|(hook, _)| *hook).collect();
+        let before = Revision::in_slot(slot.as_fd(), switch.turn()?.holds)?;
 
         self.step("load")?;
-        let revision = Revision::load(
-            posting,
-            Memories { flows: flows.as_fd(), rates: rates.as_fd(), events: events.as_fd() },
-        )?;
+        let memories = Memories {
+            flows: flows.as_fd(),
+            rates: rates.as_fd(),
+            events: events.as_fd(),
+            guarded: guarded.as_fd(),
+            labels: labels.as_ref().map(|(labels, secret)| (labels.as_fd(), *secret)),
+        };
+        let revision = Revision::load(posting, interfaces, memories, &hooks)?;
         if let Some(before) = &before {
             revision.take_over_tallies(before)?;
         }
 
         let dispatcher = |outwards: bool| {
-            let code = verdict::dispatcher(slot.as_fd(), outwards).map_err(misfit)?;
-            load(ProgramKind::SchedCls, if outwards { "ts_way_out" } else { "ts_way_in" }, &code)
+            let code = hooks::dispatcher(Hook::Outer, outwards, here).map_err(misfit)?;
+            let name = if outwards { "ts_way_out" } else { "ts_way_in" };
+            load(ProgramKind::SchedCls, None, name, &code)
         };
         let (way_in, way_out) = (dispatcher(false)?, dispatcher(true)?);
         let mut posted =
@@ -190,14 +267,33 @@ impl KernelGate {
             if !interface.is_loopback() {
                 attached &= attach(pins, At::Egress, &way_out, interface, made)?;
             }
+            if attached {
+                sys::map_update(guarded.as_fd(), &interface.index.to_ne_bytes(), &[1, 0, 0, 0])
+                    .map_err(bpf("to note a guarded interface"))?;
+            }
             let list = if attached { &mut posted.guarded } else { &mut posted.vanished };
             list.push(interface.name.clone());
         }
+        if hooks.len() > 1 {
+            self.step("second line")?;
+            second_line::attach(pins, here, &slots, made)?;
+        }
 
+        self.step("enter")?;
+        let turn = switch.turn()?;
+        if turn.fell_back {
+            // As it is already, but without a deadline: nobody can say "before" twice.
+            switch.set(turn.holds, None)?;
+        }
+        let next = turn.holds.other();
+        revision.enter(&slots, next)?;
         self.step("swap")?;
-        revision.enter(slot.as_fd())?;
+        switch.set(next, None)?;
         // In force. What remains is tidying, and its failure changes nothing.
-        pins.forget_vanished(interfaces);
+        for (_, slot) in &slots {
+            let _ = Revision::leave(slot.as_fd(), turn.holds);
+        }
+        pins.forget_vanished(interfaces, guarded.as_fd());
         Ok(posted)
     }
 }
@@ -252,8 +348,9 @@ impl Gate for KernelGate {
         let had_leftovers = pins.exist();
         if had_leftovers {
             self.step("open")?;
-            if let Some(slot) = pins.slot()? {
-                Revision::leave(slot.as_fd())?;
+            if let Some(slot) = pins.slot(Hook::Outer)? {
+                // From here on nothing is in force: the outer gate's place is asked first.
+                self.open_all(&pins, slot)?;
             }
             for path in pins.all()? {
                 self.step("unpin")?;
@@ -278,6 +375,7 @@ impl Gate for KernelGate {
             record: revision.record()?,
             guarded: pins.linked(At::Ingress)?,
             guarded_outwards: pins.linked(At::Egress)?,
+            second_line: pins.has_link("inner-in")? && pins.has_link("inner-out")?,
         }))
     }
 
@@ -295,7 +393,7 @@ impl Gate for KernelGate {
 
     fn ask(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        Ok(revision.ask(interface, Direction::Inbound, frame, 1)?.0)
+        Ok(revision.ask(interface, Direction::Inbound, (None, frame), 1)?.0)
     }
 }
 
@@ -358,30 +456,18 @@ impl KernelGate {
         revision.play(interface, Direction::Inbound, frame)
     }
 
-    /// As [`Gate::ask`], for a frame that leaves through an interface.
+    /// As [`Gate::ask`], many frames in one go; outbound for frames that leave
+    /// through their interface.
     ///
     /// # Errors
     /// As [`Gate::ask`].
-    pub fn ask_outwards(
-        &self,
-        interface: InterfaceIndex,
-        frame: &[u8],
-    ) -> Result<Decision, GateError> {
+    pub fn ask_all(&self, way: Direction, questions: &[Asked]) -> Result<Vec<Decision>, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        Ok(revision.ask(interface, Direction::Outbound, frame, 1)?.0)
-    }
-
-    /// As [`Gate::ask`] or [`KernelGate::ask_outwards`], many frames in one go.
-    ///
-    /// # Errors
-    /// As [`Gate::ask`].
-    pub fn ask_all(
-        &self,
-        way: Direction,
-        questions: &[(InterfaceIndex, Vec<u8>)],
-    ) -> Result<Vec<Decision>, GateError> {
-        let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        questions.iter().map(|(i, frame)| Ok(revision.ask(*i, way, frame, 1)?.0)).collect()
+        let ask = |asked: &Asked| {
+            let frame = (asked.program, asked.frame.as_slice());
+            Ok(revision.ask(asked.interface, way, frame, 1)?.0)
+        };
+        questions.iter().map(ask).collect()
     }
 
     /// Mean duration of the verdict on a frame, over `repeat` runs.
@@ -395,6 +481,6 @@ impl KernelGate {
         repeat: u32,
     ) -> Result<std::time::Duration, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        Ok(revision.ask(interface, Direction::Inbound, frame, repeat)?.1)
+        Ok(revision.ask(interface, Direction::Inbound, (None, frame), repeat)?.1)
     }
 }

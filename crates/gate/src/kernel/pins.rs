@@ -12,6 +12,8 @@ use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::rates;
 
 use super::events::RING_BYTES;
+use super::hooks::Hook;
+use super::label::{LABEL_BYTES, Secret};
 use super::limits::BUCKET_BYTES;
 use super::reading::FLOW_BYTES;
 use super::sys::{self, MapKind};
@@ -51,6 +53,20 @@ impl At {
     }
 }
 
+/// The links at the sockets of the namespace.
+pub(super) const SOCKET_LINKS: [&str; 5] =
+    ["inner-in", "inner-out", "connect4", "connect6", LABEL_LINK];
+/// The link of the program that labels sockets.
+pub(super) const LABEL_LINK: &str = "label";
+
+/// Room for interfaces that have an outer gate.
+const MOST_INTERFACES: u32 = 65_536;
+
+fn is_link(path: &Path) -> bool {
+    let named = SOCKET_LINKS.iter().any(|name| path.ends_with(name));
+    named || At::index_of_any(path).is_some()
+}
+
 pub(super) struct Pins {
     run_dir: PathBuf,
     mount: PathBuf,
@@ -62,6 +78,10 @@ impl Pins {
         let mount = run_dir.join("bpf");
         let folder = mount.join(format!("ns-{cookie}"));
         Self { run_dir: run_dir.to_owned(), mount, folder }
+    }
+
+    pub(super) fn run_dir(&self) -> &Path {
+        &self.run_dir
     }
 
     fn is_mounted(&self) -> bool {
@@ -107,18 +127,86 @@ impl Pins {
         Ok(())
     }
 
-    pub(super) fn slot(&self) -> Result<Option<OwnedFd>, GateError> {
-        self.open("slot")
+    pub(super) fn slot(&self, hook: Hook) -> Result<Option<OwnedFd>, GateError> {
+        self.open(hook.slot())
     }
 
-    pub(super) fn slot_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
-        if let Some(slot) = self.slot()? {
-            return Ok(slot);
+    /// The map behind a pin, or a new one.
+    fn map_or_new(
+        &self,
+        pin: &str,
+        new: impl FnOnce() -> io::Result<OwnedFd>,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<OwnedFd, GateError> {
+        if let Some(map) = self.open(pin)? {
+            return Ok(map);
         }
-        let slot = sys::map_create(MapKind::ProgramArray, "ts_slot", 4, 4, 1)
-            .map_err(bpf("to make a map with bpf(2)"))?;
-        self.keep(slot.as_fd(), "slot", made)?;
-        Ok(slot)
+        let map = new().map_err(bpf("to make a map with bpf(2)"))?;
+        self.keep(map.as_fd(), pin, made)?;
+        Ok(map)
+    }
+
+    pub(super) fn slot_or_new(
+        &self,
+        hook: Hook,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<OwnedFd, GateError> {
+        let new = || sys::map_create(MapKind::ProgramArray, "ts_slot", 4, 4, 2);
+        self.map_or_new(hook.slot(), new, made)
+    }
+
+    pub(super) fn switch(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("switch")
+    }
+
+    pub(super) fn switch_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        self.map_or_new("switch", || sys::map_create_shared("ts_switch"), made)
+    }
+
+    pub(super) fn guarded_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        let new = || sys::map_create(MapKind::Hash, "ts_guarded", 4, 4, MOST_INTERFACES);
+        self.map_or_new("guarded", new, made)
+    }
+
+    pub(super) fn labels_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        let new = || sys::map_create_at_sockets("ts_labels", LABEL_BYTES);
+        self.map_or_new("labels", new, made)
+    }
+
+    /// The secret of the labels' hashes, which outlives posts as the labels do.
+    pub(super) fn secret_or_new(&self, made: &mut Vec<PathBuf>) -> Result<Secret, GateError> {
+        let new = || {
+            let map = sys::map_create(MapKind::Array, "ts_secret", 4, 16, 1)?;
+            let mut secret = [0; 16];
+            let mut from = fs::File::open("/dev/urandom")?;
+            io::Read::read_exact(&mut from, &mut secret)?;
+            sys::map_update(map.as_fd(), &[0; 4], &secret)?;
+            Ok(map)
+        };
+        let map = self.map_or_new("secret", new, made)?;
+        let mut secret = [0; 16];
+        sys::map_lookup(map.as_fd(), &[0; 4], &mut secret)
+            .map_err(bpf("to read what the gate has pinned"))?;
+        let half = |at: usize| {
+            let mut bytes = [0; 8];
+            bytes.copy_from_slice(&secret[at..at + 8]);
+            u64::from_ne_bytes(bytes)
+        };
+        Ok(Secret(half(0), half(8)))
+    }
+
+    /// Whether a link that is not an interface's is there.
+    pub(super) fn has_link(&self, name: &str) -> Result<bool, GateError> {
+        Ok(self.open(name)?.is_some())
+    }
+
+    pub(super) fn keep_link(
+        &self,
+        link: BorrowedFd<'_>,
+        name: &str,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<(), GateError> {
+        self.keep(link, name, made)
     }
 
     /// A pinned memory that forgets what was not used for longest, 8 bytes a value.
@@ -128,13 +216,8 @@ impl Pins {
         (key, entries): (u32, usize),
         made: &mut Vec<PathBuf>,
     ) -> Result<OwnedFd, GateError> {
-        if let Some(map) = self.open(pin)? {
-            return Ok(map);
-        }
-        let map = sys::map_create(MapKind::LruHash, name, key, 8, entries as u32)
-            .map_err(bpf("to make a map with bpf(2)"))?;
-        self.keep(map.as_fd(), pin, made)?;
-        Ok(map)
+        let new = || sys::map_create(MapKind::LruHash, name, key, 8, entries as u32);
+        self.map_or_new(pin, new, made)
     }
 
     pub(super) fn flows_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
@@ -146,13 +229,8 @@ impl Pins {
     }
 
     pub(super) fn events_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
-        if let Some(map) = self.open("events")? {
-            return Ok(map);
-        }
-        let map = sys::map_create(MapKind::Ring, "ts_events", 0, 0, RING_BYTES)
-            .map_err(bpf("to make a map with bpf(2)"))?;
-        self.keep(map.as_fd(), "events", made)?;
-        Ok(map)
+        let new = || sys::map_create(MapKind::Ring, "ts_events", 0, 0, RING_BYTES);
+        self.map_or_new("events", new, made)
     }
 
     pub(super) fn events(&self) -> Result<Option<OwnedFd>, GateError> {
@@ -209,29 +287,28 @@ impl Pins {
             fs::read_dir(&self.folder)?.map(|entry| entry.map(|e| e.path())).collect()
         };
         let mut all = read().map_err(system(format!("reading {}", self.folder.display())))?;
-        let is_map = |path: &Path| {
-            ["slot", "flows", "rates", "events"].iter().any(|map| path.ends_with(map))
-        };
-        all.sort_by_key(|path| (is_map(path), path.clone()));
+        all.sort_by_key(|path| (!is_link(path), path.clone()));
         Ok(all)
     }
 
     /// Detaches (links) and unpins. Failing is harmless: the slot is empty by
     /// then, or the interface is gone.
     pub(super) fn discard(&self, path: &Path) {
-        let is_link = At::index_of_any(path).is_some();
-        if is_link && let Ok(link) = sys::pinned(path) {
+        if is_link(path)
+            && let Ok(link) = sys::pinned(path)
+        {
             let _ = sys::link_detach(link.as_fd());
         }
         let _ = fs::remove_file(path);
     }
 
     /// Links of interfaces that are gone.
-    pub(super) fn forget_vanished(&self, present: &[Interface]) {
+    pub(super) fn forget_vanished(&self, present: &[Interface], guarded: BorrowedFd<'_>) {
         for path in self.all().unwrap_or_default() {
             let index = At::index_of_any(&path);
-            if index.is_some_and(|index| present.iter().all(|i| i.index != index)) {
+            if let Some(index) = index.filter(|index| present.iter().all(|i| i.index != *index)) {
                 self.discard(&path);
+                let _ = sys::map_delete(guarded, &index.to_ne_bytes());
             }
         }
     }

@@ -19,6 +19,8 @@ pub mod helper {
     pub const MAP_UPDATE: i32 = 2;
     /// `bpf_ktime_get_ns`.
     pub const TIME: i32 = 5;
+    /// `bpf_get_current_pid_tgid`.
+    pub const PROCESS: i32 = 14;
     /// `bpf_skb_store_bytes`.
     pub const STORE_BYTES: i32 = 9;
     /// `bpf_tail_call`.
@@ -27,18 +29,36 @@ pub mod helper {
     pub const REDIRECT: i32 = 23;
     /// `bpf_csum_diff`.
     pub const CHECKSUM_DIFFERENCE: i32 = 28;
+    /// `bpf_get_current_task`.
+    pub const TASK: i32 = 35;
     /// `bpf_skb_change_tail`.
     pub const CHANGE_TAIL: i32 = 38;
     /// `bpf_skb_load_bytes_relative`.
     pub const LOAD_BYTES_RELATIVE: i32 = 68;
     /// `bpf_fib_lookup`.
     pub const ROUTE: i32 = 69;
+    /// `bpf_sk_lookup_tcp`: a listener, or a connection, as a whole socket.
+    pub const FULL_LOOKUP_TCP: i32 = 84;
+    /// `bpf_sk_lookup_udp`.
+    pub const FULL_LOOKUP_UDP: i32 = 85;
     /// `bpf_sk_fullsock`.
     pub const FULL_SOCKET: i32 = 95;
     /// `bpf_sk_release`.
     pub const SOCKET_RELEASE: i32 = 86;
     /// `bpf_skc_lookup_tcp`.
     pub const SOCKET_LOOKUP_TCP: i32 = 99;
+    /// `bpf_sk_storage_get`.
+    pub const SOCKET_STORAGE: i32 = 107;
+    /// `bpf_probe_read_kernel`.
+    pub const READ_KERNEL: i32 = 113;
+    /// `bpf_probe_read_kernel_str`.
+    pub const READ_TEXT: i32 = 115;
+    /// `bpf_get_netns_cookie`; for packets since about Linux 6.15.
+    pub const NAMESPACE_COOKIE: i32 = 122;
+    /// `bpf_ktime_get_boot_ns`.
+    pub const BOOT_TIME: i32 = 125;
+    /// `bpf_set_retval`.
+    pub const SET_RETURN: i32 = 187;
     /// `bpf_ktime_get_tai_ns`, since Linux 6.1.
     pub const WALL_TIME: i32 = 208;
     /// `bpf_ringbuf_output`.
@@ -64,8 +84,11 @@ pub mod skb {
     /// Five words for programs to leave notes in: the slot, the action, and the
     /// way that the dispatcher says.
     pub const NOTES: i16 = 48;
-    /// The direction, for the program in the slot: 1 outwards.
+    /// The direction, for the program in the slot: [`super::super::hooks::OUTWARDS`].
     pub const OUTWARDS: i16 = NOTES + 8;
+    /// Test runs: the number of the program that is asked about, and one; 0
+    /// for the one that there is.
+    pub const ASKED_PROGRAM: i16 = NOTES + 12;
     /// The socket that sends the packet, a pointer.
     pub const SOCKET: i16 = 168;
 }
@@ -118,7 +141,18 @@ pub mod at {
     pub const ASSIGNS: i16 = -136;
     /// The direction, u64.
     pub const WAY: i16 = -440;
-    /// The record of a decision, 64 bytes; an answer is made after it is written.
+    /// The number of the program, u64.
+    pub const PROGRAM: i16 = -488;
+    /// The program row's address.
+    pub const PROGRAM_ROW: i16 = -496;
+    /// The context, while every register is a row.
+    pub const CONTEXT: i16 = -504;
+    /// The label of the socket, [`super::super::label::LABEL_BYTES`] bytes; the
+    /// route is not asked for any more when it is read.
+    pub const LABEL: i16 = ROUTE;
+    /// The key of a program, behind its label.
+    pub const PROGRAM_KEY: i16 = ROUTE + 24;
+    /// The record of a decision, 80 bytes; an answer is made after it is written.
     pub const RECORD: i16 = ANSWER;
 }
 

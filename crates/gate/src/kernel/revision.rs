@@ -1,25 +1,31 @@
 //! One revision in the kernel: a program and the three maps that it holds,
 //! tables, counters and the record of its orders. When the program goes, they go.
 
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::net::IpAddr;
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
+use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{Action, Over, Rule, Standing, read_all};
-use tipstaff_core::packet::{Direction, InterfaceIndex};
+use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::tables::Tables;
 use tipstaff_core::tables::layout::Verdict;
 
+use super::hooks::{Hook, OUTWARDS, Place};
+use super::label::Secret;
 use super::reading::skb;
-use super::sys::{self, MapKind, ProgramKind, SKB_CONTEXT, TestRun};
-use super::verdict::{self, CounterSlot, OUTWARDS, Parts, UNCOUNTED};
-use super::{bpf, load, misfit};
+use super::sys::{self, MapKind, SKB_CONTEXT, TestRun};
+use super::verdict::{self, CounterSlot, Parts, UNCOUNTED};
+use super::{bpf, connect, load, misfit, programs};
 use crate::{GateError, Posting, Record, Tally, Unrecorded};
 
 const TABLES: &str = "ts_tables";
 const COUNTERS: &str = "ts_counters";
 const RECORD: &str = "ts_record";
+const PROGRAMS: &str = "ts_programs";
+const OWN: &str = "ts_own";
 const MAKE_MAP: &str = "to make a map with bpf(2)";
 const FIRST: [u8; 4] = [0; 4];
 
@@ -29,10 +35,16 @@ pub(super) struct Memories<'m> {
     pub(super) flows: BorrowedFd<'m>,
     pub(super) rates: BorrowedFd<'m>,
     pub(super) events: BorrowedFd<'m>,
+    pub(super) guarded: BorrowedFd<'m>,
+    /// The labels of the sockets and the secret of their hashes.
+    pub(super) labels: Option<(BorrowedFd<'m>, Secret)>,
 }
 
 pub(super) struct Revision {
+    /// The outer gate's.
     program: OwnedFd,
+    /// Those of the other hooks.
+    others: Vec<(Hook, OwnedFd)>,
     counters: OwnedFd,
     record: OwnedFd,
 }
@@ -53,6 +65,32 @@ fn restricts_outbound(brief: &Brief) -> bool {
     brief.standing.outbound != Action::Allow || brief.rules().any(speaks)
 }
 
+/// Whether anything may be kept from passing through.
+fn restricts_transit(brief: &Brief) -> bool {
+    let speaks = |rule: &Rule| rule.speaks() && rule.direction == Direction::Transit;
+    brief.standing.transit != Action::Allow || brief.rules().any(speaks)
+}
+
+/// A map of keys that the revision looks up, filled.
+fn filled<const N: usize>(name: &str, entries: &[([u8; N], u32)]) -> Result<OwnedFd, GateError> {
+    let room = entries.len().max(1) as u32;
+    let map = sys::map_create(MapKind::Hash, name, N as u32, 4, room).map_err(bpf(MAKE_MAP))?;
+    for (key, value) in entries {
+        sys::map_update(map.as_fd(), key, &value.to_ne_bytes()).map_err(bpf("to fill a map"))?;
+    }
+    Ok(map)
+}
+
+/// This host's own addresses, IPv4 as `::ffff:a.b.c.d`.
+fn own_addresses(interfaces: &[Interface]) -> Vec<([u8; 16], u32)> {
+    let all = interfaces.iter().flat_map(|interface| &interface.addresses);
+    all.map(|(address, _)| match address {
+        IpAddr::V4(four) => (four.to_ipv6_mapped().octets(), 1),
+        IpAddr::V6(six) => (six.octets(), 1),
+    })
+    .collect()
+}
+
 /// Whether any decision of the list is recorded.
 fn records(brief: &Brief) -> bool {
     let Standing { inbound, outbound, transit } = brief.standing;
@@ -71,8 +109,20 @@ fn refuses(brief: &Brief) -> bool {
 
 impl Revision {
     /// Loads everything; nothing is in force yet.
-    pub(super) fn load(posting: &Posting<'_>, memories: Memories<'_>) -> Result<Self, GateError> {
+    pub(super) fn load(
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+        memories: Memories<'_>,
+        hooks: &[Hook],
+    ) -> Result<Self, GateError> {
         crate::enforceable::check(posting.brief)?;
+        let brief = posting.brief;
+        let keys = match memories.labels {
+            Some((_, secret)) => programs::keys_of(brief, secret)?,
+            None => Vec::new(),
+        };
+        let programs = filled(PROGRAMS, &keys)?;
+        let own = filled(OWN, &own_addresses(interfaces))?;
         let built = Tables::build(posting.brief)?;
         let layout = built.layout();
         let single = |name, value: &[u8]| {
@@ -88,13 +138,19 @@ impl Revision {
         let text = serde_json::to_vec(&posting.record)
             .map_err(|e| GateError::UnreadableRecord(e.to_string()))?;
         let record = single(RECORD, &text)?;
-        let code = verdict::program(&Parts {
+        let parts = Parts {
             tables: tables.as_fd(),
             layout,
             counters: counters.as_fd(),
             flows: memories.flows,
             rates: memories.rates,
             events: memories.events,
+            labels: memories.labels.map(|(labels, _)| labels),
+            programs: programs.as_fd(),
+            own: own.as_fd(),
+            guarded: memories.guarded,
+            program_exact: brief.program_exact,
+            restricts_transit: restricts_transit(brief),
             records: records(posting.brief),
             orders: posting.record.hash().first(),
             standing: posting.brief.standing,
@@ -102,19 +158,28 @@ impl Revision {
             restricts_outbound: restricts_outbound(posting.brief),
             foundations: posting.brief.foundations,
             tai_ahead: tai_ahead()?,
-        })
-        .map_err(misfit)?;
-        let program = load(ProgramKind::SchedCls, "ts_verdict", &code)?;
+        };
+        let made = |hook: Hook| {
+            let code = match hook {
+                Hook::Outer | Hook::Inner => verdict::program(hook, &parts),
+                Hook::Connect(family) => connect::program(family, &parts),
+            };
+            load(hook.kind(), hook.attach(), "ts_verdict", &code.map_err(misfit)?)
+        };
+        let program = made(Hook::Outer)?;
+        let others = hooks.iter().filter(|hook| **hook != Hook::Outer);
+        let others: Vec<_> =
+            others.map(|hook| Ok((*hook, made(*hook)?))).collect::<Result<_, GateError>>()?;
         sys::program_bind_map(program.as_fd(), record.as_fd())
             .map_err(bpf("to keep the record with the program"))?;
-        Ok(Self { program, counters, record })
+        Ok(Self { program, others, counters, record })
     }
 
-    /// The revision in the slot; `None` when it is empty.
-    pub(super) fn in_slot(slot: BorrowedFd<'_>) -> Result<Option<Self>, GateError> {
+    /// The revision in a place of the outer gate's slot; `None` when it is empty.
+    pub(super) fn in_slot(slot: BorrowedFd<'_>, place: Place) -> Result<Option<Self>, GateError> {
         let reading = || bpf("to read what is in force");
         let mut id = [0; 4];
-        if !sys::map_lookup(slot, &FIRST, &mut id).map_err(reading())? {
+        if !sys::map_lookup(slot, &place.key(), &mut id).map_err(reading())? {
             return Ok(None);
         }
         let program = sys::program_by_id(u32::from_ne_bytes(id)).map_err(reading())?;
@@ -128,21 +193,34 @@ impl Revision {
             }
         }
         match (counters, record) {
-            (Some(counters), Some(record)) => Ok(Some(Self { program, counters, record })),
+            (Some(counters), Some(record)) => {
+                Ok(Some(Self { program, others: Vec::new(), counters, record }))
+            }
             _ => Err(GateError::UnreadableRecord("its program holds other maps".into())),
         }
     }
 
-    /// Puts this revision in force: one write.
-    pub(super) fn enter(&self, slot: BorrowedFd<'_>) -> Result<(), GateError> {
-        use std::os::fd::AsRawFd;
-        let fd = self.program.as_raw_fd().to_ne_bytes();
-        sys::map_update(slot, &FIRST, &fd).map_err(bpf("to put the orders in force"))
+    /// Puts this revision into a place of the slots. It is in force once the
+    /// switch is turned to that place.
+    pub(super) fn enter(&self, slots: &[(Hook, OwnedFd)], place: Place) -> Result<(), GateError> {
+        for (hook, slot) in slots {
+            let program = match hook {
+                Hook::Outer => Some(&self.program),
+                other => self.others.iter().find(|(hook, _)| hook == other).map(|(_, p)| p),
+            };
+            let Some(program) = program else { continue };
+            let fd = program.as_raw_fd().to_ne_bytes();
+            sys::map_update(slot.as_fd(), &place.key(), &fd)
+                .map_err(bpf("to put the orders in force"))?;
+        }
+        Ok(())
     }
 
-    /// Empties the slot: from now on everything passes.
-    pub(super) fn leave(slot: BorrowedFd<'_>) -> Result<(), GateError> {
-        sys::map_delete(slot, &FIRST).map(drop).map_err(bpf("to take the orders out of force"))
+    /// Empties a place of a slot: while it holds, everything passes there.
+    pub(super) fn leave(slot: BorrowedFd<'_>, place: Place) -> Result<(), GateError> {
+        sys::map_delete(slot, &place.key())
+            .map(drop)
+            .map_err(bpf("to take the orders out of force"))
     }
 
     pub(super) fn record(&self) -> Result<Record, GateError> {
@@ -228,10 +306,11 @@ impl Revision {
         &self,
         interface: InterfaceIndex,
         way: Direction,
-        frame: &[u8],
+        (program, frame): (Option<ProgramIndex>, &[u8]),
         repeat: u32,
     ) -> Result<(Decision, Duration), GateError> {
-        let (decision, run, _) = self.run((interface, way), frame, repeat, UNCOUNTED)?;
+        let asked = (UNCOUNTED, program.map_or(0, |program| program.0 + 1));
+        let (decision, run, _) = self.run((interface, way), frame, repeat, asked)?;
         Ok((decision, run.duration))
     }
 
@@ -243,7 +322,7 @@ impl Revision {
         way: Direction,
         frame: &[u8],
     ) -> Result<(Decision, Vec<u8>), GateError> {
-        let (decision, run, out) = self.run((interface, way), frame, 1, 0)?;
+        let (decision, run, out) = self.run((interface, way), frame, 1, (0, 0))?;
         // TCX_REDIRECT: what stands in the buffer now is the answer.
         Ok((decision, if run.returned == 7 { out } else { Vec::new() }))
     }
@@ -253,7 +332,7 @@ impl Revision {
         (interface, way): (InterfaceIndex, Direction),
         frame: &[u8],
         repeat: u32,
-        mark: u32,
+        (mark, program): (u32, u32),
     ) -> Result<(Decision, TestRun, Vec<u8>), GateError> {
         let mut context = [0u8; SKB_CONTEXT];
         let mut set = |at: i16, value: u32| {
@@ -261,6 +340,7 @@ impl Revision {
         };
         set(skb::MARK, mark);
         set(skb::INTERFACE, interface.0);
+        set(skb::ASKED_PROGRAM, program);
         if way == Direction::Outbound {
             set(skb::OUTWARDS, OUTWARDS as u32);
         } else {

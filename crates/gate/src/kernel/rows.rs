@@ -8,12 +8,13 @@ use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyW
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
+use super::hooks::Hook;
 use super::reading::{at, destination_offset, helper, skb, source_offset};
 use super::verdict::{CounterSlot, Parts};
-use super::{events, limits};
+use super::{events, limits, sockets};
 
 /// An address of the IP header as a number: r1 (IPv4), or r1 high and r2 low (IPv6).
-fn address_key(a: &mut Assembler, family: Family, offset: i16) {
+pub(super) fn address_key(a: &mut Assembler, family: Family, offset: i16) {
     let offset = at::HEADER + offset;
     match family {
         Family::V4 => {
@@ -49,7 +50,12 @@ pub(super) fn address_rows(a: &mut Assembler, family: Family, parts: &Parts<'_>,
 
 /// Searches a dimension for the key in r1 (and r2); r3 becomes the address of
 /// its row. Branchless within a node, so that the verifier sees one way only.
-fn row_address(a: &mut Assembler, parts: &Parts<'_>, dimension: &Dimension, unsound: Label) {
+pub(super) fn row_address(
+    a: &mut Assembler,
+    parts: &Parts<'_>,
+    dimension: &Dimension,
+    unsound: Label,
+) {
     if dimension.levels.is_empty() {
         a.map_value(R3, parts.tables, dimension.rows_offset);
         return;
@@ -134,13 +140,27 @@ fn borrow(a: &mut Assembler, key: Reg) {
 }
 
 /// ANDs the two rows and takes the lowest set bit; falls through when none is
-/// set.
-pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, finish: Label) {
+/// set. A socket that connects has no route yet: where the first rule that can
+/// hold looks at it, or at a rate, the packet will be decided (`later`).
+pub(super) fn first_rule(
+    a: &mut Assembler,
+    (hook, parts): (Hook, &Parts<'_>),
+    unsound: Label,
+    finish: Label,
+    later: Label,
+) {
     let layout = parts.layout;
+    let routed = !matches!(hook, Hook::Connect(_));
     if layout.rules == 0 {
         return;
     }
     let (found, none) = (a.label(), a.label());
+    if layout.program_used {
+        sockets::program(a, hook, parts);
+        a.load(Width::D, R1, STACK, at::PROGRAM);
+        row_address(a, parts, &layout.program, unsound);
+        a.store(Width::D, STACK, at::PROGRAM_ROW, R3);
+    }
     a.load(Width::W, R1, STACK, at::KEY);
     if layout.directed {
         // As `layout::traffic_slot`: the direction stands above the key.
@@ -150,7 +170,7 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     }
     row_address(a, parts, &layout.traffic, unsound);
     a.store(Width::D, STACK, at::TRAFFIC_ROW, R3);
-    if layout.interface_used {
+    if layout.interface_used && routed {
         a.load(Width::W, R1, R6, skb::INTERFACE);
         row_address(a, parts, &layout.interface, unsound);
         a.store(Width::D, STACK, at::INTERFACE_ROW, R3);
@@ -163,18 +183,26 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     // The rows, each in a register for the walk; dimensions that no rule looks at have none.
     let rows: Vec<Reg> = [
         (R7, at::TRAFFIC_ROW, true),
-        (R8, at::SOURCE_ROW, true),
+        (R8, at::SOURCE_ROW, routed),
         (R3, at::DESTINATION_ROW, layout.destination_used),
-        (R4, at::INTERFACE_ROW, layout.interface_used),
+        (R4, at::INTERFACE_ROW, layout.interface_used && routed),
         (R5, at::TIME_ROW, layout.time_used),
+        (R6, at::PROGRAM_ROW, layout.program_used),
     ]
     .into_iter()
     .filter(|(_, _, used)| *used)
     .map(|(row, place, _)| {
-        a.load(Width::D, row, STACK, place);
+        if row != R6 {
+            a.load(Width::D, row, STACK, place);
+        }
         row
     })
     .collect();
+    // Every register is a row: the context waits on the stack.
+    if layout.program_used {
+        a.store(Width::D, STACK, at::CONTEXT, R6);
+        a.load(Width::D, R6, STACK, at::PROGRAM_ROW);
+    }
     a.mov(R9, 0);
     if layout.words == 1 {
         common_bits(a, &rows, 0);
@@ -184,6 +212,9 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     }
 
     a.place(found);
+    if layout.program_used {
+        a.load(Width::D, R6, STACK, at::CONTEXT);
+    }
     a.copy(R2, R1);
     a.negate(R2);
     a.op_reg(Op::And, R1, R2);
@@ -198,6 +229,9 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
     a.map_value(R3, parts.tables, layout.verdicts_offset);
     a.op_reg(Op::Add, R3, R9);
     a.load(Width::B, R1, R3, 0);
+    if !routed {
+        a.jump_if(If::Set, R1, i32::from(Verdict::ROUTED | Verdict::LIMITED), later);
+    }
     a.copy(R8, R1);
     a.op(Op::And, R8, i32::from(Verdict::ACTION));
     a.copy(R7, R9);
@@ -211,8 +245,11 @@ pub(super) fn first_rule(a: &mut Assembler, parts: &Parts<'_>, unsound: Label, f
         a.store_value(Width::D, STACK, at::LOG, events::wanted::ALL);
         a.place(quiet);
     }
-    limits::ask(a, parts, unsound, finish);
+    limits::ask(a, (hook, parts), unsound, finish);
     a.place(none);
+    if layout.program_used {
+        a.load(Width::D, R6, STACK, at::CONTEXT);
+    }
 }
 
 /// r1 = seconds since 1970 UTC. The clock that programs may ask (TAI) is ahead

@@ -8,14 +8,14 @@ use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::foundations::Foundation;
 use tipstaff_core::names::address::Family;
+use tipstaff_core::names::traffic::TCP;
 use tipstaff_core::orders::{Action, FoundationSwitches, Standing};
 use tipstaff_core::packet::Direction;
 use tipstaff_core::tables::layout::{Layout, Verdict};
 
-use super::assembler::{
-    Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R6, R7, R8, STACK, Width,
-};
+use super::assembler::{Assembler, If, Label, Misfit, Op, R0, R1, R2, R6, R7, R8, STACK, Width};
 use super::before::before_rules;
+use super::hooks::{EARLY, Hook, OUTWARDS};
 use super::reading::{Ways, at, family_jumps, helper, ip_header, skb};
 use super::rows::{address_rows, first_rule};
 use super::{events, refuse, remember};
@@ -24,8 +24,6 @@ use super::{events, refuse, remember};
 pub(super) const NEXT: i32 = -1;
 /// tcx: drop.
 pub(super) const DROP: i32 = 2;
-/// What the dispatcher on the way out leaves for the program in the slot.
-pub(super) const OUTWARDS: i32 = 1;
 /// A packet with this mark is not counted. Test runs set it; nothing that
 /// arrives on a wire has a mark yet.
 pub const UNCOUNTED: u32 = 0x7469_7073;
@@ -96,6 +94,19 @@ pub struct Parts<'m> {
     pub counters: BorrowedFd<'m>,
     /// What this host sent.
     pub flows: BorrowedFd<'m>,
+    /// The labels of the sockets; `None` on kernels that do not describe
+    /// themselves.
+    pub labels: Option<BorrowedFd<'m>>,
+    /// The numbers of the programs that rules name.
+    pub programs: BorrowedFd<'m>,
+    /// This host's own addresses.
+    pub own: BorrowedFd<'m>,
+    /// Whether programs are told by their files.
+    pub program_exact: bool,
+    /// The interfaces that have an outer gate.
+    pub guarded: BorrowedFd<'m>,
+    /// Whether anything may be kept from passing through.
+    pub restricts_transit: bool,
     /// What sources took of rates.
     pub rates: BorrowedFd<'m>,
     /// Whether anything is recorded.
@@ -116,32 +127,18 @@ pub struct Parts<'m> {
     pub foundations: FoundationSwitches,
 }
 
-/// The program that stands on either side of every interface and jumps to the revision in
-/// force; with none in force everything passes.
+/// The program of one revision that decides packets: at interfaces, or at the
+/// sockets.
 ///
 /// # Errors
 /// [`Misfit`] if the code does not fit together.
-pub fn dispatcher(slot: BorrowedFd<'_>, outwards: bool) -> Result<Vec<u8>, Misfit> {
-    let mut a = Assembler::default();
-    a.store_value(Width::W, R1, skb::OUTWARDS, if outwards { OUTWARDS } else { 0 });
-    a.map(R2, slot);
-    a.mov(R3, 0);
-    a.call(helper::TAIL_CALL);
-    a.mov(R0, NEXT);
-    a.exit();
-    a.finish()
-}
-
-/// The program of one revision.
-///
-/// # Errors
-/// [`Misfit`] if the code does not fit together.
-pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
+pub(super) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
     let mut a = Assembler::default();
     let finish = a.label();
     let foundations = Foundation::ALL.map(|f| (f, a.label()));
     let foundation = |wanted: Foundation| foundations[wanted as usize].1;
     let labels = Labels {
+        hook,
         ways: Ways {
             malformed: foundation(Foundation::Malformed),
             later_fragment: foundation(Foundation::LaterFragments),
@@ -155,6 +152,7 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
         outbound: a.label(),
         rules: a.label(),
         unsound: a.label(),
+        stray: a.label(),
     };
     let (four, six, outwards) = (a.label(), a.label(), a.label());
 
@@ -162,20 +160,24 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
     a.store_value(Width::D, STACK, at::LOG, events::wanted::NOTHING);
     a.store_value(Width::W, STACK, at::KEY, 0);
     a.load(Width::W, R2, R6, skb::INTERFACE);
-    a.jump_if(If::Eq, R2, 1, foundation(Foundation::Loopback));
-    // What bears the tag of a VLAN is decided on that VLAN's own interface.
     let not_ours = a.label();
+    match hook {
+        // The outer gate counts it.
+        Hook::Inner => a.jump_if(If::Eq, R2, 1, not_ours),
+        _ => a.jump_if(If::Eq, R2, 1, foundation(Foundation::Loopback)),
+    }
+    // What bears the tag of a VLAN is decided on that VLAN's own interface.
     a.load(Width::W, R2, R6, skb::TAG);
     a.jump_if(If::Set, R2, 0xfff, not_ours);
     a.load(Width::W, R2, R6, skb::OUTWARDS);
-    a.jump_if(If::Eq, R2, OUTWARDS, outwards);
+    a.jump_if(If::Set, R2, OUTWARDS, outwards);
     a.load(Width::W, R2, R6, skb::PACKET_TYPE);
     a.jump_if(If::Eq, R2, 3, not_ours);
     family_jumps(&mut a, four, six);
     a.place(not_ours);
     a.store_value(Width::W, R6, skb::NOTES, CounterSlot::NOBODY as i32);
     a.store_value(Width::W, R6, skb::NOTES + 4, i32::from(Verdict::ALLOW));
-    a.mov(R0, NEXT);
+    a.mov(R0, hook.pass());
     a.exit();
 
     for (label, family) in [(four, Family::V4), (six, Family::V6)] {
@@ -190,7 +192,7 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
     way_out(&mut a, parts, &labels, not_ours);
 
     a.place(labels.rules);
-    first_rule(&mut a, parts, labels.unsound, finish);
+    first_rule(&mut a, (hook, parts), labels.unsound, finish, not_ours);
     if parts.layout.directed {
         a.load(Width::D, R1, STACK, at::WAY);
         a.jump_if(If::Eq, R1, Direction::Transit as i32, labels.transit);
@@ -203,6 +205,7 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
         (labels.transit, transit, parts.standing.transit),
         (labels.outbound, Speaker::Standing(Direction::Outbound), parts.standing.outbound),
         (labels.unsound, Speaker::Unsound, Action::Deny),
+        (labels.stray, transit, Action::Deny),
     ];
     rest.extend(foundations.map(|(f, label)| (label, Speaker::Foundation(f), f.action())));
     for (label, speaker, action) in rest {
@@ -214,27 +217,20 @@ pub fn program(parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> {
     }
 
     a.place(finish);
-    count_and_return(&mut a, parts);
+    count_and_return(&mut a, hook, parts);
     a.finish()
 }
 
 /// What leaves this host. What it only forwards was decided where it came in,
 /// and is remembered here.
 fn way_out(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, not_ours: Label) {
-    let (own, four, six, pass) = (a.label(), a.label(), a.label(), a.label());
-    a.load(Width::W, R2, R6, skb::CAME_FROM);
-    a.jump_if(If::Eq, R2, 0, own);
-    family_jumps(a, four, six);
-    a.jump(pass);
-    for (label, family) in [(four, Family::V4), (six, Family::V6)] {
-        a.place(label);
-        remember::forwarded(a, family, parts, pass);
+    if labels.hook == Hook::Outer {
+        let own = a.label();
+        a.load(Width::W, R2, R6, skb::CAME_FROM);
+        a.jump_if(If::Eq, R2, 0, own);
+        passing_through(a, parts, labels);
+        a.place(own);
     }
-    a.place(pass);
-    a.mov(R0, NEXT);
-    a.exit();
-
-    a.place(own);
     let (four, six) = (a.label(), a.label());
     family_jumps(a, four, six);
     a.jump(not_ours);
@@ -253,8 +249,44 @@ fn way_out(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, not_ours: Labe
     }
 }
 
+/// A packet that this host forwards, on its way out.
+fn passing_through(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels) {
+    let (four, six, pass) = (a.label(), a.label(), a.label());
+    let families = [(four, Family::V4), (six, Family::V6)];
+    if parts.restricts_transit {
+        // Where no outer gate stood, nobody has decided it.
+        let decided = a.label();
+        a.store(Width::W, STACK, at::SLOT, R2);
+        a.map(R1, parts.guarded);
+        a.stack(R2, at::SLOT);
+        a.call(helper::MAP_LOOKUP);
+        a.jump_if(If::Ne, R0, 0, decided);
+        let (four, six) = (a.label(), a.label());
+        family_jumps(a, four, six);
+        a.jump(pass);
+        for (label, family) in [(four, Family::V4), (six, Family::V6)] {
+            a.place(label);
+            events::begin(a, family);
+            a.store_value(Width::D, STACK, at::WAY, Direction::Transit as i32);
+            ip_header(a, family, labels.ways);
+            a.jump(labels.stray);
+        }
+        a.place(decided);
+    }
+    family_jumps(a, four, six);
+    a.jump(pass);
+    for (label, family) in families {
+        a.place(label);
+        remember::forwarded(a, family, parts, pass);
+    }
+    a.place(pass);
+    a.mov(R0, NEXT);
+    a.exit();
+}
+
 /// Where the packet goes from here.
 pub(super) struct Labels {
+    pub(super) hook: Hook,
     pub(super) ways: Ways,
     pub(super) neighbours: Label,
     pub(super) errors: Label,
@@ -264,9 +296,10 @@ pub(super) struct Labels {
     outbound: Label,
     rules: Label,
     unsound: Label,
+    stray: Label,
 }
 
-fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finish: Label) {
+pub(super) fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finish: Label) {
     if matches!(speaker, Speaker::Standing(_)) && action != Action::Allow {
         a.store_value(Width::D, STACK, at::LOG, events::wanted::SAMPLE);
     }
@@ -276,44 +309,72 @@ fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finish: Label) {
 }
 
 /// r7 the slot, r8 the action as [`Verdict`] has it.
-fn count_and_return(a: &mut Assembler, parts: &Parts<'_>) {
-    let done = a.label();
+fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
+    let (done, pass, silent) = (a.label(), a.label(), a.label());
+    if hook == Hook::Inner {
+        // The outer gate counts, and answers, what is not stopped here.
+        let whole = a.label();
+        a.load(Width::W, R1, R6, skb::OUTWARDS);
+        a.jump_if(If::Set, R1, EARLY, whole);
+        let on = a.label();
+        a.jump(on);
+        a.place(whole);
+        a.jump_if(If::Ne, R8, i32::from(Verdict::DENY), pass);
+        a.place(on);
+    }
     a.store(Width::W, R6, skb::NOTES, R7);
     a.store(Width::W, R6, skb::NOTES + 4, R8);
     a.load(Width::W, R1, R6, skb::MARK);
     a.jump_if(If::Eq, R1, UNCOUNTED as i32, done);
+    count(a, hook, parts, done);
+    if parts.records {
+        events::record(a, hook, parts);
+    }
+    remember::passed(a, parts);
+    a.place(done);
+    a.jump_if(If::Eq, R8, i32::from(Verdict::ALLOW), pass);
+    if hook == Hook::Outer && (parts.refuses || parts.restricts_outbound) {
+        // A question changes nothing.
+        a.load(Width::W, R1, R6, skb::MARK);
+        a.jump_if(If::Eq, R1, UNCOUNTED as i32, silent);
+        let answer = a.label();
+        a.jump_if(If::Eq, R8, i32::from(Verdict::REFUSE), answer);
+        // Silence is for strangers: a program of this host that connects is told at once.
+        a.load(Width::D, R1, STACK, at::WAY);
+        a.jump_if(If::Ne, R1, Direction::Outbound as i32, silent);
+        a.load(Width::W, R1, STACK, at::KEY);
+        a.op(Op::Rsh, R1, 16);
+        a.jump_if(If::Ne, R1, i32::from(TCP), silent);
+        a.load(Width::D, R1, R6, skb::SOCKET);
+        a.jump_if(If::Eq, R1, 0, silent);
+        a.place(answer);
+        refuse::answer(a, parts, silent);
+    }
+    a.place(silent);
+    a.mov(R0, hook.stop());
+    a.exit();
+    a.place(pass);
+    a.mov(R0, hook.pass());
+    a.exit();
+}
+
+/// Counts for the slot in r7, or goes to `otherwise`. r0 to r5 are lost.
+pub(super) fn count(a: &mut Assembler, hook: Hook, parts: &Parts<'_>, otherwise: Label) {
     a.store(Width::W, STACK, at::SLOT, R7);
     a.map(R1, parts.counters);
     a.stack(R2, at::SLOT);
     a.call(helper::MAP_LOOKUP);
-    a.jump_if(If::Eq, R0, 0, done);
+    a.jump_if(If::Eq, R0, 0, otherwise);
     a.load(Width::D, R1, R0, 0);
     a.op(Op::Add, R1, 1);
     a.store(Width::D, R0, 0, R1);
-    a.load(Width::W, R2, R6, skb::LEN);
-    a.load(Width::D, R1, R0, 8);
-    a.op_reg(Op::Add, R1, R2);
-    a.store(Width::D, R0, 8, R1);
-    if parts.records {
-        events::record(a, parts);
+    // Who only connects has sent nothing yet.
+    if matches!(hook, Hook::Outer | Hook::Inner) {
+        a.load(Width::W, R2, R6, skb::LEN);
+        a.load(Width::D, R1, R0, 8);
+        a.op_reg(Op::Add, R1, R2);
+        a.store(Width::D, R0, 8, R1);
     }
-    remember::passed(a, parts);
-    a.place(done);
-    let (pass, silent) = (a.label(), a.label());
-    a.jump_if(If::Eq, R8, i32::from(Verdict::ALLOW), pass);
-    if parts.refuses {
-        a.jump_if(If::Ne, R8, i32::from(Verdict::REFUSE), silent);
-        // A question changes nothing.
-        a.load(Width::W, R1, R6, skb::MARK);
-        a.jump_if(If::Eq, R1, UNCOUNTED as i32, silent);
-        refuse::answer(a, parts, silent);
-    }
-    a.place(silent);
-    a.mov(R0, DROP);
-    a.exit();
-    a.place(pass);
-    a.mov(R0, NEXT);
-    a.exit();
 }
 
 #[cfg(test)]

@@ -5,18 +5,20 @@
 #![allow(unsafe_code)]
 
 mod card;
+mod cell;
 pub mod fault;
 mod heap;
 mod ring;
 
 use std::ffi::CString;
 use std::io;
-use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, FromRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::OnceLock;
 
 pub use card::set_transmit_checksum;
+pub use cell::Cell;
 pub use heap::give_back_large_pieces;
 pub use ring::Ring;
 
@@ -24,6 +26,8 @@ pub use ring::Ring;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(u32)]
 pub enum MapKind {
+    /// Values by key.
+    Hash = 1,
     /// Values by index.
     Array = 2,
     /// Programs by index, for tail calls.
@@ -32,6 +36,8 @@ pub enum MapKind {
     PerCpuArray = 6,
     /// A hash that forgets the least recently used.
     LruHash = 9,
+    /// A value at each socket.
+    SocketStorage = 24,
     /// Records from a program to user space.
     Ring = 27,
 }
@@ -44,12 +50,28 @@ pub enum ProgramKind {
     SchedCls = 3,
     /// Before the stack; only ever used in test runs that inject frames.
     Xdp = 6,
+    /// Packets of the sockets of a control group.
+    CgroupSkb = 8,
+    /// The making of a socket in a control group.
+    CgroupSock = 9,
+    /// Addresses that sockets of a control group are given.
+    CgroupAddress = 18,
 }
 
 /// Where a link attaches.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(u32)]
 pub enum Attach {
+    /// What sockets of a control group receive.
+    CgroupIngress = 0,
+    /// What sockets of a control group send.
+    CgroupEgress = 1,
+    /// A socket is made.
+    SocketMade = 2,
+    /// A socket connects, IPv4.
+    Connect4 = 10,
+    /// A socket connects, IPv6.
+    Connect6 = 11,
     /// What arrives on an interface.
     TcxIngress = 46,
     /// What leaves an interface.
@@ -68,12 +90,17 @@ const TEST_RUN: u32 = 10;
 const PROG_FD_BY_ID: u32 = 13;
 const MAP_FD_BY_ID: u32 = 14;
 const GET_INFO: u32 = 15;
+const BTF_LOAD: u32 = 18;
 const LINK_CREATE: u32 = 28;
 const LINK_DETACH: u32 = 34;
 const PROG_BIND_MAP: u32 = 35;
 
 /// Puts a link in front of those that are there already.
 const LINK_BEFORE: u32 = 8;
+/// User space may map the values.
+const MAPPABLE: u32 = 1 << 10;
+/// A storage is made with its socket's first use, and accepted sockets inherit it.
+const STORAGE_FLAGS: u32 = 0x201;
 /// A test run of an XDP program whose frames go on into the stack.
 const TEST_LIVE_FRAMES: u32 = 2;
 
@@ -166,6 +193,91 @@ pub fn map_create(
         Attr::new().u32(0, kind as u32).u32(4, key).u32(8, value).u32(12, entries).name(28, name);
     // SAFETY: MAP_CREATE follows no pointers.
     unsafe { attr.open(MAP_CREATE) }
+}
+
+/// Makes an array of one 64-bit number that user space may map: a [`Cell`].
+///
+/// # Errors
+/// What the kernel says.
+pub fn map_create_shared(name: &str) -> io::Result<OwnedFd> {
+    let attr = Attr::new().u32(0, MapKind::Array as u32).u32(4, 4).u32(8, 8).u32(12, 1);
+    // SAFETY: MAP_CREATE follows no pointers.
+    unsafe { attr.u32(16, MAPPABLE).name(28, name).open(MAP_CREATE) }
+}
+
+/// Makes a map that keeps `value` bytes at each socket. The kernel wants the
+/// types of key and value described (Documentation/bpf/btf.rst): two integers.
+///
+/// # Errors
+/// What the kernel says.
+pub fn map_create_at_sockets(name: &str, value: u32) -> io::Result<OwnedFd> {
+    // INT u32 · ARRAY of type 3 indexed by type 1 · INT u8. A struct btf_type is three words.
+    let types: Vec<u8> = [
+        [1, 1 << 24, 4].as_slice(),
+        &[32],
+        &[0, 3 << 24, 0],
+        &[3, 1, value],
+        &[1, 1 << 24, 1],
+        &[8],
+    ]
+    .concat()
+    .iter()
+    .flat_map(|word: &u32| word.to_ne_bytes())
+    .collect();
+    let names = b"\0int\0";
+    let mut btf: Vec<u8> = 0xeb9f_u16.to_ne_bytes().to_vec();
+    btf.extend([1, 0]);
+    let length = types.len() as u32;
+    for word in [24, 0, length, length, names.len() as u32] {
+        btf.extend(word.to_ne_bytes());
+    }
+    btf.extend(types);
+    btf.extend(names);
+    let mut attr = Attr::new().read(0, &btf).u32(16, btf.len() as u32);
+    // SAFETY: the description outlives the call and its length is passed.
+    let description = unsafe { attr.open(BTF_LOAD)? };
+    let attr = Attr::new().u32(0, MapKind::SocketStorage as u32).u32(4, 4).u32(8, value);
+    let attr = attr.u32(16, STORAGE_FLAGS).name(28, name).fd(48, description.as_fd());
+    // SAFETY: MAP_CREATE follows no pointers.
+    unsafe { attr.u32(52, 1).u32(56, 2).open(MAP_CREATE) }
+}
+
+/// Writes a value at a socket that has none yet; `false` when it has one.
+///
+/// # Errors
+/// What the kernel says; [`io::ErrorKind::InvalidInput`] for wrong sizes.
+pub fn label_socket(map: BorrowedFd<'_>, socket: BorrowedFd<'_>, value: &[u8]) -> io::Result<bool> {
+    const ONLY_NEW: u32 = 1;
+    let key = socket.as_raw_fd().to_ne_bytes();
+    check_sizes(map, &key, value.len())?;
+    let mut attr = Attr::new().fd(0, map).read(8, &key).read(16, value).u32(24, ONLY_NEW);
+    // SAFETY: both sizes were just checked against the map.
+    match unsafe { attr.call(MAP_UPDATE) } {
+        Ok(_) => Ok(true),
+        Err(e) if e.raw_os_error() == Some(libc::EEXIST) => Ok(false),
+        Err(e) => Err(e),
+    }
+}
+
+/// A descriptor of another process, as an own one (pidfd_getfd(2)).
+///
+/// # Errors
+/// What the kernel says.
+pub fn descriptor_of(process: u32, descriptor: i32) -> io::Result<OwnedFd> {
+    // SAFETY: pidfd_open(2) and pidfd_getfd(2) follow no pointers and make new descriptors
+    // for us alone.
+    unsafe {
+        let pidfd = libc::syscall(libc::SYS_pidfd_open, process, 0);
+        if pidfd < 0 {
+            return Err(io::Error::last_os_error());
+        }
+        let pidfd = OwnedFd::from_raw_fd(pidfd as i32);
+        let own = libc::syscall(libc::SYS_pidfd_getfd, pidfd.as_raw_fd(), descriptor, 0);
+        if own < 0 {
+            return Err(io::Error::last_os_error());
+        }
+        Ok(OwnedFd::from_raw_fd(own as i32))
+    }
 }
 
 /// Reads a value; `false` when there is none. `value` must have the size of
@@ -401,6 +513,19 @@ pub struct LoadError {
 /// # Errors
 /// [`LoadError`] with the verifier's log.
 pub fn program_load(kind: ProgramKind, name: &str, code: &[u8]) -> Result<OwnedFd, LoadError> {
+    program_load_for(kind, None, name, code)
+}
+
+/// As [`program_load`], for kinds that are told where they will be attached.
+///
+/// # Errors
+/// [`LoadError`] with the verifier's log.
+pub fn program_load_for(
+    kind: ProgramKind,
+    attach: Option<Attach>,
+    name: &str,
+    code: &[u8],
+) -> Result<OwnedFd, LoadError> {
     let attr = || {
         Attr::new()
             .u32(0, kind as u32)
@@ -408,6 +533,7 @@ pub fn program_load(kind: ProgramKind, name: &str, code: &[u8]) -> Result<OwnedF
             .read(8, code)
             .read(16, b"Dual MIT/GPL\0")
             .name(48, name)
+            .u32(68, attach.map_or(0, |attach| attach as u32))
     };
     // SAFETY: code and licence outlive the call; the count is that of `code`.
     let error = match unsafe { attr().open(PROG_LOAD) } {
@@ -445,6 +571,20 @@ pub fn link_interface(
 ) -> io::Result<OwnedFd> {
     let mut attr =
         Attr::new().fd(0, program).u32(4, interface).u32(8, attach as u32).u32(12, LINK_BEFORE);
+    // SAFETY: follows no pointers.
+    unsafe { attr.open(LINK_CREATE) }
+}
+
+/// Attaches a program to a control group, given by its folder.
+///
+/// # Errors
+/// What the kernel says.
+pub fn link_cgroup(
+    program: BorrowedFd<'_>,
+    folder: BorrowedFd<'_>,
+    attach: Attach,
+) -> io::Result<OwnedFd> {
+    let mut attr = Attr::new().fd(0, program).fd(4, folder).u32(8, attach as u32);
     // SAFETY: follows no pointers.
     unsafe { attr.open(LINK_CREATE) }
 }
@@ -544,14 +684,22 @@ pub fn inject_frame(xdp: BorrowedFd<'_>, frame: &[u8], interface: u32) -> io::Re
     unsafe { attr.call(TEST_RUN) }.map(drop)
 }
 
-/// The cookie of the network namespace of the calling thread (SO_NETNS_COOKIE).
+/// The cookie of the network namespace of the calling thread.
 ///
 /// # Errors
 /// When no socket can be made or the kernel is older than 5.14.
 pub fn namespace_cookie() -> io::Result<u64> {
-    const SO_NETNS_COOKIE: libc::c_int = 71;
     let socket = std::net::UdpSocket::bind(("127.0.0.1", 0))
         .or_else(|_| std::net::UdpSocket::bind(("0.0.0.0", 0)))?;
+    namespace_of(socket.as_fd())
+}
+
+/// The cookie of the network namespace of a socket (SO_NETNS_COOKIE).
+///
+/// # Errors
+/// When the kernel is older than 5.14.
+pub fn namespace_of(socket: BorrowedFd<'_>) -> io::Result<u64> {
+    const SO_NETNS_COOKIE: libc::c_int = 71;
     let (mut cookie, mut length) = (0u64, size_of::<u64>() as libc::socklen_t);
     // SAFETY: the kernel writes at most `length` bytes into `cookie`.
     let result = unsafe {

@@ -1,0 +1,162 @@
+//! The second line: dispatchers at the sockets of the namespace, on the root
+//! of the control groups. They guard interfaces that have no outer gate yet,
+//! tell a denied program at once, and label each socket with its program.
+//!
+//! A kernel that cannot carry it has the outer gate all the same.
+
+use std::fs::{self, File};
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::{Path, PathBuf};
+
+use nix::mount::{MntFlags, MsFlags};
+use tipstaff_core::names::address::Family;
+
+use super::assembler::{Assembler, R0};
+use super::btf::Btf;
+use super::hooks::{self, Here, Hook};
+use super::label::{self, Offsets, Secret};
+use super::pins::{LABEL_LINK, Pins};
+use super::reading::helper;
+use super::sys::{self, Attach, ProgramKind};
+use super::{bpf, load, misfit, programs, system};
+use crate::GateError;
+
+/// Where the kernel describes its types.
+const TYPES: &str = "/sys/kernel/btf/vmlinux";
+
+/// The links of the hooks at the sockets: pin, hook, way, place.
+const LINKS: [(&str, Hook, bool, Attach); 4] = [
+    ("inner-in", Hook::Inner, false, Attach::CgroupIngress),
+    ("inner-out", Hook::Inner, true, Attach::CgroupEgress),
+    ("connect4", Hook::Connect(Family::V4), true, Attach::Connect4),
+    ("connect6", Hook::Connect(Family::V6), true, Attach::Connect6),
+];
+
+/// The folder of the root of the control groups (cgroups(7), version 2);
+/// `None` where this kernel has none.
+fn control_groups(run_dir: &Path) -> Option<File> {
+    let mountinfo = fs::read_to_string("/proc/thread-self/mountinfo").ok()?;
+    let own = mountinfo.lines().find_map(|line| {
+        let (before, behind) = line.split_once(" - ")?;
+        let mut words = before.split(' ').skip(3);
+        let (root, point) = (words.next()?, words.next()?);
+        (root == "/" && behind.starts_with("cgroup2 ")).then(|| PathBuf::from(point))
+    });
+    if let Some(folder) = own.and_then(|path| File::open(path).ok()) {
+        return Some(folder);
+    }
+    // Not mounted where it can be seen: for a moment, and held by its descriptor.
+    let folder = run_dir.join("groups");
+    fs::create_dir_all(&folder).ok()?;
+    let mounted = nix::mount::mount(
+        Some("tipstaff"),
+        &folder,
+        Some("cgroup2"),
+        MsFlags::empty(),
+        None::<&str>,
+    );
+    let opened = mounted.ok().and_then(|()| File::open(&folder).ok());
+    let _ = nix::mount::umount2(&folder, MntFlags::MNT_DETACH);
+    let _ = fs::remove_dir(&folder);
+    opened
+}
+
+/// Why this machine cannot tell programs apart; `None`: it can.
+pub(crate) fn cannot_tell_programs() -> Option<&'static str> {
+    if !Path::new(TYPES).exists() {
+        Some(
+            "this kernel does not describe its types (CONFIG_DEBUG_INFO_BTF), which programs are told by",
+        )
+    } else {
+        None
+    }
+}
+
+fn offsets() -> Option<Offsets> {
+    let types = fs::read(TYPES).ok()?;
+    Offsets::of(&Btf::read(&types).ok()?).ok()
+}
+
+/// The labels of the sockets. Where nobody labels yet, the program that does
+/// is attached, and what is open already gets its labels. `None`: this kernel
+/// cannot.
+pub(super) fn labels(
+    pins: &Pins,
+    cookie: u64,
+    made: &mut Vec<PathBuf>,
+) -> Result<Option<(OwnedFd, Secret)>, GateError> {
+    if pins.has_link(LABEL_LINK)? {
+        return Ok(Some((pins.labels_or_new(made)?, pins.secret_or_new(made)?)));
+    }
+    let (Some(offsets), Some(groups)) = (offsets(), control_groups(pins.run_dir())) else {
+        return Ok(None);
+    };
+    let (labels, secret) = (pins.labels_or_new(made)?, pins.secret_or_new(made)?);
+    let code = label::program(labels.as_fd(), cookie, secret, offsets).map_err(misfit)?;
+    let program = load(ProgramKind::CgroupSock, Some(Attach::SocketMade), "ts_label", &code)?;
+    let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), Attach::SocketMade)
+        .map_err(bpf("to attach to the control groups"))?;
+    pins.keep_link(link.as_fd(), LABEL_LINK, made)?;
+    programs::label_what_is_open(labels.as_fd(), secret, cookie)
+        .map_err(system("reading /proc"))?;
+    Ok(Some((labels, secret)))
+}
+
+/// Whether a program may ask in whose namespace a packet is: since about Linux
+/// 6.15. Older verifiers do not know the question there.
+fn names_namespaces() -> Result<bool, GateError> {
+    let mut a = Assembler::default();
+    a.call(helper::NAMESPACE_COOKIE);
+    a.mov(R0, 1);
+    a.exit();
+    let code = a.finish().map_err(misfit)?;
+    match load(ProgramKind::CgroupSkb, Some(Attach::CgroupIngress), "ts_probe", &code) {
+        Ok(_) => Ok(true),
+        Err(GateError::Verifier { source, .. }) if source.kind() == io::ErrorKind::InvalidInput => {
+            Ok(false)
+        }
+        Err(other) => Err(other),
+    }
+}
+
+/// The slots of the hooks at the sockets; `None`: this kernel cannot carry them.
+pub(super) fn slots(
+    pins: &Pins,
+    made: &mut Vec<PathBuf>,
+) -> Result<Option<Vec<(Hook, OwnedFd)>>, GateError> {
+    if !pins.has_link("inner-in")?
+        && (!names_namespaces()? || control_groups(pins.run_dir()).is_none())
+    {
+        return Ok(None);
+    }
+    let hooks = Hook::ALL.into_iter().filter(|hook| *hook != Hook::Outer);
+    hooks.map(|hook| Ok((hook, pins.slot_or_new(hook, made)?))).collect::<Result<_, _>>().map(Some)
+}
+
+/// Attaches the dispatchers that are not there yet.
+pub(super) fn attach(
+    pins: &Pins,
+    here: Here<'_>,
+    slots: &[(Hook, OwnedFd)],
+    made: &mut Vec<PathBuf>,
+) -> Result<(), GateError> {
+    let mut groups = None;
+    for (pin, hook, outwards, place) in LINKS {
+        if pins.has_link(pin)? {
+            continue;
+        }
+        let Some((_, slot)) = slots.iter().find(|(of, _)| *of == hook) else { continue };
+        if groups.is_none() {
+            groups = control_groups(pins.run_dir());
+        }
+        let Some(groups) = &groups else { continue };
+        let here = Here { slot: slot.as_fd(), ..here };
+        let code = hooks::dispatcher(hook, outwards, here).map_err(misfit)?;
+        let program = load(hook.kind(), hook.attach(), "ts_at_sockets", &code)?;
+        let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), place)
+            .map_err(bpf("to attach to the control groups"))?;
+        pins.keep_link(link.as_fd(), pin, made)?;
+    }
+    Ok(())
+}
