@@ -22,6 +22,11 @@ use crate::packet::{Direction, InterfaceIndex};
 const PORTS: [u16; 10] = [0, 1, 22, 53, 68, 546, 7410, 7420, 7423, 65_535];
 /// The interfaces that random lists know; tests on a real machine put its own there.
 pub const INTERFACES: [(u32, &str); 4] = [(1, "lo"), (2, "lan0"), (3, "tun0"), (9, "ts-a")];
+/// The addresses that a host with a random list has.
+pub const OWN: [IpAddr; 2] = [
+    IpAddr::V4(Ipv4Addr::new(198, 51, 100, 7)),
+    IpAddr::V6(Ipv6Addr::new(0x2001, 0xdb8, 0x51, 2, 0, 0, 0, 4)),
+];
 /// The programs that random rules name.
 pub const PROGRAMS: [&str; 3] = ["/usr/sbin/plated", "/usr/sbin/skycam", "/usr/bin/domed"];
 /// When random rules end: long ago, or in a far future, and at the ends of time.
@@ -126,6 +131,7 @@ pub fn brief(most: usize) -> impl Strategy<Value = Brief> {
                 programs: programs_of(&rules),
                 rules,
                 interfaces: interfaces.collect(),
+                own: OWN.to_vec(),
             }
         },
     )

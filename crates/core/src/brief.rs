@@ -1,6 +1,7 @@
 //! The one ordered list that this host obeys.
 
 use std::collections::BTreeSet;
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
@@ -91,9 +92,19 @@ pub struct Brief {
     pub rules: Vec<Arc<Rule>>,
     /// The host's interfaces, by which interface conditions are resolved.
     pub interfaces: Vec<(InterfaceIndex, String)>,
+    /// The host's own addresses, sorted.
+    pub own: Vec<IpAddr>,
     /// The paths of all programs that the rules name, sorted: the first one is
     /// [`ProgramIndex`] 1.
     pub programs: Vec<String>,
+}
+
+fn own_addresses(interfaces: &[Interface]) -> Vec<IpAddr> {
+    let all = interfaces.iter().flat_map(|interface| &interface.addresses);
+    let mut own: Vec<IpAddr> = all.map(|(address, _)| *address).collect();
+    own.sort_unstable();
+    own.dedup();
+    own
 }
 
 /// The programs that rules name, each once.
@@ -138,6 +149,7 @@ impl Brief {
                 .iter()
                 .map(|i| (InterfaceIndex(i.index), i.name.clone()))
                 .collect(),
+            own: own_addresses(setting.interfaces),
         }
     }
 

@@ -8,7 +8,7 @@ use std::time::Duration;
 use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
-use crate::foundations::{Before, Foundation, before_rules};
+use crate::foundations::{Before, Foundation, before_rules, claims_to_be_here};
 use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::traffic::TrafficKey;
@@ -171,6 +171,10 @@ pub(crate) fn decide_with(
         }
         Before::Open(ip) => ip,
     };
+    if claims_to_be_here(&brief.own, facts.direction, &ip) {
+        let foundation = Foundation::LoopbackElsewhere;
+        return Decision { verdict: foundation.action(), speaker: Speaker::Foundation(foundation) };
+    }
     let index = Question::of(facts, &ip).and_then(|question| first_rule(&question));
     match index.and_then(|index| Some((index, brief.rule(index)?))) {
         Some((index, rule)) => Decision { verdict: rule.action, speaker: Speaker::Rule(index) },

@@ -63,7 +63,7 @@ impl Foundation {
     pub fn meaning(self) -> &'static str {
         match self {
             Self::Loopback => "all on the loopback interface",
-            Self::LoopbackElsewhere => "loopback addresses from elsewhere",
+            Self::LoopbackElsewhere => "loopback, own addresses from elsewhere",
             Self::Malformed => "broken headers, impossible flags",
             Self::LaterFragments => "fragments behind a first one",
             Self::NeighbourDiscovery => "IPv6 neighbours, routers, MLD",
@@ -137,6 +137,14 @@ pub fn before_rules(switches: FoundationSwitches, facts: &Facts) -> Before {
         Payload::Other { .. } => facts.belongs.then_some(Foundation::Replies),
     };
     foundation.map_or(Before::Open(ip), Before::Speaks)
+}
+
+/// Whether a packet that the rules would decide claims to come from this host
+/// itself, though it arrives from elsewhere. `own` is sorted. Asked last, so
+/// that two hosts with one address still learn of each other (RFC 4862 section
+/// 5.4.4).
+pub fn claims_to_be_here(own: &[IpAddr], direction: Direction, packet: &IpPacket) -> bool {
+    direction != Direction::Outbound && own.binary_search(&packet.source).is_ok()
 }
 
 fn is_loopback(address: IpAddr) -> bool {

@@ -6,6 +6,7 @@
 mod ground;
 
 use std::cell::RefCell;
+use std::net::IpAddr;
 use std::ops::ControlFlow;
 use std::rc::Rc;
 
@@ -70,56 +71,67 @@ fn a_post_stopped_at_any_step_leaves_the_old_or_the_new() {
 
 /// Each call of bpf(2) fails in turn, alone and with all that follow: the old
 /// orders hold whole, or the new ones do, and the message says so.
-#[test]
-fn a_post_whose_calls_fail_leaves_the_old_or_the_new() {
-    inside(|run_dir, all| {
+fn whatever_call_fails(failing: fn(u32) -> Failing, onto_others: bool) {
+    inside(move |run_dir, all| {
         let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
         let (index, frame) = (InterfaceIndex(cable.index), knock(cable.hardware.unwrap()));
         let limited = format!("{ALLOW}at_most = \"6 per minute per source\"\nlog = true\n");
         let (old, new) = (orders(""), orders(&limited));
-        let kinds: [fn(u32) -> Failing; 2] = [Failing::Once, Failing::From];
-        let tried = [(kinds[0], None), (kinds[0], Some(&old)), (kinds[1], Some(&old))];
-        for (failing, before) in tried {
-            let mut failed = 0;
-            // What fails for good fails alike a few calls later.
-            let stride = if failing(0) == Failing::Once(0) { 1 } else { 4 };
-            for at in (0..).step_by(stride) {
-                let mut gate = KernelGate::new(&run_dir).unwrap();
-                if let Some(before) = before {
-                    post(&mut gate, before, &all).unwrap();
-                }
-                fault::fail(failing(at));
-                let posted = post(&mut gate, &new, &all);
-                let pending = fault::is_pending();
-                fault::fail(Failing::Never);
-                let in_force = gate.in_force().unwrap().map(|f| f.record.orders);
-                let told = match posted {
-                    Ok(()) => {
-                        assert_eq!(in_force.as_ref(), Some(&new));
-                        assert_eq!(gate.ask(index, &frame).unwrap().verdict, Action::Allow);
-                        None
-                    }
-                    Err(e) => {
-                        assert_eq!(in_force.as_ref(), before, "call {at}: {e}");
-                        if before.is_some() {
-                            assert_eq!(gate.ask(index, &frame).unwrap().verdict, Action::Deny);
-                        }
-                        Some(e.to_string())
-                    }
-                };
-                gate.withdraw().unwrap();
-                assert!(!run_dir.exists(), "call {at} left something behind: {told:?}");
-                // A failure that nobody noticed is one that was made good.
-                if let Some(told) = told {
-                    assert!(told.contains("Cannot allocate memory"), "{told}");
-                    failed += 1;
-                } else if pending {
-                    break;
-                }
+        let before = onto_others.then_some(&old);
+        let mut failed = 0;
+        // What fails for good fails alike a few calls later.
+        let stride = if failing(0) == Failing::Once(0) { 1 } else { 4 };
+        for at in (0..).step_by(stride) {
+            let mut gate = KernelGate::new(&run_dir).unwrap();
+            if let Some(before) = before {
+                post(&mut gate, before, &all).unwrap();
             }
-            assert!(failed > 10, "only {failed} failures");
+            fault::fail(failing(at));
+            let posted = post(&mut gate, &new, &all);
+            let pending = fault::is_pending();
+            fault::fail(Failing::Never);
+            let in_force = gate.in_force().unwrap().map(|f| f.record.orders);
+            let told = match posted {
+                Ok(()) => {
+                    assert_eq!(in_force.as_ref(), Some(&new));
+                    assert_eq!(gate.ask(index, &frame).unwrap().verdict, Action::Allow);
+                    None
+                }
+                Err(e) => {
+                    assert_eq!(in_force.as_ref(), before, "call {at}: {e}");
+                    if before.is_some() {
+                        assert_eq!(gate.ask(index, &frame).unwrap().verdict, Action::Deny);
+                    }
+                    Some(e.to_string())
+                }
+            };
+            gate.withdraw().unwrap();
+            assert!(!run_dir.exists(), "call {at} left something behind: {told:?}");
+            // A failure that nobody noticed is one that was made good.
+            if let Some(told) = told {
+                assert!(told.contains("Cannot allocate memory"), "{told}");
+                failed += 1;
+            } else if pending {
+                break;
+            }
         }
+        assert!(failed > 10, "only {failed} failures");
     });
+}
+
+#[test]
+fn a_first_post_with_a_call_that_fails_is_none() {
+    whatever_call_fails(Failing::Once, false);
+}
+
+#[test]
+fn a_post_with_a_call_that_fails_leaves_the_old_or_the_new() {
+    whatever_call_fails(Failing::Once, true);
+}
+
+#[test]
+fn a_post_whose_calls_fail_from_one_on_leaves_the_old_or_the_new() {
+    whatever_call_fails(Failing::From, true);
 }
 
 #[test]
@@ -337,6 +349,100 @@ fn malformed_and_spoofed_packets_are_dropped_and_counted() {
             assert_eq!(gate.play(index, frame).unwrap().0.verdict, Action::Allow);
         }
         gate.withdraw().unwrap();
+    });
+}
+
+/// A packet that says it comes from this host itself, and arrives from outside:
+/// few own addresses are compared, many are looked up.
+#[test]
+fn own_addresses_from_outside_are_dropped_and_counted() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let text = orders("").replace("inbound = \"deny\"", "inbound = \"allow\"");
+        let from = |source: IpAddr| {
+            let mut four = knock(mac);
+            match source {
+                IpAddr::V4(a) => four[26..30].copy_from_slice(&a.octets()),
+                IpAddr::V6(a) => {
+                    let mut six = mac.to_vec();
+                    six.extend([2, 0, 0, 0, 0, 0x99, 0x86, 0xdd, 0x60, 0, 0, 0, 0, 20, 6, 64]);
+                    six.extend(a.octets());
+                    six.extend("2001:db8:51::20".parse::<std::net::Ipv6Addr>().unwrap().octets());
+                    six.extend(&four[34..54]);
+                    four = six;
+                }
+            }
+            four
+        };
+        let ours: [IpAddr; 2] =
+            ["198.51.100.20".parse().unwrap(), "2001:db8:51::20".parse().unwrap()];
+        let others: [IpAddr; 2] =
+            ["198.51.100.21".parse().unwrap(), "2001:db8:51::21".parse().unwrap()];
+        let many = (0..60u8).flat_map(|n| {
+            [
+                IpAddr::from([192, 0, 2, n]),
+                IpAddr::from([0x2001, 0xdb8, 0x99, 0, 0, 0, 0, n.into()]),
+            ]
+        });
+        let lists = [ours.to_vec(), ours.into_iter().chain(many).collect()];
+        for mut own in lists {
+            own.sort_unstable();
+            let mut brief = Brief::of(&read(&text).unwrap());
+            brief.own = own;
+            gate.post(&Posting { brief: &brief, record: record(&text) }, &all).unwrap();
+            for source in ours {
+                let (said, _) = gate.play(index, &from(source)).unwrap();
+                let dropped = Speaker::Foundation(Foundation::LoopbackElsewhere);
+                assert_eq!(said, Decision { verdict: Action::Deny, speaker: dropped }, "{source}");
+            }
+            for source in others {
+                assert_eq!(gate.play(index, &from(source)).unwrap().0.verdict, Action::Allow);
+            }
+        }
+        let tallies = gate.tallies().unwrap();
+        let of = Speaker::Foundation(Foundation::LoopbackElsewhere);
+        assert_eq!(tallies.iter().find(|(s, _)| *s == of).unwrap().1.packets, 4);
+        gate.withdraw().unwrap();
+    });
+}
+
+/// The memory of flows is full of others: who is asked now may answer.
+#[test]
+fn a_full_memory_of_flows_still_knows_who_was_asked() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        post(&mut gate, &orders(""), &all).unwrap();
+        // A broadcast needs no neighbour to be there.
+        let socket = std::net::UdpSocket::bind("198.51.100.20:5000").unwrap();
+        socket.set_broadcast(true).unwrap();
+        let ports = 1..=u16::MAX;
+        for port in ports.clone() {
+            socket.send_to(b"?", ("198.51.100.255", port)).unwrap();
+        }
+        let second = std::net::UdpSocket::bind("198.51.100.20:5001").unwrap();
+        second.set_broadcast(true).unwrap();
+        for port in ports.step_by(16) {
+            second.send_to(b"?", ("198.51.100.255", port)).unwrap();
+        }
+        let answered = |from: u16, to: u16| {
+            let mut frame = mac.to_vec();
+            frame.extend([2, 0, 0, 0, 0, 0x99, 8, 0]);
+            frame.extend([0x45, 0, 0, 28, 0, 1, 0, 0, 64, 17, 0, 0]);
+            frame.extend([198, 51, 100, 255, 198, 51, 100, 20]);
+            frame.extend(from.to_be_bytes());
+            frame.extend(to.to_be_bytes());
+            frame.extend([0, 8, 0, 0]);
+            gate.ask(index, &frame).unwrap().verdict == Action::Allow
+        };
+        assert!(answered(u16::MAX - 14, 5001), "the newest of all");
+        let known = (1..=u16::MAX).filter(|port| answered(*port, 5000)).count();
+        assert!(known > 50_000 && known < usize::from(u16::MAX), "{known}");
+        assert!(!answered(7, 5002), "nobody was asked from there");
+        assert!(gate.withdraw().unwrap());
     });
 }
 

@@ -2,6 +2,8 @@
 //! behind the transport header, replies, and the question whether this host
 //! would forward it.
 
+use std::net::IpAddr;
+
 use tipstaff_core::flows::{ECHO_AGE, TCP_AGE, UDP_AGE};
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
@@ -51,6 +53,7 @@ pub(super) fn before_rules(
             // At a socket it is for this host.
             Hook::Inner | Hook::Connect(_) => assigned(a, parts, labels),
         }
+        claims_to_be_here(a, family, parts, labels);
     }
 }
 
@@ -258,6 +261,7 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
     a.jump_if(If::Eq, R0, FORWARDING_OFF, here);
     a.store_value(Width::D, STACK, at::WAY, Direction::Transit as i32);
     if !parts.layout.directed {
+        claims_to_be_here(a, family, parts, labels);
         a.jump(labels.transit);
     } else {
         a.jump(through);
@@ -265,6 +269,69 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
     a.place(here);
     assigned(a, parts, labels);
     a.place(through);
+}
+
+/// A source that is an address of this host's own. What this host sends to a
+/// group comes back to it, and is no such thing.
+fn claims_to_be_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels: &Labels) {
+    /// More are looked up in a map.
+    const FEW: usize = 24;
+    /// `PACKET_LOOPBACK` of `linux/if_packet.h`.
+    const COMES_BACK: i32 = 5;
+    let own: Vec<IpAddr> =
+        parts.own_addresses.iter().copied().filter(|ip| Family::of(*ip) == family).collect();
+    if own.is_empty() {
+        return;
+    }
+    let other = a.label();
+    a.load(Width::W, R1, R6, skb::PACKET_TYPE);
+    a.jump_if(If::Eq, R1, COMES_BACK, other);
+    let source = at::HEADER + source_offset(family);
+    if own.len() > FEW {
+        let key = at::ANSWER;
+        match family {
+            Family::V4 => {
+                a.store_value(Width::D, STACK, key, 0);
+                let mapped = i32::from_ne_bytes([0, 0, 0xff, 0xff]);
+                a.store_value(Width::W, STACK, key + 8, mapped);
+                a.load(Width::W, R1, STACK, source);
+                a.store(Width::W, STACK, key + 12, R1);
+            }
+            Family::V6 => {
+                for half in [0, 8] {
+                    a.load(Width::D, R1, STACK, source + half);
+                    a.store(Width::D, STACK, key + half, R1);
+                }
+            }
+        }
+        a.map(R1, parts.own);
+        a.stack(R2, key);
+        a.call(helper::MAP_LOOKUP);
+        a.jump_if(If::Ne, R0, 0, labels.elsewhere);
+    } else if family == Family::V4 {
+        a.load(Width::W, R1, STACK, source);
+        a.from_network(R1, 32);
+        for address in &own {
+            let IpAddr::V4(four) = address else { continue };
+            a.value64(R2, u64::from(u32::from(*four)));
+            a.jump_if_reg(If::Eq, R1, R2, labels.elsewhere);
+        }
+    } else {
+        for (reg, half) in [(R1, 0), (R2, 8)] {
+            a.load(Width::D, reg, STACK, source + half);
+            a.from_network(reg, 64);
+        }
+        for address in &own {
+            let IpAddr::V6(six) = address else { continue };
+            let (whole, next) = (u128::from(*six), a.label());
+            a.value64(R3, whole as u64);
+            a.jump_if_reg(If::Ne, R2, R3, next);
+            a.value64(R3, (whole >> 64) as u64);
+            a.jump_if_reg(If::Eq, R1, R3, labels.elsewhere);
+            a.place(next);
+        }
+    }
+    a.place(other);
 }
 
 /// A packet that assigns an address, and is for this host.

@@ -247,7 +247,7 @@ impl KernelGate {
             guarded: guarded.as_fd(),
             labels: labels.as_ref().map(|(labels, secret)| (labels.as_fd(), *secret)),
         };
-        let revision = Revision::load(posting, interfaces, memories, &hooks)?;
+        let revision = Revision::load(posting, memories, &hooks)?;
         if let Some(before) = &before {
             revision.take_over_tallies(before)?;
         }

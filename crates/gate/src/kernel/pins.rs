@@ -60,7 +60,7 @@ pub(super) const SOCKET_LINKS: [&str; 5] =
 pub(super) const LABEL_LINK: &str = "label";
 
 /// Room for interfaces that have an outer gate.
-const MOST_INTERFACES: u32 = 65_536;
+const MOST_INTERFACES: u32 = 16_384;
 
 fn is_link(path: &Path) -> bool {
     let named = SOCKET_LINKS.iter().any(|name| path.ends_with(name));

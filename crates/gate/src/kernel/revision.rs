@@ -7,7 +7,6 @@ use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{Action, Over, Rule, Standing, read_all};
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::tables::Tables;
@@ -82,13 +81,13 @@ fn filled<const N: usize>(name: &str, entries: &[([u8; N], u32)]) -> Result<Owne
 }
 
 /// This host's own addresses, IPv4 as `::ffff:a.b.c.d`.
-fn own_addresses(interfaces: &[Interface]) -> Vec<([u8; 16], u32)> {
-    let all = interfaces.iter().flat_map(|interface| &interface.addresses);
-    all.map(|(address, _)| match address {
-        IpAddr::V4(four) => (four.to_ipv6_mapped().octets(), 1),
-        IpAddr::V6(six) => (six.octets(), 1),
-    })
-    .collect()
+fn keys_of_addresses(own: &[IpAddr]) -> Vec<([u8; 16], u32)> {
+    own.iter()
+        .map(|address| match address {
+            IpAddr::V4(four) => (four.to_ipv6_mapped().octets(), 1),
+            IpAddr::V6(six) => (six.octets(), 1),
+        })
+        .collect()
 }
 
 /// Whether any decision of the list is recorded.
@@ -111,7 +110,6 @@ impl Revision {
     /// Loads everything; nothing is in force yet.
     pub(super) fn load(
         posting: &Posting<'_>,
-        interfaces: &[Interface],
         memories: Memories<'_>,
         hooks: &[Hook],
     ) -> Result<Self, GateError> {
@@ -122,7 +120,7 @@ impl Revision {
             None => Vec::new(),
         };
         let programs = filled(PROGRAMS, &keys)?;
-        let own = filled(OWN, &own_addresses(interfaces))?;
+        let own = filled(OWN, &keys_of_addresses(&brief.own))?;
         let built = Tables::build(posting.brief)?;
         let layout = built.layout();
         let single = |name, value: &[u8]| {
@@ -148,6 +146,7 @@ impl Revision {
             labels: memories.labels.map(|(labels, _)| labels),
             programs: programs.as_fd(),
             own: own.as_fd(),
+            own_addresses: &brief.own,
             guarded: memories.guarded,
             program_exact: brief.program_exact,
             restricts_transit: restricts_transit(brief),

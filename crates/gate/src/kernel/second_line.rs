@@ -8,6 +8,7 @@ use std::fs::{self, File};
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use nix::mount::{MntFlags, MsFlags};
 use tipstaff_core::names::address::Family;
@@ -73,9 +74,13 @@ pub(crate) fn cannot_tell_programs() -> Option<&'static str> {
     }
 }
 
+/// They do not change while the kernel runs.
 fn offsets() -> Option<Offsets> {
-    let types = fs::read(TYPES).ok()?;
-    Offsets::of(&Btf::read(&types).ok()?).ok()
+    static KNOWN: OnceLock<Option<Offsets>> = OnceLock::new();
+    *KNOWN.get_or_init(|| {
+        let types = fs::read(TYPES).ok()?;
+        Offsets::of(&Btf::read(&types).ok()?).ok()
+    })
 }
 
 /// The labels of the sockets. Where nobody labels yet, the program that does

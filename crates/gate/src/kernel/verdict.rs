@@ -2,6 +2,7 @@
 //! standing answer. The same shape for every policy; where the tables stand in
 //! the blob is written into it as immediates.
 
+use std::net::IpAddr;
 use std::os::fd::BorrowedFd;
 
 use tipstaff_core::brief::RuleIndex;
@@ -99,8 +100,10 @@ pub struct Parts<'m> {
     pub labels: Option<BorrowedFd<'m>>,
     /// The numbers of the programs that rules name.
     pub programs: BorrowedFd<'m>,
-    /// This host's own addresses.
+    /// This host's own addresses, by their 16 bytes.
     pub own: BorrowedFd<'m>,
+    /// The same, sorted.
+    pub own_addresses: &'m [IpAddr],
     /// Whether programs are told by their files.
     pub program_exact: bool,
     /// The interfaces that have an outer gate.
@@ -146,6 +149,7 @@ pub(super) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> 
         },
         neighbours: foundation(Foundation::NeighbourDiscovery),
         errors: foundation(Foundation::IcmpErrors),
+        elsewhere: foundation(Foundation::LoopbackElsewhere),
         assignment: foundation(Foundation::AddressAssignment),
         replies: foundation(Foundation::Replies),
         transit: a.label(),
@@ -290,6 +294,7 @@ pub(super) struct Labels {
     pub(super) ways: Ways,
     pub(super) neighbours: Label,
     pub(super) errors: Label,
+    pub(super) elsewhere: Label,
     pub(super) assignment: Label,
     pub(super) replies: Label,
     pub(super) transit: Label,

@@ -7,7 +7,7 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use tipstaff_core::brief::Brief;
+use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::read;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
@@ -50,7 +50,8 @@ pub fn record(text: &str) -> Record {
 }
 
 pub fn post(gate: &mut KernelGate, text: &str, all: &[Interface]) -> Result<(), GateError> {
-    let brief = Brief::of(&read(text).unwrap());
+    let orders = read(text).unwrap();
+    let brief = Brief::on(&orders, &Setting { interfaces: all, ..Setting::default() });
     gate.post(&Posting { brief: &brief, record: record(text) }, all).map(drop)
 }
 
