@@ -1,4 +1,4 @@
-//! What an interface leaves to its card. For tests of the gate's answers: on a
+//! Interfaces for tests of the gate: what they leave to their card, as on a
 //! veth a checksum that is left to the card never meets one.
 
 use std::io;
@@ -29,4 +29,32 @@ pub fn set_transmit_checksum(interface: &str, on: bool) -> io::Result<()> {
     // the two words that it points to outlive the call.
     let result = unsafe { libc::ioctl(socket.as_raw_fd(), SIOCETHTOOL, &raw mut request) };
     if result < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
+}
+
+/// Makes an interface without link headers, whose packets go to and come from
+/// this descriptor (Documentation/networking/tuntap.rst). It is gone when the
+/// descriptor is closed. For tests.
+///
+/// # Errors
+/// What the kernel says.
+pub fn tunnel(name: &str) -> io::Result<std::fs::File> {
+    const TUNSETIFF: libc::Ioctl = 0x4004_54ca;
+    /// `IFF_TUN | IFF_NO_PI`.
+    const BARE_PACKETS: u16 = 0x1001;
+    #[repr(C)]
+    struct Request {
+        name: [u8; libc::IFNAMSIZ],
+        flags: u16,
+        rest: [u8; 22],
+    }
+    if name.len() >= libc::IFNAMSIZ {
+        return Err(io::ErrorKind::InvalidInput.into());
+    }
+    let file = std::fs::File::options().read(true).write(true).open("/dev/net/tun")?;
+    let mut request = Request { name: [0; libc::IFNAMSIZ], flags: BARE_PACKETS, rest: [0; 22] };
+    request.name[..name.len()].copy_from_slice(name.as_bytes());
+    // SAFETY: the request has the size and shape of `struct ifreq` with `ifr_flags`, and
+    // outlives the call.
+    let result = unsafe { libc::ioctl(file.as_raw_fd(), TUNSETIFF, &raw mut request) };
+    if result < 0 { Err(io::Error::last_os_error()) } else { Ok(file) }
 }

@@ -17,7 +17,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::OnceLock;
 
-pub use card::set_transmit_checksum;
+pub use card::{set_transmit_checksum, tunnel};
 pub use cell::Cell;
 pub use heap::give_back_large_pieces;
 pub use ring::Ring;
