@@ -5,19 +5,23 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 use std::io::{Read, Write};
-use std::net::{SocketAddr, TcpListener, TcpStream};
-use std::os::fd::AsFd;
+use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream};
+use std::os::fd::{AsFd, AsRawFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use nix::sys::socket::{AddressFamily, MsgFlags, SockFlag, SockProtocol, SockType, bind, socket};
 use tipstaff_core::brief::Brief;
+use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
+use tipstaff_core::reach::Subject;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
 
 const ARCHIVE: &str = "198.51.100.20";
 const SINK: u16 = 7410;
@@ -61,7 +65,50 @@ fn main() {
     let (on, off) = by_turns(&archive, &run_dir, 1_000, || world.run(connections).unwrap());
     let what = format!("new connections, 1,000 rules, on / off ({off:.0}/s off)");
     println!("{what:<58} {:>16.2}  ≥ 0.9", on / off);
+    flood(&archive, &world, &run_dir);
     swaps(&archive, &world, run_dir);
+}
+
+/// What a denied SYN costs this machine, sender included: a bounded flood over
+/// the cable to a closed port, with the gate and without, where the kernel
+/// answers each by a reset.
+fn flood(archive: &Arc<Space>, world: &Space, run_dir: &Path) {
+    const PACKETS: u32 = 100_000;
+    let mac = archive.run(|| {
+        let all = interfaces::list().unwrap();
+        all.into_iter().find(|i| i.name == "lan0").unwrap().hardware.unwrap()
+    });
+    let mac = mac.unwrap();
+    let send = move || {
+        let link = nix::ifaddrs::getifaddrs().unwrap().find_map(|entry| {
+            let link = entry.address?.as_link_addr().copied()?;
+            (entry.interface_name == "w0").then_some(link)
+        });
+        let all = SockProtocol::EthAll;
+        let socket = socket(AddressFamily::Packet, SockType::Raw, SockFlag::empty(), all).unwrap();
+        bind(socket.as_raw_fd(), &link.unwrap()).unwrap();
+        let target = ARCHIVE.parse().unwrap();
+        let frames: Vec<Vec<u8>> = (0..200u8)
+            .map(|n| {
+                let knock = Knock {
+                    source: IpAddr::from([198, 51, 100, 30 + n]),
+                    target,
+                    from: FIRST_PORT,
+                };
+                frames::first(Subject::Port(Transport::Tcp, 9_999), knock, mac)
+            })
+            .collect();
+        let begin = Instant::now();
+        for n in 0..PACKETS as usize {
+            let sent =
+                nix::sys::socket::send(socket.as_raw_fd(), &frames[n % 200], MsgFlags::empty());
+            sent.unwrap();
+        }
+        begin.elapsed().as_secs_f64() * 1e9 / f64::from(PACKETS)
+    };
+    let (on, off) = by_turns(archive, run_dir, 1_000, || world.run(send).unwrap());
+    let what = format!("a flood of denied SYNs, on / off ({on:.0} ns a packet, {off:.0} off)");
+    println!("{what:<58} {:>16.2}", on / off);
 }
 
 /// A sink that reads everything, and a door that closes at once.
