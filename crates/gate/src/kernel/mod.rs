@@ -456,6 +456,20 @@ impl KernelGate {
         revision.play(interface, Direction::Inbound, frame)
     }
 
+    /// As if this host forwarded the frame and it left now: it is remembered,
+    /// so that its answers pass. Whether it may leave.
+    ///
+    /// # Errors
+    /// As [`Gate::ask`].
+    pub fn forward(
+        &self,
+        from: InterfaceIndex,
+        to: InterfaceIndex,
+        frame: &[u8],
+    ) -> Result<bool, GateError> {
+        self.revision()?.ok_or(GateError::NothingInForce)?.forward(from, to, frame)
+    }
+
     /// As [`Gate::ask`], many frames in one go; outbound for frames that leave
     /// through their interface.
     ///

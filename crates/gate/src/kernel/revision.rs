@@ -326,6 +326,26 @@ impl Revision {
         Ok((decision, if run.returned == 7 { out } else { Vec::new() }))
     }
 
+    /// Runs the program on a frame that this host forwards, as it leaves;
+    /// whether it passes.
+    pub(super) fn forward(
+        &self,
+        from: InterfaceIndex,
+        to: InterfaceIndex,
+        frame: &[u8],
+    ) -> Result<bool, GateError> {
+        let mut context = [0u8; SKB_CONTEXT];
+        let mut set = |at: i16, value: u32| {
+            context[at as usize..at as usize + 4].copy_from_slice(&value.to_ne_bytes());
+        };
+        set(skb::INTERFACE, to.0);
+        set(skb::CAME_FROM, from.0);
+        set(skb::OUTWARDS, OUTWARDS as u32);
+        let (run, _) = sys::test_run_skb(self.program.as_fd(), frame, &mut context, 1)
+            .map_err(bpf("to ask the gate by a test run"))?;
+        Ok(run.returned == Hook::Outer.pass() as u32)
+    }
+
     fn run(
         &self,
         (interface, way): (InterfaceIndex, Direction),
