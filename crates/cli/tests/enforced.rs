@@ -5,6 +5,7 @@
 
 mod ground;
 
+use std::fs;
 use std::io;
 use std::net::{SocketAddr, UdpSocket};
 use std::os::fd::AsFd;
@@ -147,12 +148,35 @@ fn within_a_second(met: impl Fn() -> bool) -> bool {
     false
 }
 
+/// Ended with its test, whatever becomes of it.
+struct Keeper(std::process::Child);
+
+impl Drop for Keeper {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
 #[test]
 fn an_interface_that_appears_is_kept_and_patterns_follow() {
     let Some(lab) = Lab::new() else { return };
     let _listener = lab.listen("::", 7410);
-    let text = "[[rules]]\nname = \"tunnel\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\ninterface = \"tun*\"\n";
-    lab.orders(text);
+    // The very file of a program too: it will be upgraded.
+    let plated = lab.path().join("plated");
+    fs::write(&plated, "").unwrap();
+    let text = format!(
+        "[[rules]]\nname = \"tunnel\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\ninterface = \"tun*\"\n\
+         [[rules]]\nname = \"plates\"\naction = \"allow\"\ntraffic = \"tcp/7411\"\nprogram = \"{}\"\n",
+        plated.display()
+    );
+    let path = lab.orders(&text);
+    let exact = fs::read_to_string(&path).unwrap().replacen(
+        "version = 1",
+        "version = 1\nprogram_exact = true",
+        1,
+    );
+    fs::write(&path, exact).unwrap();
     lab.done(&["post"]);
     let notified = lab.path().join("notified");
     let manager = std::os::unix::net::UnixDatagram::bind(&notified).unwrap();
@@ -160,7 +184,7 @@ fn an_interface_that_appears_is_kept_and_patterns_follow() {
     let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
     command.args(["keep", "--json"]).env("TIPSTAFF_RUN", lab.path().join("run"));
     command.env("NOTIFY_SOCKET", &notified).stdout(std::process::Stdio::piped());
-    let mut keeper = lab.archive.run(move || command.spawn().unwrap()).unwrap();
+    let mut keeper = Keeper(lab.archive.run(move || command.spawn().unwrap()).unwrap());
     let told = || {
         let mut buffer = [0; 64];
         let length = manager.recv(&mut buffer).unwrap();
@@ -198,14 +222,20 @@ fn an_interface_that_appears_is_kept_and_patterns_follow() {
     }
     let state = lab.done(&["state"]);
     assert!(state.contains("guest0") && state.contains("tun0"), "{state}");
+    fs::write(lab.path().join("plated.new"), "").unwrap();
+    fs::rename(lab.path().join("plated.new"), &plated).unwrap();
+    // It looks by itself every few seconds, and whenever anything happens.
+    plug("guest1", "w3", "192.0.2.200", "192.0.2.201");
+    assert!(within_a_second(|| lab.tipstaff(&["state"]).status.code() == Some(0)));
     // Told to stop it stops, and opens nothing.
-    let pid = nix::unistd::Pid::from_raw(keeper.id() as i32);
+    let pid = nix::unistd::Pid::from_raw(keeper.0.id() as i32);
     nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGTERM).unwrap();
     assert_eq!(told(), "STOPPING=1");
-    assert!(keeper.wait().unwrap().success());
+    assert!(keeper.0.wait().unwrap().success());
     assert_eq!(lab.knock("192.0.2.1", "192.0.2.10", 7410), "silent");
     let mut said = String::new();
-    io::Read::read_to_string(&mut keeper.stdout.take().unwrap(), &mut said).unwrap();
+    io::Read::read_to_string(&mut keeper.0.stdout.take().unwrap(), &mut said).unwrap();
     assert!(said.contains("\"guarded\":[\"guest0\"") && said.contains("\"tun0\""), "{said}");
+    assert!(said.contains("\"upgraded\":true"), "{said}");
     lab.done(&["withdraw"]);
 }

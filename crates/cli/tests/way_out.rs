@@ -283,6 +283,20 @@ fn with_the_tunnel_down_not_one_packet_leaves_elsewhere() {
         assert!(!ping(&lab.archive, own, other));
     }
     assert_eq!(arrivals.seen(), Vec::<Vec<u8>>::new(), "something left through the new interface");
+    // Nor does anything come in there that nobody let in.
+    let _listener = lab.listen("::", 7410);
+    let knock = |own: &str, other: &str| {
+        let (from, to) = (SocketAddr::new(ip(other), 0), SocketAddr::new(ip(own), 7410));
+        let met = wire.run(move || {
+            let socket = Socket::new(Domain::for_address(to), Type::STREAM, Some(Protocol::TCP))?;
+            socket.bind(&from.into())?;
+            socket.connect_timeout(&to.into(), PATIENCE)
+        });
+        met.unwrap().is_ok()
+    };
+    for (own, other) in [("192.0.2.130", "192.0.2.129"), ("2001:db8:99::10", "2001:db8:99::1")] {
+        assert!(!knock(own, other), "{own}");
+    }
     // The second line gone, something would have been heard.
     // The tunnel's server may still be spoken to.
     assert_eq!(exchange((&lab.archive, own), server), (true, true));
@@ -293,6 +307,7 @@ fn with_the_tunnel_down_not_one_packet_leaves_elsewhere() {
         (true, true)
     );
     assert!(!arrivals.seen().is_empty(), "the arrivals are seen");
+    assert!(knock("192.0.2.130", "192.0.2.129") && knock("2001:db8:99::10", "2001:db8:99::1"));
 }
 
 /// A tagged packet is the VLAN interface's, not its parent's, both ways.

@@ -140,6 +140,9 @@ fn told(posted: &Posted, before: &Known, now: &Known, terminal: &Terminal) {
         posted.guarded.iter().filter(|name| missing(before, name)).cloned().collect();
     let names = before.iter().map(|(_, name)| name.clone());
     let gone: Vec<String> = names.filter(|name| missing(now, name)).collect();
+    if guarded.is_empty() && gone.is_empty() && !upgraded {
+        return;
+    }
     if terminal.json {
         terminal.json_line(&Line { guarded, gone, upgraded });
         return;
