@@ -8,6 +8,7 @@ pub mod simulated;
 
 use std::io;
 use std::net::IpAddr;
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 use tipstaff_core::brief::Brief;
@@ -88,6 +89,17 @@ pub struct InForce {
     pub guarded_outwards: Vec<InterfaceIndex>,
     /// Whether interfaces without one are guarded at the sockets.
     pub second_line: bool,
+}
+
+/// Something that ends by itself, in the kernel, unless it is confirmed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Pending {
+    /// How long it still holds.
+    pub left: Duration,
+    /// What is in force until then; `None`: nothing.
+    pub now: Option<Record>,
+    /// What is in force after it; `None`: nothing.
+    pub then: Option<Record>,
 }
 
 /// What a post did.
@@ -207,6 +219,15 @@ pub enum GateError {
     /// The orders in force were written by another version.
     #[error("the orders in force cannot be read: {0}")]
     UnreadableRecord(String),
+    /// Orders that may still fall back are in force.
+    #[error("a trial is running, for {} more seconds", .0.as_secs())]
+    TrialRunning(Duration),
+    /// There is nothing to confirm.
+    #[error("nothing is on trial")]
+    NoTrial,
+    /// Too late.
+    #[error("the trial was over before it was confirmed; what was in force before is so again")]
+    TrialOver,
     /// A test stopped the work here, as kill -9 would.
     #[error("stopped at {0}")]
     Stopped(&'static str),

@@ -37,12 +37,14 @@ mod rows;
 mod second_line;
 mod sockets;
 pub mod sys;
+mod trial;
 mod verdict;
 
 use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
@@ -53,7 +55,7 @@ use tipstaff_core::rates::SourceState;
 
 use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally, Unrecorded};
 pub use ground::{MIN_KERNEL, check_ground};
-use hooks::{Here, Hook, Switch};
+use hooks::{Here, Hook, Place, Switch, Turn};
 use pins::{At, Pins};
 use revision::{Memories, Revision};
 pub(crate) use second_line::cannot_tell_programs;
@@ -157,14 +159,14 @@ impl KernelGate {
     fn open_all(&self, pins: &Pins, outer: OwnedFd) -> Result<(), GateError> {
         let holds = match pins.switch()? {
             Some(switch) => Switch::open(switch.as_fd())?.turn()?.holds,
-            None => hooks::Place::BOTH[0],
+            None => Place::BOTH[0],
         };
         for place in [holds.other(), holds] {
             Revision::leave(outer.as_fd(), place)?;
         }
         for hook in Hook::ALL.into_iter().filter(|hook| *hook != Hook::Outer) {
             let Some(slot) = pins.slot(hook)? else { continue };
-            for place in hooks::Place::BOTH {
+            for place in Place::BOTH {
                 Revision::leave(slot.as_fd(), place)?;
             }
         }
@@ -188,13 +190,17 @@ impl KernelGate {
         &mut self,
         posting: &Posting<'_>,
         interfaces: &[Interface],
+        trial: Option<Duration>,
     ) -> Result<Posted, GateError> {
         let pins = self.pins();
+        if let Some(left) = self.turn(&pins)?.and_then(|turn| turn.left) {
+            return Err(GateError::TrialRunning(left));
+        }
         self.step("mount")?;
         let mut made: Vec<PathBuf> = Vec::new();
         let prepared = pins.prepare();
-        let result =
-            prepared.and_then(|()| self.put_up_with(&pins, posting, interfaces, &mut made));
+        let result = prepared
+            .and_then(|()| self.put_up_with(&pins, (posting, trial), interfaces, &mut made));
         if !matches!(result, Ok(_) | Err(GateError::Stopped(_))) {
             made.iter().rev().for_each(|path| pins.discard(path));
             pins.tidy();
@@ -205,7 +211,7 @@ impl KernelGate {
     fn put_up_with(
         &mut self,
         pins: &Pins,
-        posting: &Posting<'_>,
+        (posting, trial): (&Posting<'_>, Option<Duration>),
         interfaces: &[Interface],
         made: &mut Vec<PathBuf>,
     ) -> Result<Posted, GateError> {
@@ -252,28 +258,8 @@ impl KernelGate {
             revision.take_over_tallies(before)?;
         }
 
-        let dispatcher = |outwards: bool| {
-            let code = hooks::dispatcher(Hook::Outer, outwards, here).map_err(misfit)?;
-            let name = if outwards { "ts_way_out" } else { "ts_way_in" };
-            load(ProgramKind::SchedCls, None, name, &code)
-        };
-        let (way_in, way_out) = (dispatcher(false)?, dispatcher(true)?);
-        let mut posted =
-            Posted { guarded: Vec::new(), vanished: Vec::new(), replaced: before.is_some() };
-        for interface in interfaces {
-            self.step("outer")?;
-            let mut attached = attach(pins, At::Ingress, &way_in, interface, made)?;
-            // Nothing of the loopback interface leaves the host.
-            if !interface.is_loopback() {
-                attached &= attach(pins, At::Egress, &way_out, interface, made)?;
-            }
-            if attached {
-                sys::map_update(guarded.as_fd(), &interface.index.to_ne_bytes(), &[1, 0, 0, 0])
-                    .map_err(bpf("to note a guarded interface"))?;
-            }
-            let list = if attached { &mut posted.guarded } else { &mut posted.vanished };
-            list.push(interface.name.clone());
-        }
+        let mut posted = self.guard(pins, here, interfaces, made)?;
+        posted.replaced = before.is_some();
         if hooks.len() > 1 {
             self.step("second line")?;
             second_line::attach(pins, here, &slots, made)?;
@@ -288,13 +274,62 @@ impl KernelGate {
         let next = turn.holds.other();
         revision.enter(&slots, next)?;
         self.step("swap")?;
-        switch.set(next, None)?;
+        switch.set(next, trial)?;
         // In force. What remains is tidying, and its failure changes nothing.
-        for (_, slot) in &slots {
-            let _ = Revision::leave(slot.as_fd(), turn.holds);
+        if trial.is_none() {
+            forget(&slots, turn.holds);
         }
         pins.forget_vanished(interfaces, guarded.as_fd());
         Ok(posted)
+    }
+
+    /// Gives every interface its dispatchers.
+    fn guard(
+        &mut self,
+        pins: &Pins,
+        here: Here<'_>,
+        interfaces: &[Interface],
+        made: &mut Vec<PathBuf>,
+    ) -> Result<Posted, GateError> {
+        let dispatcher = |outwards: bool| {
+            let code = hooks::dispatcher(Hook::Outer, outwards, here).map_err(misfit)?;
+            let name = if outwards { "ts_way_out" } else { "ts_way_in" };
+            load(ProgramKind::SchedCls, None, name, &code)
+        };
+        let (way_in, way_out) = (dispatcher(false)?, dispatcher(true)?);
+        let mut posted = Posted { guarded: Vec::new(), vanished: Vec::new(), replaced: false };
+        for interface in interfaces {
+            self.step("outer")?;
+            let mut attached = attach(pins, At::Ingress, &way_in, interface, made)?;
+            // Nothing of the loopback interface leaves the host.
+            if !interface.is_loopback() {
+                attached &= attach(pins, At::Egress, &way_out, interface, made)?;
+            }
+            if attached {
+                sys::map_update(here.guarded, &interface.index.to_ne_bytes(), &[1, 0, 0, 0])
+                    .map_err(bpf("to note a guarded interface"))?;
+            }
+            let list = if attached { &mut posted.guarded } else { &mut posted.vanished };
+            list.push(interface.name.clone());
+        }
+        Ok(posted)
+    }
+
+    fn turn(&self, pins: &Pins) -> Result<Option<Turn>, GateError> {
+        match pins.switch()? {
+            Some(switch) => Switch::open(switch.as_fd())?.turn().map(Some),
+            None => Ok(None),
+        }
+    }
+}
+
+/// Slots with the hooks that they are for.
+type Slots = Vec<(Hook, OwnedFd)>;
+
+/// Empties a place that does not hold; a failure changes nothing.
+fn forget(slots: &[(Hook, OwnedFd)], place: Place) {
+    for (_, slot) in slots {
+        let _ = Revision::leave(slot.as_fd(), place);
     }
 }
 
@@ -329,9 +364,9 @@ impl Gate for KernelGate {
     ) -> Result<Posted, GateError> {
         check_ground()?;
         let lock = self.lock()?;
-        let result = self.put_up(posting, interfaces);
+        let result = self.put_up(posting, interfaces, None);
         drop(lock);
-        if !matches!(result, Ok(_) | Err(GateError::Stopped(_))) {
+        if !matches!(result, Ok(_) | Err(GateError::Stopped(_) | GateError::TrialRunning(_))) {
             self.pins().remove_run_dir();
         }
         result
@@ -417,8 +452,25 @@ impl KernelGate {
         let lock = self.lock()?;
         let Some(revision) = self.revision()? else { return Ok(None) };
         let record = revision.record()?;
+        let pins = self.pins();
+        if self.turn(&pins)?.is_some_and(|turn| turn.left.is_some()) {
+            // Both places are taken; what is on trial guards what is new as it is.
+            let (Some(switch), Some(slot)) = (pins.switch()?, pins.slot(Hook::Outer)?) else {
+                return Ok(None);
+            };
+            let mut made = Vec::new();
+            let guarded = pins.guarded_or_new(&mut made)?;
+            let here = Here {
+                cookie: self.cookie,
+                switch: switch.as_fd(),
+                slot: slot.as_fd(),
+                guarded: guarded.as_fd(),
+            };
+            self.guard(&pins, here, interfaces, &mut made)?;
+            return Err(GateError::TrialRunning(Duration::ZERO));
+        }
         let brief = brief_of(&record)?;
-        let posted = self.put_up(&Posting { brief: &brief, record }, interfaces)?;
+        let posted = self.put_up(&Posting { brief: &brief, record }, interfaces, None)?;
         drop(lock);
         Ok(Some(posted))
     }

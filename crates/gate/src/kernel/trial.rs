@@ -1,0 +1,153 @@
+//! What is in force for a time only: the switch has a deadline then, and the
+//! kernel keeps it by itself.
+
+use std::os::fd::AsFd;
+use std::time::Duration;
+
+use tipstaff_core::interface::Interface;
+
+use super::hooks::{Hook, Place, Switch, Turn};
+use super::revision::Revision;
+use super::{KernelGate, Slots, check_ground, forget, ground};
+use crate::{GateError, Pending, Posted, Posting, Record};
+
+impl KernelGate {
+    /// Puts orders in force for a time. Unless they are confirmed, the kernel
+    /// itself then goes back to what was in force before, whatever has become
+    /// of this process.
+    ///
+    /// # Errors
+    /// As [`Gate::post`]; [`GateError::TrialRunning`].
+    pub fn try_out(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+        time: Duration,
+    ) -> Result<Posted, GateError> {
+        check_ground()?;
+        let lock = self.lock()?;
+        let result = self.put_up(posting, interfaces, Some(time));
+        drop(lock);
+        if !matches!(result, Ok(_) | Err(GateError::Stopped(_) | GateError::TrialRunning(_))) {
+            self.pins().remove_run_dir();
+        }
+        result
+    }
+
+    /// What ends by itself, if anything does.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    pub fn pending(&self) -> Result<Option<Pending>, GateError> {
+        if !self.run_dir.exists() {
+            return Ok(None);
+        }
+        ground::check_root()?;
+        let Some(turn) = self.turn(&self.pins())? else { return Ok(None) };
+        let Some(left) = turn.left else { return Ok(None) };
+        let (now, then) = (self.record_at(turn.holds)?, self.record_at(turn.holds.other())?);
+        Ok(Some(Pending { left, now, then }))
+    }
+
+    /// The orders whose trial ended by itself, as long as nobody has posted
+    /// anything since.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    pub fn fell_back(&self) -> Result<Option<Record>, GateError> {
+        if !self.run_dir.exists() {
+            return Ok(None);
+        }
+        ground::check_root()?;
+        match self.turn(&self.pins())? {
+            Some(turn) if turn.fell_back => self.record_at(turn.holds.other()),
+            _ => Ok(None),
+        }
+    }
+
+    /// Keeps what is on trial.
+    ///
+    /// # Errors
+    /// [`GateError::NoTrial`]; [`GateError::TrialOver`] when it ended by itself.
+    pub fn confirm(&mut self) -> Result<Record, GateError> {
+        if !self.run_dir.exists() {
+            return Err(GateError::NoTrial);
+        }
+        let lock = self.lock()?;
+        let (switch, turn, slots) = self.up()?;
+        let record = self.record_at(turn.holds)?;
+        match (turn.left, record) {
+            (Some(_), Some(record)) => {
+                switch.set(turn.holds, None)?;
+                forget(&slots, turn.holds.other());
+                drop(lock);
+                Ok(record)
+            }
+            _ if turn.fell_back => Err(GateError::TrialOver),
+            _ => Err(GateError::NoTrial),
+        }
+    }
+
+    /// Ends what is pending now, as its deadline would.
+    ///
+    /// # Errors
+    /// [`GateError::NoTrial`]; [`GateError::TrialOver`] when it ended by itself.
+    pub fn revert(&mut self) -> Result<Option<Record>, GateError> {
+        if !self.run_dir.exists() {
+            return Err(GateError::NoTrial);
+        }
+        let lock = self.lock()?;
+        let (switch, turn, slots) = self.up()?;
+        if turn.left.is_none() {
+            return Err(if turn.fell_back { GateError::TrialOver } else { GateError::NoTrial });
+        }
+        switch.set(turn.holds.other(), None)?;
+        forget(&slots, turn.holds);
+        drop(lock);
+        self.record_at(turn.holds.other())
+    }
+
+    /// Takes the orders out of force for a time; then the kernel itself puts
+    /// them in force again.
+    ///
+    /// # Errors
+    /// [`GateError::TrialRunning`], [`GateError::NothingInForce`] among others.
+    pub fn suspend(&mut self, time: Duration) -> Result<(), GateError> {
+        let lock = self.lock()?;
+        let (switch, turn, slots) = self.up()?;
+        if let Some(left) = turn.left {
+            return Err(GateError::TrialRunning(left));
+        }
+        if self.record_at(turn.holds)?.is_none() {
+            return Err(GateError::NothingInForce);
+        }
+        let empty = turn.holds.other();
+        switch.set(turn.holds, None)?;
+        for (_, slot) in &slots {
+            Revision::leave(slot.as_fd(), empty)?;
+        }
+        switch.set(empty, Some(time))?;
+        drop(lock);
+        Ok(())
+    }
+
+    /// The switch, its turn and the slots, of a gate that is up.
+    fn up(&self) -> Result<(Switch, Turn, Slots), GateError> {
+        ground::check_root()?;
+        let pins = self.pins();
+        let switch = pins.switch()?.ok_or(GateError::NothingInForce)?;
+        let switch = Switch::open(switch.as_fd())?;
+        let mut slots = Slots::new();
+        for hook in Hook::ALL {
+            slots.extend(pins.slot(hook)?.map(|slot| (hook, slot)));
+        }
+        let turn = switch.turn()?;
+        Ok((switch, turn, slots))
+    }
+
+    /// The record of what stands in a place.
+    fn record_at(&self, place: Place) -> Result<Option<Record>, GateError> {
+        let Some(slot) = self.pins().slot(Hook::Outer)? else { return Ok(None) };
+        Revision::in_slot(slot.as_fd(), place)?.map(|revision| revision.record()).transpose()
+    }
+}
