@@ -2,6 +2,7 @@
 
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use clap::{Args, Parser, Subcommand};
 use tipstaff_core::packet::Direction;
@@ -49,6 +50,16 @@ pub struct Common {
         hide_env = true
     )]
     pub run_dir: PathBuf,
+    /// Keep the history of posts below DIR
+    #[arg(
+        long,
+        global = true,
+        value_name = "DIR",
+        default_value = "/var/lib/tipstaff",
+        env = "TIPSTAFF_HISTORY",
+        hide_env = true
+    )]
+    pub history: PathBuf,
 }
 
 impl Common {
@@ -84,6 +95,10 @@ pub enum Command {
     Ask(AskOptions),
     /// Check the orders, show what they mean, and put them in force at once
     Post(PostOptions),
+    /// Keep the orders that are on trial
+    Confirm(ConfirmOptions),
+    /// What was put in force here, when, by whom and why
+    History(HistoryOptions),
     /// Whether the gate is up, with which orders, and whether they drifted
     State,
     /// Packets and bytes by rule, and how sources stand with a rate
@@ -95,7 +110,7 @@ pub enum Command {
     /// Give every interface that appears its gate, until it is stopped: a service
     Keep,
     /// Take the gate down; everything passes then
-    Withdraw,
+    Withdraw(WithdrawOptions),
     /// Play the whole line of work on a made-up observatory, without touching this machine
     Demo(DemoOptions),
     /// A part of the demo
@@ -395,6 +410,68 @@ pub struct PostOptions {
     /// Only check and show; put nothing in force (needs no root)
     #[arg(long)]
     pub check: bool,
+    /// Put them in force for this long; unless `confirm` comes, the kernel goes back by itself
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub trial: Option<Duration>,
+    /// Why, for the history
+    #[arg(long, value_name = "TEXT")]
+    pub reason: Option<String>,
+    /// Not the file, but this revision of the history
+    #[arg(long, value_name = "NUMBER", conflicts_with = "check")]
+    pub revision: Option<u32>,
+}
+
+#[derive(Args, Debug)]
+pub struct ConfirmOptions {
+    /// End the trial now instead: what was in force before is so again
+    #[arg(long)]
+    pub revert: bool,
+}
+
+#[derive(Args, Debug)]
+pub struct WithdrawOptions {
+    /// Only for this long; then the kernel puts the orders in force again by itself
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub until: Option<Duration>,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// The history, or one of its revisions.
+#[derive(Args, Debug)]
+pub struct HistoryOptions {
+    #[command(subcommand)]
+    pub command: Option<HistoryCommand>,
+}
+
+/// What can be done with the history.
+#[derive(Subcommand, Debug)]
+pub enum HistoryCommand {
+    /// Print the orders of a revision
+    Show {
+        /// Its number
+        number: u32,
+    },
+    /// Forget old revisions; the last one that was meant to stay is never forgotten
+    Prune {
+        /// How many of the newest stay
+        #[arg(long, default_value_t = 50)]
+        keep: usize,
+    },
+}
+
+/// `60s`, `10m`, `1h 30m`: a second at least, a day at most.
+fn duration(text: &str) -> Result<Duration, String> {
+    const MOST: Duration = Duration::from_secs(24 * 3_600);
+    let read: jiff::SignedDuration =
+        text.parse().map_err(|_| "write it like 60s, 10m or 1h30m".to_owned())?;
+    let time = Duration::try_from(read).map_err(|_| "it lies in the past".to_owned())?;
+    if (Duration::from_secs(1)..=MOST).contains(&time) {
+        Ok(time)
+    } else {
+        Err("between 1s and 24h".into())
+    }
 }
 
 #[derive(Args, Debug)]

@@ -15,6 +15,7 @@ use tipstaff_host::interfaces;
 use crate::arguments::Common;
 use crate::attachments;
 use crate::failure::{Failure, system};
+use crate::history::Revision;
 use crate::terminal::moment;
 
 /// Orders, and where they come from.
@@ -165,13 +166,9 @@ pub fn which_host(orders: &Orders, told: Option<&str>) -> Result<Option<String>,
     }
 }
 
-/// What orders mean on this machine. Its interfaces matter only where a rule
-/// names one.
+/// What orders mean on this machine, with its interfaces and addresses.
 fn here(orders: &Orders, host: Option<&str>, posture: Option<&str>) -> Result<Brief, Failure> {
-    let all = match orders.rules.iter().all(|rule| rule.interface.is_any()) {
-        true => Vec::new(),
-        false => interfaces::list().map_err(system("reading the interfaces"))?,
-    };
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let mut brief =
         Brief::on(orders, &Setting { interfaces: &all, ..setting(orders, host, posture) });
     brief.expire(now());
@@ -219,6 +216,19 @@ pub fn of_record(record: &Record) -> Result<Chosen, Failure> {
     let attachments = record.attachments.clone();
     let (path, text) = (Path::new(&record.path), record.orders.clone());
     chosen(path, text, origin, attachments, |_| Ok(setting))
+}
+
+/// The orders of a revision, as this machine is to obey them now.
+pub fn of_revision(common: &Common, revision: &Revision) -> Result<Chosen, Failure> {
+    let record = &revision.record;
+    let path = format!("revision {} of {}", revision.number, record.path);
+    let origin = Origin::File { path: path.clone(), hash: record.hash() };
+    let posture = common.posture.clone().or_else(|| record.posture.clone());
+    let host = common.host.clone().or_else(|| record.host.clone());
+    let (text, attachments) = (record.orders.clone(), record.attachments.clone());
+    chosen(Path::new(&path), text, origin, attachments, |orders| {
+        Ok((which_host(orders, host.as_deref())?, which_posture(orders, posture.as_deref())?))
+    })
 }
 
 /// What the kernel says is in force; `None` when nothing is, or when this

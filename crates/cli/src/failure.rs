@@ -104,7 +104,12 @@ impl Failure {
             | Self::Argument { .. }
             | Self::Namespace(NamespaceFault::Unknown { .. })
             | Self::Gate(
-                GateError::TooLarge(_) | GateError::NothingInForce | GateError::CannotEnforce(_),
+                GateError::TooLarge(_)
+                | GateError::NothingInForce
+                | GateError::CannotEnforce(_)
+                | GateError::TrialRunning(_)
+                | GateError::NoTrial
+                | GateError::TrialOver,
             )
             | Self::Witness(
                 WitnessFault::Own(_) | WitnessFault::NoWayBack(_) | WitnessFault::NoTarget { .. },
@@ -170,6 +175,13 @@ impl Failure {
             Self::Gate(GateError::CannotEnforce(_)) => {
                 "Take it out, pause the rule, or place it on other hosts; nothing that orders say is silently left out.".into()
             }
+            Self::Gate(GateError::TrialRunning(_)) => {
+                "Keep it with `tipstaff confirm`, or end it with `tipstaff confirm --revert`; then go on.".into()
+            }
+            Self::Gate(GateError::NoTrial) => "See what is in force with `tipstaff state`.".into(),
+            Self::Gate(GateError::TrialOver) => {
+                "Post them again, and confirm in time: tipstaff post --trial 2m".into()
+            }
             Self::Gate(GateError::NothingInForce) => "Put orders in force first: tipstaff post".into(),
             Self::Gate(GateError::UnreadableRecord(_)) => {
                 "Post the orders again; the old ones hold until then.".into()
@@ -222,7 +234,11 @@ fn command_line() -> String {
     let arguments = std::env::args().skip(1);
     let mut rest: Vec<String> = arguments.map(quoted).collect();
     // sudo drops the environment.
-    for (variable, option) in [("TIPSTAFF_ORDERS", "--orders"), ("TIPSTAFF_RUN", "--run-dir")] {
+    for (variable, option) in [
+        ("TIPSTAFF_ORDERS", "--orders"),
+        ("TIPSTAFF_RUN", "--run-dir"),
+        ("TIPSTAFF_HISTORY", "--history"),
+    ] {
         if let Ok(value) = std::env::var(variable)
             && !rest.iter().any(|argument| argument.starts_with(option))
         {

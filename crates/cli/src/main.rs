@@ -6,6 +6,7 @@ mod attachments;
 mod chosen;
 mod commands;
 mod failure;
+mod history;
 mod store;
 mod terminal;
 
@@ -61,12 +62,14 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Group(command) => commands::group::run(common, command, terminal),
         Command::Ask(options) => commands::ask::run(common, options, terminal),
         Command::Post(options) => commands::post::run(common, options, terminal),
+        Command::Confirm(options) => commands::confirm::run(common, options, terminal),
+        Command::History(options) => commands::history::run(common, options, terminal),
         Command::State => commands::state::run(common, terminal),
         Command::Tally(options) => commands::tally::run(common, options, terminal),
         Command::Watch(options) => commands::watch::run(common, options, terminal),
         Command::Reach(options) => commands::reach::run(common, options, terminal),
         Command::Keep => commands::keep::run(common, terminal),
-        Command::Withdraw => commands::withdraw::run(common, terminal),
+        Command::Withdraw(options) => commands::withdraw::run(common, options, terminal),
         Command::Demo(options) => commands::demo::run(options, terminal),
         Command::Play(part) => commands::demo::play(part),
     }

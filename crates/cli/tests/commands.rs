@@ -32,7 +32,9 @@ impl Desk {
     fn run(&self, arguments: &[&str]) -> Output {
         let mut command = Command::cargo_bin("tipstaff").unwrap();
         command.current_dir(self.path()).env_clear().env("NO_COLOR", "1");
-        command.env("TIPSTAFF_RUN", self.path().join("run"));
+        command
+            .env("TIPSTAFF_RUN", self.path().join("run"))
+            .env("TIPSTAFF_HISTORY", self.path().join("history"));
         command.env("TIPSTAFF_ORDERS", "orders.toml");
         command.args(arguments).timeout(std::time::Duration::from_secs(60)).output().unwrap()
     }
@@ -168,7 +170,10 @@ fn as_nobody(desk: &Desk, arguments: &[&str]) -> Option<String> {
     }
     let mut command = std::process::Command::new(program);
     command.args(arguments).current_dir(desk.path()).env_clear().env("NO_COLOR", "1");
-    command.env("TIPSTAFF_ORDERS", "orders.toml").env("TIPSTAFF_RUN", desk.path().join("run"));
+    command
+        .env("TIPSTAFF_ORDERS", "orders.toml")
+        .env("TIPSTAFF_RUN", desk.path().join("run"))
+        .env("TIPSTAFF_HISTORY", desk.path().join("history"));
     let output = command.uid(65_534).gid(65_534).output().unwrap();
     let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
     let code = output.status.code()?;
@@ -191,7 +196,9 @@ fn a_kernel_that_refuses_bpf_is_told_and_nothing_is_left_half_done() {
     let mut command = std::process::Command::new("unshare");
     command.args(["-r", "-n"]).arg(assert_cmd::cargo::cargo_bin!("tipstaff")).arg("post");
     command.current_dir(desk.path()).env("TIPSTAFF_ORDERS", "orders.toml");
-    command.env("TIPSTAFF_RUN", desk.path().join("run"));
+    command
+        .env("TIPSTAFF_RUN", desk.path().join("run"))
+        .env("TIPSTAFF_HISTORY", desk.path().join("history"));
     let output = match command.output() {
         Ok(output) if !String::from_utf8_lossy(&output.stderr).starts_with("unshare") => output,
         _ => {

@@ -182,7 +182,10 @@ fn an_interface_that_appears_is_kept_and_patterns_follow() {
     let manager = std::os::unix::net::UnixDatagram::bind(&notified).unwrap();
     manager.set_read_timeout(Some(std::time::Duration::from_secs(5))).unwrap();
     let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
-    command.args(["keep", "--json"]).env("TIPSTAFF_RUN", lab.path().join("run"));
+    command
+        .args(["keep", "--json"])
+        .env("TIPSTAFF_RUN", lab.path().join("run"))
+        .env("TIPSTAFF_HISTORY", lab.path().join("history"));
     command.env("NOTIFY_SOCKET", &notified).stdout(std::process::Stdio::piped());
     let mut keeper = Keeper(lab.archive.run(move || command.spawn().unwrap()).unwrap());
     let told = || {

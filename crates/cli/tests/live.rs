@@ -176,7 +176,11 @@ fn a_namespace_can_be_named() {
     let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
     command.args(["survey", "--json", "--namespace", &path]);
     command.arg("--orders").arg(lab.path().join("orders.toml"));
-    let output = command.env("TIPSTAFF_RUN", lab.path().join("run")).output().unwrap();
+    let output = command
+        .env("TIPSTAFF_RUN", lab.path().join("run"))
+        .env("TIPSTAFF_HISTORY", lab.path().join("history"))
+        .output()
+        .unwrap();
     let json: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!(json["listeners"].as_array().unwrap().len(), 1);
     assert_eq!(json["listeners"][0]["lets_in"], "partner");
@@ -329,7 +333,11 @@ fn of_posts_at_once_each_waits_for_the_one_before() {
     let posts = lab.archive.run(move || {
         let post = |orders: &std::path::PathBuf| {
             let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
-            command.arg("post").env("TIPSTAFF_RUN", &run).env("TIPSTAFF_ORDERS", orders);
+            command
+                .arg("post")
+                .env("TIPSTAFF_RUN", &run)
+                .env("TIPSTAFF_HISTORY", run.with_extension("history"))
+                .env("TIPSTAFF_ORDERS", orders);
             command.stdout(std::process::Stdio::null()).spawn().unwrap()
         };
         let started: Vec<_> = folders.iter().map(post).collect();
@@ -353,7 +361,10 @@ fn kill_minus_nine_leaves_the_old_orders_or_the_new() {
         let rules = if n % 2 == 0 { format!("{PLATES}{PING}") } else { PLATES.to_owned() };
         lab.orders(&rules);
         let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
-        command.arg("post").env("TIPSTAFF_RUN", lab.path().join("run"));
+        command
+            .arg("post")
+            .env("TIPSTAFF_RUN", lab.path().join("run"))
+            .env("TIPSTAFF_HISTORY", lab.path().join("history"));
         command.env("TIPSTAFF_ORDERS", lab.path().join("orders.toml"));
         command.stdout(std::process::Stdio::null());
         // Later and later in the life of the command; the last ones finish first.

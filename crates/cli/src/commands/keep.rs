@@ -118,7 +118,12 @@ fn keep_up(gate: &mut KernelGate, known: &mut Known, terminal: &Terminal) -> Res
         chosen::of_record(record)
             .map(|chosen| chosen.brief)
             .map_err(|e| GateError::UnreadableRecord(e.to_string()))
-    })?;
+    });
+    let covered = match covered {
+        // New interfaces have what is on trial; all else waits until it is over.
+        Err(GateError::TrialRunning(_)) => return Ok(()),
+        covered => covered?,
+    };
     if let Some(posted) = covered {
         told(&posted, known, &now, terminal);
     }

@@ -2,9 +2,11 @@
 
 pub mod ask;
 pub mod brief;
+pub mod confirm;
 pub mod demo;
 pub mod draft;
 pub mod group;
+pub mod history;
 pub mod hosts;
 pub mod keep;
 pub mod names;

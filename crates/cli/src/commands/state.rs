@@ -9,7 +9,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{Orders, OrdersHash, Sheets, read_all};
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, InForce, Record};
+use tipstaff_gate::{Gate, GateError, InForce, Pending, Record};
 use tipstaff_host::interfaces;
 
 use crate::Ending;
@@ -26,6 +26,8 @@ struct Report {
     hash: Option<OrdersHash>,
     since: Option<i64>,
     posted_by: Option<String>,
+    /// Of a trial, or of a withdrawal for a time.
+    seconds_left: Option<u64>,
     guarded: Vec<String>,
     unguarded: Vec<String>,
     drift: Vec<Drift>,
@@ -38,7 +40,23 @@ struct Drift {
 }
 
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
-    let Some(in_force) = KernelGate::new(&common.run_dir)?.in_force()? else {
+    let gate = KernelGate::new(&common.run_dir)?;
+    let pending = match gate.pending() {
+        Err(GateError::NotRoot) => None,
+        pending => pending?,
+    };
+    let Some(in_force) = gate.in_force()? else {
+        if let Some(Pending { left, then: Some(record), .. }) = &pending
+            && !terminal.json
+        {
+            terminal.heading(&format!("down for {} s: everything passes", left.as_secs()));
+            terminal.line(format!(
+                "  then the kernel puts orders {} in force again",
+                record.hash().short()
+            ));
+            terminal.note("  `tipstaff confirm --revert` does it now");
+            return Ok(Ending::Down);
+        }
         if terminal.json {
             let (guarded, unguarded, drift) = (Vec::new(), Vec::new(), Vec::new());
             terminal.json(&Report {
@@ -47,6 +65,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
                 hash: None,
                 since: None,
                 posted_by: None,
+                seconds_left: pending.map(|pending| pending.left.as_secs()),
                 guarded,
                 unguarded,
                 drift,
@@ -81,6 +100,15 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         ),
         mend: "tipstaff post".into(),
     }));
+    if let Some(abandoned) = gate.fell_back()? {
+        drift.push(Drift {
+            what: format!(
+                "the trial of orders {} was not confirmed in time; these are the ones before",
+                abandoned.hash().short()
+            ),
+            mend: "tipstaff post --trial 2m, and confirm; or tipstaff post with the orders that are to stay".into(),
+        });
+    }
     let names = |list: &[&Interface]| list.iter().map(|i| i.name.clone()).collect::<Vec<_>>();
     let record = &in_force.record;
     let ending = if drift.is_empty() { Ending::Fine } else { Ending::Drift };
@@ -91,6 +119,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             hash: Some(record.hash()),
             since: Some(record.posted_at),
             posted_by: Some(record.posted_by.clone()),
+            seconds_left: pending.map(|pending| pending.left.as_secs()),
             guarded: names(&guarded),
             unguarded: names(&unguarded),
             drift,
@@ -105,6 +134,14 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         record.path,
         record.posted_by
     ));
+    if let Some(Pending { left, then, .. }) = pending {
+        let then = match then {
+            Some(record) => format!("orders {} are in force again", record.hash().short()),
+            None => "nothing is in force".into(),
+        };
+        terminal.line(format!("  on trial for {} s more; then {then}", left.as_secs()));
+        terminal.note("           keep them: tipstaff confirm");
+    }
     terminal.line(format!("  guarded  {}", names(&guarded).join(", ")));
     for Drift { what, mend } in &drift {
         terminal.line(format!("  drift    {what}"));

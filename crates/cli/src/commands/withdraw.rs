@@ -1,16 +1,43 @@
-//! `withdraw`: take the gate down and leave nothing behind.
+//! `withdraw`: take the gate down and leave nothing behind; or for a time only.
+
+use std::io::IsTerminal;
 
 use serde_json::json;
-use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::{Gate, InForce};
 
 use crate::Ending;
-use crate::arguments::Common;
+use crate::arguments::{Common, WithdrawOptions};
+use crate::chosen;
 use crate::failure::Failure;
-use crate::terminal::Terminal;
+use crate::terminal::{Terminal, counted};
 
-pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
-    let withdrawn = KernelGate::new(&common.run_dir)?.withdraw()?;
+pub fn run(
+    common: &Common,
+    options: &WithdrawOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let mut gate = KernelGate::new(&common.run_dir)?;
+    let asks = !options.yes && !terminal.json && std::io::stdin().is_terminal();
+    if asks
+        && let Some(in_force) = gate.in_force()?
+        && !agreed(&in_force, options, terminal)
+    {
+        terminal.line("nothing was done");
+        return Ok(Ending::Fine);
+    }
+    if let Some(time) = options.until {
+        gate.suspend(time)?;
+        let seconds = time.as_secs();
+        if terminal.json {
+            terminal.json(&json!({ "withdrawn": true, "back_in_seconds": seconds }));
+        } else {
+            terminal.heading(&format!("withdrawn for {seconds} s: everything passes until then"));
+            terminal.note("the kernel puts the orders in force again by itself; `tipstaff confirm --revert` does it now");
+        }
+        return Ok(Ending::Fine);
+    }
+    let withdrawn = gate.withdraw()?;
     if terminal.json {
         terminal.json(&json!({ "withdrawn": withdrawn }));
     } else if withdrawn {
@@ -19,4 +46,22 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         terminal.heading("nothing was in force");
     }
     Ok(Ending::Fine)
+}
+
+/// Says what would be open then, and asks.
+fn agreed(in_force: &InForce, options: &WithdrawOptions, terminal: &Terminal) -> bool {
+    let Ok(chosen) = chosen::from_force(in_force) else { return true };
+    let standing = chosen.brief.standing;
+    terminal.line(format!(
+        "{} speak now; then inbound {}, transit {}, outbound {}. Without them everything passes.",
+        counted(chosen.brief.rules().filter(|rule| rule.speaks()).count(), "rule", "rules"),
+        standing.inbound,
+        standing.transit,
+        standing.outbound,
+    ));
+    let question = match options.until {
+        Some(time) => format!("open everything for {} s?", time.as_secs()),
+        None => "open everything?".into(),
+    };
+    terminal.ask(&question)
 }

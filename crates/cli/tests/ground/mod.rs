@@ -100,11 +100,21 @@ impl Lab {
         path
     }
 
+    /// The program, to be run in the archive.
+    pub fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+        command
+            .args(arguments)
+            .env("NO_COLOR", "1")
+            .env("TIPSTAFF_RUN", self.path().join("run"))
+            .env("TIPSTAFF_HISTORY", self.path().join("history"));
+        command.env("TIPSTAFF_ORDERS", self.path().join("orders.toml"));
+        command
+    }
+
     /// Runs the program in the archive.
     pub fn tipstaff(&self, arguments: &[&str]) -> Output {
-        let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
-        command.args(arguments).env("NO_COLOR", "1").env("TIPSTAFF_RUN", self.path().join("run"));
-        command.env("TIPSTAFF_ORDERS", self.path().join("orders.toml"));
+        let mut command = self.command(arguments);
         self.archive.run(move || command.output().unwrap()).unwrap()
     }
 

@@ -113,6 +113,9 @@ impl KernelGate {
     /// # Errors
     /// [`GateError::TrialRunning`], [`GateError::NothingInForce`] among others.
     pub fn suspend(&mut self, time: Duration) -> Result<(), GateError> {
+        if !self.run_dir.exists() {
+            return Err(GateError::NothingInForce);
+        }
         let lock = self.lock()?;
         let (switch, turn, slots) = self.up()?;
         if let Some(left) = turn.left {

@@ -158,7 +158,7 @@ fn act(
         _ => {
             told.step(4, "post --check", "No kernel to post to here: the orders are only checked.");
             if !brief {
-                post::show(judge, None, terminal);
+                post::show(judge, None, &post::Kept::default(), terminal);
             }
             told.step(5, "reach", "Worked out: what each port would do for whom.");
             let mut check = reach::Check::new(judge, snapshot);
@@ -218,7 +218,7 @@ fn on_the_wire(
     let posting = Posting { brief: &judge.brief, record: record(judge) };
     let posted = wired.bridge.gate().post(&posting, &snapshot.interfaces)?;
     if !told.brief {
-        post::show(judge, Some(&posted), told.terminal);
+        post::show(judge, Some(&posted), &post::Kept::default(), told.terminal);
     }
     if !told.brief {
         told.step(6, "ask --in-force", ASK);
@@ -330,7 +330,7 @@ fn in_the_kernel(
             let posting = Posting { brief: &judge.brief, record: record(&judge) };
             let posted = gate.post(&posting, &snapshot.interfaces)?;
             if !brief {
-                post::show(&judge, Some(&posted), &terminal);
+                post::show(&judge, Some(&posted), &post::Kept::default(), &terminal);
                 told.step(6, "ask --in-force", ASK);
                 let approach = witness::approach(address(PARTNER)?, &snapshot.interfaces)?;
                 let frame = witness::question(&approach, PLATES, approach.target);

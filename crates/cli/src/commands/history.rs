@@ -1,0 +1,98 @@
+//! `history`: what was put in force here, when, by whom and why.
+
+use serde::Serialize;
+use tipstaff_core::orders::OrdersHash;
+
+use crate::Ending;
+use crate::arguments::{Common, HistoryCommand, HistoryOptions};
+use crate::failure::Failure;
+use crate::history::{History, Revision};
+use crate::terminal::{Columns, Terminal, counted, moment, plain};
+
+#[derive(Serialize)]
+struct Row<'r> {
+    number: u32,
+    orders: OrdersHash,
+    path: &'r str,
+    posted_at: i64,
+    posted_by: &'r str,
+    from: Option<&'r str>,
+    posture: Option<&'r str>,
+    kept: bool,
+    reason: Option<&'r str>,
+}
+
+impl<'r> Row<'r> {
+    fn of(revision: &'r Revision) -> Self {
+        let Revision { number, reason, from, kept, record } = revision;
+        Self {
+            number: *number,
+            orders: record.hash(),
+            path: &record.path,
+            posted_at: record.posted_at,
+            posted_by: &record.posted_by,
+            from: from.as_deref(),
+            posture: record.posture.as_deref(),
+            kept: *kept,
+            reason: reason.as_deref(),
+        }
+    }
+}
+
+pub fn run(
+    common: &Common,
+    options: &HistoryOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let history = History::of(common);
+    match &options.command {
+        None => list(&history.all()?, terminal),
+        Some(HistoryCommand::Show { number }) => {
+            let revision = history.get(*number)?;
+            if terminal.json {
+                terminal.json(&revision);
+            } else {
+                terminal.line(revision.record.orders.trim_end());
+            }
+        }
+        Some(HistoryCommand::Prune { keep }) => {
+            let gone = history.prune(*keep)?;
+            if terminal.json {
+                terminal.json(&gone);
+            } else {
+                terminal
+                    .line(format!("{} forgotten", counted(gone.len(), "revision", "revisions")));
+            }
+        }
+    }
+    Ok(Ending::Fine)
+}
+
+fn list(all: &[Revision], terminal: &Terminal) {
+    let rows: Vec<Row<'_>> = all.iter().rev().map(Row::of).collect();
+    if terminal.json {
+        terminal.json(&rows);
+        return;
+    }
+    terminal.heading(&counted(rows.len(), "revision", "revisions"));
+    if rows.is_empty() {
+        terminal.note("each post is kept here");
+        return;
+    }
+    let mut table = Columns::new(["", "orders", "posted", "by", "from", "", "reason"]);
+    for row in rows {
+        let kept = if row.kept { "" } else { "a trial, never confirmed" };
+        table.row([
+            plain(row.number),
+            plain(row.orders.short()),
+            plain(moment(row.posted_at)),
+            plain(row.posted_by),
+            plain(row.from.unwrap_or("–")),
+            plain(kept),
+            plain(row.reason.unwrap_or("–")),
+        ]);
+    }
+    terminal.table(&table);
+    terminal
+        .note("`tipstaff history show N` prints one, `tipstaff post --revision N` goes back to it");
+}

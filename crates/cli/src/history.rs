@@ -1,0 +1,253 @@
+//! What was put in force on this machine, by whom and why: one file a
+//! revision, below the history folder. Written beside and renamed, so that
+//! each is there whole or not at all.
+
+use std::fs::{self, DirBuilder, File};
+use std::io::{self, Write};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+
+use nix::fcntl::{Flock, FlockArg};
+use serde::{Deserialize, Serialize};
+use tipstaff_gate::Record;
+
+use crate::arguments::Common;
+use crate::failure::Failure;
+
+/// One post.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Revision {
+    /// Counted from 1, never used twice as long as the history lives.
+    pub number: u32,
+    /// Why, as `--reason` says.
+    #[serde(default)]
+    pub reason: Option<String>,
+    /// The address that it was done from, where it was done remotely.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// Whether it was meant to stay: a trial is not before it is confirmed.
+    pub kept: bool,
+    /// The orders, who posted them and when.
+    pub record: Record,
+}
+
+/// The history of a machine, or of a network namespace on it.
+pub struct History {
+    folder: PathBuf,
+}
+
+/// A revision that is written but not yet part of the history.
+pub struct Prepared<'h> {
+    history: &'h History,
+    path: PathBuf,
+    revision: Revision,
+    done: bool,
+    /// Held until it is; nobody else takes the number.
+    _lock: Flock<File>,
+}
+
+impl History {
+    /// The history that a command works with. Nothing is made yet.
+    pub fn of(common: &Common) -> Self {
+        let folder = match &common.namespace {
+            None => common.history.join("revisions"),
+            Some(name) => common.history.join(format!("revisions-{}", name.replace('/', "-"))),
+        };
+        Self { folder }
+    }
+
+    fn unwritable(&self) -> impl Fn(io::Error) -> Failure + use<> {
+        let path = self.folder.clone();
+        move |source| Failure::Unwritable { path: path.clone(), source }
+    }
+
+    fn unreadable(&self) -> impl Fn(io::Error) -> Failure + use<> {
+        let path = self.folder.clone();
+        move |source| Failure::Unreadable { path: path.clone(), source }
+    }
+
+    /// Only its owner may write there: who can write here decides what is in
+    /// force after a restart.
+    fn lock(&self) -> Result<Flock<File>, Failure> {
+        let unwritable = self.unwritable();
+        DirBuilder::new().recursive(true).mode(0o700).create(&self.folder).map_err(&unwritable)?;
+        check_owner(&self.folder)?;
+        let folder = File::open(&self.folder).map_err(&unwritable)?;
+        Flock::lock(folder, FlockArg::LockExclusive).map_err(|(_, e)| unwritable(e.into()))
+    }
+
+    fn path(&self, number: u32) -> PathBuf {
+        self.folder.join(format!("{number:06}.json"))
+    }
+
+    fn numbers(&self) -> Result<Vec<u32>, Failure> {
+        let entries = match fs::read_dir(&self.folder) {
+            Ok(entries) => entries,
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(e) => return Err(self.unreadable()(e)),
+        };
+        let number = |entry: fs::DirEntry| {
+            entry.file_name().to_str()?.strip_suffix(".json")?.parse::<u32>().ok()
+        };
+        let mut numbers: Vec<u32> = entries.flatten().filter_map(number).collect();
+        numbers.sort_unstable();
+        Ok(numbers)
+    }
+
+    fn read(&self, number: u32) -> Result<Option<Revision>, Failure> {
+        let path = self.path(number);
+        let unreadable = |source| Failure::Unreadable { path: path.clone(), source };
+        match fs::read(&path) {
+            Ok(text) => {
+                serde_json::from_slice(&text).map(Some).map_err(|e| unreadable(io::Error::other(e)))
+            }
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(unreadable(e)),
+        }
+    }
+
+    /// All of them, the oldest first.
+    pub fn all(&self) -> Result<Vec<Revision>, Failure> {
+        let numbers = self.numbers()?;
+        let read = numbers.into_iter().map(|number| self.read(number));
+        read.filter_map(Result::transpose).collect()
+    }
+
+    /// One of them.
+    pub fn get(&self, number: u32) -> Result<Revision, Failure> {
+        self.read(number)?.ok_or_else(|| Failure::Argument {
+            message: format!("there is no revision {number}"),
+            mend: "See them with `tipstaff history`.".into(),
+        })
+    }
+
+    /// The last one that was meant to stay.
+    pub fn last_kept(&self) -> Result<Option<Revision>, Failure> {
+        for number in self.numbers()?.into_iter().rev() {
+            if let Some(revision) = self.read(number)?.filter(|revision| revision.kept) {
+                return Ok(Some(revision));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Writes a revision down before it is put in force, so that a full disk
+    /// stops the post and not its memory. It is part of the history once it is
+    /// [`Prepared::done`].
+    pub fn prepare(
+        &self,
+        record: &Record,
+        reason: Option<&str>,
+        kept: bool,
+    ) -> Result<Prepared<'_>, Failure> {
+        let lock = self.lock()?;
+        let number = self.numbers()?.last().map_or(1, |last| last + 1);
+        let revision = Revision {
+            number,
+            reason: reason.map(str::to_owned),
+            from: tipstaff_host::shell::find().map(|shell| shell.from.to_string()),
+            kept,
+            record: record.clone(),
+        };
+        let path = self.write_beside(&revision)?;
+        Ok(Prepared { history: self, path, revision, done: false, _lock: lock })
+    }
+
+    fn write_beside(&self, revision: &Revision) -> Result<PathBuf, Failure> {
+        let path = self.path(revision.number).with_extension("new");
+        let unwritable = |source| Failure::Unwritable { path: path.clone(), source };
+        let text = serde_json::to_vec_pretty(revision).map_err(|e| unwritable(e.into()))?;
+        let write = || {
+            let mut file = File::create(&path)?;
+            file.set_permissions(fs::Permissions::from_mode(0o600))?;
+            file.write_all(&text)?;
+            file.sync_all()
+        };
+        let written = write();
+        if written.is_err() {
+            let _ = fs::remove_file(&path);
+        }
+        written.map_err(unwritable)?;
+        Ok(path)
+    }
+
+    fn replace(&self, beside: &Path, number: u32) -> Result<(), Failure> {
+        let moved = fs::rename(beside, self.path(number))
+            .and_then(|()| File::open(&self.folder)?.sync_all());
+        moved.map_err(self.unwritable())
+    }
+
+    /// A trial was confirmed: the revision with these orders stays.
+    pub fn keep(&self, record: &Record) -> Result<Option<u32>, Failure> {
+        let _lock = self.lock()?;
+        for number in self.numbers()?.into_iter().rev() {
+            let Some(mut revision) = self.read(number)? else { continue };
+            if revision.record == *record {
+                revision.kept = true;
+                let beside = self.write_beside(&revision)?;
+                self.replace(&beside, number)?;
+                return Ok(Some(number));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Forgets all but the newest `most`, and never the last that was kept.
+    /// Which were forgotten.
+    pub fn prune(&self, most: usize) -> Result<Vec<u32>, Failure> {
+        let _lock = self.lock()?;
+        let numbers = self.numbers()?;
+        let last_kept = self.last_kept()?.map(|revision| revision.number);
+        let old = numbers.len().saturating_sub(most);
+        let gone: Vec<u32> =
+            numbers[..old].iter().copied().filter(|n| Some(*n) != last_kept).collect();
+        for number in &gone {
+            fs::remove_file(self.path(*number)).map_err(self.unwritable())?;
+        }
+        Ok(gone)
+    }
+}
+
+impl Prepared<'_> {
+    /// It is in force: from now on it is part of the history.
+    pub fn done(mut self) -> Result<u32, Failure> {
+        self.done = true;
+        self.history.replace(&self.path, self.revision.number)?;
+        Ok(self.revision.number)
+    }
+}
+
+impl Drop for Prepared<'_> {
+    fn drop(&mut self) {
+        if !self.done {
+            let _ = fs::remove_file(&self.path);
+        }
+    }
+}
+
+/// Refuses what somebody else could write to: it would be them who decide.
+pub fn check_owner(path: &Path) -> Result<(), Failure> {
+    let unreadable = |source| Failure::Unreadable { path: path.to_owned(), source };
+    let own = nix::unistd::geteuid().as_raw();
+    let folder = match path.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder,
+        _ => Path::new("."),
+    };
+    for (place, what) in [(path, "it"), (folder, "its folder")] {
+        let found = fs::metadata(place).map_err(unreadable)?;
+        // In a folder such as /tmp only the owner of a file can replace it.
+        let sticky = found.is_dir() && found.mode() & 0o1000 != 0;
+        let foreign = found.uid() != own && found.uid() != 0;
+        if foreign || found.mode() & 0o022 != 0 && !sticky {
+            let owner = if own == 0 { "root" } else { "you" };
+            return Err(Failure::Argument {
+                message: format!(
+                    "{} cannot be trusted: {what} can be written to by others than {owner}",
+                    path.display()
+                ),
+                mend: format!("chown {own} {0} && chmod go-w {0}", place.display()),
+            });
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,141 @@
+//! Turning orders on safely: trials that the kernel ends by itself, the
+//! history of posts, orders that others could have written.
+
+#![allow(clippy::unwrap_used)]
+
+mod ground;
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES};
+use serde_json::Value;
+
+fn json(lab: &Lab, arguments: &[&str]) -> Value {
+    let output = lab.tipstaff(&[arguments, &["--json"]].concat());
+    serde_json::from_slice(&output.stdout).unwrap()
+}
+
+/// Waits until something is as it should be; some seconds at most.
+fn in_time(met: impl Fn() -> bool) -> bool {
+    let begin = Instant::now();
+    while begin.elapsed() < Duration::from_secs(5) {
+        if met() {
+            return true;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    false
+}
+
+#[test]
+fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    lab.orders("");
+    lab.done(&["post", "--reason", "nobody comes in"]);
+    let knock = || lab.knock(PARTNER[0], ARCHIVE[0], 7410);
+    assert_eq!(knock(), "silent");
+    lab.orders(PLATES);
+    // On a terminal it would ask; killed while it waits, it cannot answer.
+    let told = lab.done(&["post", "--trial", "1s", "--reason", "plates for the partner"]);
+    assert!(told.contains("in force, on trial") && told.contains("within 1 s"), "{told}");
+    assert_eq!(knock(), "answers");
+    let state = json(&lab, &["state"]);
+    assert!(state["seconds_left"].is_u64(), "{state}");
+    assert!(in_time(|| knock() == "silent"), "the kernel did not go back");
+    // A late confirm says so, and changes nothing.
+    let late = lab.tipstaff(&["confirm"]);
+    assert_eq!(late.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&late.stderr).contains("the trial was over"));
+    let state = lab.tipstaff(&["state"]);
+    assert_eq!(state.status.code(), Some(11));
+    assert!(String::from_utf8_lossy(&state.stdout).contains("was not confirmed in time"));
+
+    // Confirmed it stays.
+    lab.done(&["post", "--trial", "2s", "--reason", "again"]);
+    let second = lab.tipstaff(&["post"]);
+    assert_eq!(second.status.code(), Some(2), "a second one has to wait");
+    lab.done(&["confirm"]);
+    assert_eq!(json(&lab, &["state"])["seconds_left"], Value::Null);
+    assert_eq!(knock(), "answers");
+
+    let history = json(&lab, &["history"]);
+    let seen: Vec<_> = history
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|r| (r["number"].as_u64().unwrap(), r["kept"].as_bool().unwrap(), &r["reason"]))
+        .collect();
+    assert_eq!(
+        seen,
+        [
+            (3, true, &"again".into()),
+            (2, false, &"plates for the partner".into()),
+            (1, true, &"nobody comes in".into()),
+        ]
+    );
+    // Back to the first.
+    assert!(!lab.done(&["history", "show", "1"]).contains("7410"));
+    lab.done(&["post", "--revision", "1"]);
+    assert_eq!(knock(), "silent");
+    // Out of force for a time, and back.
+    lab.done(&["withdraw", "--until", "1s"]);
+    assert_eq!(knock(), "answers");
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10));
+    assert!(in_time(|| knock() == "silent"), "the orders did not come back");
+    // What was meant to stay last is never forgotten.
+    assert_eq!(json(&lab, &["history", "prune", "--keep", "0"]), serde_json::json!([1, 2, 3]));
+    assert_eq!(json(&lab, &["history"]).as_array().unwrap().len(), 1);
+    lab.done(&["withdraw"]);
+}
+
+/// The one who waits for the answer is killed: nobody is needed for the end.
+#[test]
+fn a_trial_survives_nobody() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    lab.orders("");
+    lab.done(&["post"]);
+    lab.orders(PLATES);
+    let mut command = lab.command(&["post", "--trial", "1s"]);
+    command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null());
+    let mut child = lab.archive.run(move || command.spawn().unwrap()).unwrap();
+    let knock = || lab.knock(PARTNER[1], ARCHIVE[1], 7410);
+    assert!(in_time(|| knock() == "answers"));
+    let _ = child.kill();
+    child.wait().unwrap();
+    assert!(in_time(|| knock() == "silent"));
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn orders_that_others_can_write_and_a_history_that_cannot_be_written_stop_the_post() {
+    let Some(lab) = Lab::new() else { return };
+    let path = lab.orders(PLATES);
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o666)).unwrap();
+    let refused = |arguments: &[&str]| {
+        let output = lab.tipstaff(arguments);
+        assert!(!output.status.success());
+        assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10), "nothing is in force");
+        String::from_utf8(output.stderr).unwrap()
+    };
+    let told = refused(&["post"]);
+    assert!(told.contains("can be written to by others") && told.contains("chmod go-w"), "{told}");
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
+    // A file stands where the folder should be.
+    fs::write(lab.path().join("history"), "").unwrap();
+    let told = refused(&["post"]);
+    assert!(told.contains("history") && told.contains("cannot be written"), "{told}");
+    fs::remove_file(lab.path().join("history")).unwrap();
+    // A post that fails is not part of the history.
+    fs::write(&path, format!("{HEAD}[[rules]]\n")).unwrap();
+    refused(&["post"]);
+    assert_eq!(json(&lab, &["history"]), serde_json::json!([]));
+    lab.orders(PLATES);
+    lab.done(&["post"]);
+    assert_eq!(json(&lab, &["history"]).as_array().unwrap().len(), 1);
+    lab.done(&["withdraw"]);
+}
