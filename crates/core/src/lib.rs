@@ -18,6 +18,7 @@
 #[cfg(feature = "arbitrary")]
 pub mod arbitrary;
 pub mod brief;
+pub mod compare;
 pub mod decide;
 pub mod draft;
 pub mod exposure;

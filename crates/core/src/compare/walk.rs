@@ -1,0 +1,321 @@
+//! The walk through both lists.
+
+use std::collections::{BTreeMap, HashMap};
+
+use super::{
+    AXES, Change, Comparison, DESTINATION, INTERFACE, Kind, MOST_PIECES, PROGRAM, SOURCE, Said,
+    TRAFFIC, Values, programs_of_both,
+};
+use crate::brief::{Brief, RuleIndex};
+use crate::names::address::{AddressSet, Family};
+use crate::names::spans::Spans;
+use crate::orders::{Action, Limit, Over, Rule, Sharing};
+use crate::packet::Direction;
+
+/// A rule as the walk sees it.
+struct Step {
+    index: RuleIndex,
+    conditions: [Values; AXES],
+    /// From this axis on it has no conditions.
+    free_from: usize,
+    /// Equal for rules that say the same under the same conditions.
+    meaning: usize,
+}
+
+/// The rules of one list that can speak in a direction and family.
+struct Side<'b> {
+    brief: &'b Brief,
+    steps: Vec<Step>,
+}
+
+type Meaning = ([Values; AXES], Action, Option<(u64, u64, Sharing, Over)>);
+
+fn wide<T: Copy + Into<u128> + crate::names::spans::Point>(spans: &Spans<T>) -> Spans<u128> {
+    Spans::from_ranges(spans.ranges().iter().map(|(a, b)| ((*a).into(), (*b).into())))
+}
+
+fn of_family(set: &Option<AddressSet>, family: Family) -> Values {
+    set.as_ref().map(|set| match family {
+        Family::V4 => wide(&set.v4),
+        Family::V6 => wide(&set.v6),
+    })
+}
+
+fn conditions(brief: &Brief, rule: &Rule, family: Family, programs: &[String]) -> [Values; AXES] {
+    let mut axes: [Values; AXES] = Default::default();
+    axes[TRAFFIC] = rule.traffic.keys.as_ref().map(wide);
+    axes[SOURCE] = of_family(&rule.source.addresses, family);
+    axes[DESTINATION] = of_family(&rule.destination.addresses, family);
+    axes[INTERFACE] = brief.interfaces_of(&rule.interface).as_ref().map(wide);
+    axes[PROGRAM] = (!rule.program.is_any()).then(|| {
+        let named = |number: usize| number.checked_sub(1).map(|at| programs[at].as_str());
+        let meant = (0..=programs.len()).filter(|number| rule.program.holds(named(*number)));
+        Spans::from_ranges(meant.map(|number| (number as u128, number as u128)))
+    });
+    axes
+}
+
+struct Walk<'b> {
+    direction: Direction,
+    before: Side<'b>,
+    after: Side<'b>,
+    /// All values of each axis.
+    whole: [Spans<u128>; AXES],
+    pieces: Vec<Piece>,
+    cut_off: bool,
+}
+
+/// Who speaks in the one list and in the other.
+type Speakers = (Option<RuleIndex>, Option<RuleIndex>);
+
+#[derive(Clone, PartialEq, Eq, Hash)]
+struct Piece {
+    speakers: Speakers,
+    axes: [Values; AXES],
+}
+
+pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
+    let programs = programs_of_both(before, after);
+    let mut meanings = HashMap::new();
+    let mut comparison = Comparison::default();
+    let interfaces: BTreeMap<u32, String> = before
+        .interfaces
+        .iter()
+        .chain(&after.interfaces)
+        .filter(|(index, _)| *index != crate::packet::InterfaceIndex::LOOPBACK)
+        .map(|(index, name)| (index.0, name.clone()))
+        .collect();
+    for direction in Direction::ALL {
+        let mut of_family: [Vec<Piece>; 2] = Default::default();
+        for (nth, family) in Family::BOTH.into_iter().enumerate() {
+            let mut side = |brief| Side::of(brief, direction, family, &programs, &mut meanings);
+            let (before, after) = (side(before), side(after));
+            let full = |last: u128| Spans::from_ranges([(0, last)]);
+            let addresses = full(if family == Family::V4 { u32::MAX.into() } else { u128::MAX });
+            let known = interfaces.keys().map(|index| (u128::from(*index), u128::from(*index)));
+            // Without any there is one that nobody knows.
+            let known = known.chain(interfaces.is_empty().then_some((0, 0)));
+            let mut walk = Walk {
+                direction,
+                whole: [
+                    full(0x00ff_ffff),
+                    addresses.clone(),
+                    addresses,
+                    Spans::from_ranges(known),
+                    full(programs.len() as u128),
+                ],
+                before,
+                after,
+                pieces: Vec::new(),
+                cut_off: false,
+            };
+            let all = |side: &Side<'_>| (0..side.steps.len()).collect::<Vec<_>>();
+            let (a, b) = (all(&walk.before), all(&walk.after));
+            walk.narrow(0, a, b, &mut Default::default());
+            comparison.cut_off |= walk.cut_off;
+            of_family[nth] = merged(walk.pieces);
+        }
+        // Where both families have the same piece without addresses, it is one.
+        let [four, six] = of_family;
+        let address_free = |p: &Piece| p.axes[SOURCE].is_none() && p.axes[DESTINATION].is_none();
+        let both = |p: &Piece| address_free(p) && four.contains(p) && six.contains(p);
+        let pieces = four.iter().map(|p| (p, (!both(p)).then_some(Family::V4)));
+        let pieces = pieces.chain(six.iter().filter(|p| !both(p)).map(|p| (p, Some(Family::V6))));
+        for (piece, family) in pieces {
+            let (one, other) = piece.speakers;
+            let said = (Said::of(before, one, direction), Said::of(after, other, direction));
+            let Some(kind) = Kind::of(&said.0, &said.1) else { continue };
+            comparison.changes.push(Change {
+                kind,
+                direction,
+                family,
+                before: said.0,
+                after: said.1,
+                axes: piece.axes.clone(),
+                programs: programs.clone(),
+                interfaces: interfaces.iter().map(|(i, name)| (*i, name.clone())).collect(),
+            });
+        }
+    }
+    comparison.changes.sort_by_key(|change| {
+        let place = |kind| Kind::ALL.iter().position(|k| *k == kind);
+        (place(change.kind), change.direction, change.after.position, change.before.position)
+    });
+    comparison
+}
+
+impl<'b> Side<'b> {
+    fn of(
+        brief: &'b Brief,
+        direction: Direction,
+        family: Family,
+        programs: &[String],
+        meanings: &mut HashMap<Meaning, usize>,
+    ) -> Self {
+        let here = |rule: &Rule| {
+            rule.speaks()
+                && rule.direction == direction
+                && rule.family.is_none_or(|of| of == family)
+        };
+        let step = |(index, rule): (RuleIndex, &Rule)| {
+            let conditions = conditions(brief, rule, family, programs);
+            let limit = |l: Limit| (l.increment, l.tolerance, l.sharing, l.over);
+            let meaning = (conditions.clone(), rule.action, rule.limit().map(limit));
+            let next = meanings.len();
+            let meaning = *meanings.entry(meaning).or_insert(next);
+            let bound = conditions.iter().rposition(Option::is_some);
+            Step { index, conditions, free_from: bound.map_or(0, |at| at + 1), meaning }
+        };
+        let steps = brief.indexed().filter(|(_, rule)| here(rule)).map(step).collect();
+        Self { brief, steps }
+    }
+
+    /// Up to the first rule that speaks for everything that is left.
+    fn shorten(&self, axis: usize, mut steps: Vec<usize>) -> Vec<usize> {
+        if let Some(at) = steps.iter().position(|step| self.steps[*step].free_from <= axis) {
+            steps.truncate(at + 1);
+        }
+        steps
+    }
+
+    /// Whether the standing answer can still speak behind these.
+    fn is_open(&self, axis: usize, steps: &[usize]) -> bool {
+        steps.last().is_none_or(|last| self.steps[*last].free_from > axis)
+    }
+}
+
+impl Walk<'_> {
+    fn narrow(
+        &mut self,
+        axis: usize,
+        before: Vec<usize>,
+        after: Vec<usize>,
+        piece: &mut [Values; AXES],
+    ) {
+        if self.cut_off {
+            return;
+        }
+        let before = self.before.shorten(axis, before);
+        let after = self.after.shorten(axis, after);
+        let meanings = |side: &Side<'_>, steps: &[usize]| {
+            steps.iter().map(|step| side.steps[*step].meaning).collect::<Vec<_>>()
+        };
+        let same = meanings(&self.before, &before) == meanings(&self.after, &after);
+        let standing = |brief: &Brief| Said::of(brief, None, self.direction).action;
+        let open = self.before.is_open(axis, &before);
+        if same && (!open || standing(self.before.brief) == standing(self.after.brief)) {
+            return;
+        }
+        if axis == AXES {
+            let first = |side: &Side<'_>, steps: &[usize]| {
+                steps.first().map(|step| side.steps[*step].index)
+            };
+            let speakers = (first(&self.before, &before), first(&self.after, &after));
+            let said = |side: &Side<'_>, index| Said::of(side.brief, index, self.direction);
+            let (one, other) = (said(&self.before, speakers.0), said(&self.after, speakers.1));
+            if Kind::of(&one, &other).is_some() {
+                self.pieces.push(Piece { speakers, axes: piece.clone() });
+                self.cut_off = self.pieces.len() >= MOST_PIECES;
+            }
+            return;
+        }
+        for (values, before, after) in self.classes(axis, &before, &after) {
+            piece[axis] = values;
+            self.narrow(axis + 1, before, after, piece);
+        }
+        piece[axis] = None;
+    }
+
+    /// The values of an axis, taken together where the same rules mean them.
+    fn classes(
+        &self,
+        axis: usize,
+        before: &[usize],
+        after: &[usize],
+    ) -> Vec<(Values, Vec<usize>, Vec<usize>)> {
+        let of = |side: &'_ Side<'_>, steps: &[usize]| {
+            steps.iter().map(|step| side.steps[*step].conditions[axis].clone()).collect::<Vec<_>>()
+        };
+        let all: Vec<Values> = [of(&self.before, before), of(&self.after, after)].concat();
+        if all.iter().all(Option::is_none) {
+            return vec![(None, before.to_vec(), after.to_vec())];
+        }
+        // A rule is toggled where its ranges begin and behind where they end.
+        let mut toggles: BTreeMap<u128, Vec<usize>> = BTreeMap::new();
+        let mut row = vec![0u64; all.len().div_ceil(64)];
+        for (at, condition) in all.iter().enumerate() {
+            match condition {
+                None => row[at / 64] |= 1 << (at % 64),
+                Some(spans) => {
+                    for (first, last) in spans.ranges() {
+                        toggles.entry(*first).or_default().push(at);
+                        if let Some(behind) = last.checked_add(1) {
+                            toggles.entry(behind).or_default().push(at);
+                        }
+                    }
+                }
+            }
+        }
+        let mut groups: HashMap<Vec<u64>, Vec<(u128, u128)>> = HashMap::new();
+        let mut from = 0u128;
+        for (at, toggled) in toggles {
+            if at > from {
+                groups.entry(row.clone()).or_default().push((from, at - 1));
+            }
+            for rule in toggled {
+                row[rule / 64] ^= 1 << (rule % 64);
+            }
+            from = at;
+        }
+        groups.entry(row).or_default().push((from, u128::MAX));
+        let mut classes: Vec<_> = groups
+            .into_iter()
+            .filter_map(|(row, ranges)| {
+                let values = Spans::from_ranges(ranges).intersection(&self.whole[axis]);
+                let kept = |at: usize| row[at / 64] >> (at % 64) & 1 == 1;
+                let keep = |steps: &[usize], offset: usize| {
+                    let held = steps.iter().enumerate().filter(|(n, _)| kept(n + offset));
+                    held.map(|(_, step)| *step).collect::<Vec<_>>()
+                };
+                let whole = values == self.whole[axis];
+                (!values.is_empty()).then(|| {
+                    let values = (!whole).then_some(values);
+                    (values, keep(before, 0), keep(after, before.len()))
+                })
+            })
+            .collect();
+        classes.sort_by_key(|(values, ..)| first_of(values));
+        classes
+    }
+}
+
+fn first_of(values: &Values) -> Option<u128> {
+    values.as_ref().and_then(|spans| spans.ranges().first()).map(|(first, _)| *first)
+}
+
+/// Takes pieces together that differ in one axis only.
+fn merged(mut pieces: Vec<Piece>) -> Vec<Piece> {
+    for axis in (0..AXES).rev() {
+        let mut found: HashMap<Piece, usize> = HashMap::new();
+        let mut kept: Vec<Piece> = Vec::new();
+        for mut piece in pieces {
+            let values = piece.axes[axis].take();
+            match found.get(&piece) {
+                Some(at) => {
+                    let known = &mut kept[*at].axes[axis];
+                    *known = match (known.take(), values) {
+                        (Some(a), Some(b)) => Some(a.union(&b)),
+                        _ => None,
+                    };
+                }
+                None => {
+                    found.insert(piece.clone(), kept.len());
+                    piece.axes[axis] = values;
+                    kept.push(piece);
+                }
+            }
+        }
+        pieces = kept;
+    }
+    pieces
+}

@@ -1,0 +1,206 @@
+//! Pieces of traffic in words.
+
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+use serde::ser::{Serialize, SerializeStruct, Serializer};
+
+use super::{Change, DESTINATION, INTERFACE, Kind, PROGRAM, SOURCE, TRAFFIC};
+use crate::names::address::{AddressRange, AddressSet, Family};
+use crate::names::spans::Spans;
+use crate::names::traffic::{TCP, Term, TrafficKey, Transport, UDP};
+use crate::packet::Direction;
+
+/// So many ranges are written out in a line.
+const SHOWN: usize = 4;
+
+impl Change {
+    /// `tcp/7410, udp/7420-7423`, `any but tcp/22`.
+    pub fn traffic(&self) -> Vec<String> {
+        let Some(keys) = &self.axes[TRAFFIC] else { return vec!["any".into()] };
+        let keys = Spans::from_ranges(keys.ranges().iter().map(|(a, b)| (*a as u32, *b as u32)));
+        let (meant, others) = (terms(&keys), terms(&rest(&keys)));
+        if others.len() < meant.len() {
+            let mut words = others;
+            words[0] = format!("any but {}", words[0]);
+            words
+        } else {
+            meant
+        }
+    }
+
+    fn addresses(&self, axis: usize) -> Option<AddressSet> {
+        let values = self.axes[axis].as_ref()?;
+        let families = match self.family {
+            Some(family) => vec![family],
+            None => Family::BOTH.to_vec(),
+        };
+        let range = |family, (first, last): (u128, u128)| {
+            let address = |n: u128| match family {
+                Family::V4 => IpAddr::V4(Ipv4Addr::from(n as u32)),
+                Family::V6 => IpAddr::V6(Ipv6Addr::from(n)),
+            };
+            AddressRange::between(address(first), address(last)).ok()
+        };
+        let ranges: Vec<AddressRange> = families
+            .into_iter()
+            .flat_map(|family| values.ranges().iter().filter_map(move |r| range(family, *r)))
+            .collect();
+        Some(AddressSet::from_ranges(&ranges))
+    }
+
+    /// The sources; `None`: all.
+    pub fn sources(&self) -> Option<AddressSet> {
+        self.addresses(SOURCE)
+    }
+
+    /// The destinations; `None`: all.
+    pub fn destinations(&self) -> Option<AddressSet> {
+        self.addresses(DESTINATION)
+    }
+
+    /// The interfaces; `None`: all.
+    pub fn interfaces(&self) -> Option<Vec<&str>> {
+        let values = self.axes[INTERFACE].as_ref()?;
+        let meant = self.interfaces.iter().filter(|(index, _)| values.contains((*index).into()));
+        Some(meant.map(|(_, name)| name.as_str()).collect())
+    }
+
+    /// The programs; `None`: all. The empty string stands for any that no rule
+    /// names.
+    pub fn programs(&self) -> Option<Vec<&str>> {
+        let values = self.axes[PROGRAM].as_ref()?;
+        let name = |number: usize| match number.checked_sub(1) {
+            Some(at) => self.programs[at].as_str(),
+            None => "",
+        };
+        let meant = (0..=self.programs.len()).filter(|number| values.contains(*number as u128));
+        Some(meant.map(name).collect())
+    }
+
+    /// The piece in a line: `tcp/7410 from 203.0.113.0/24 on lan0`.
+    pub fn words(&self) -> String {
+        let mut words = vec![shown(&self.traffic())];
+        let only = |family: Option<Family>| family.map(|family| format!(" ({family})"));
+        if let Some(set) = self.sources() {
+            words.push(format!("from {}", set_in_words(&set, self.family)));
+        } else if self.direction == Direction::Inbound {
+            words.push(format!("from anyone{}", only(self.family).unwrap_or_default()));
+        }
+        if let Some(set) = self.destinations() {
+            words.push(format!("to {}", set_in_words(&set, self.family)));
+        } else if self.direction != Direction::Inbound {
+            words.push(format!("to anyone{}", only(self.family).unwrap_or_default()));
+        }
+        if let Some(interfaces) = self.interfaces() {
+            words.push(format!("on {}", interfaces.join(", ")));
+        }
+        if let Some(programs) = self.programs() {
+            let told = programs.iter().map(|name| if name.is_empty() { "others" } else { name });
+            let told: Vec<&str> = told.collect();
+            words.push(format!("of {}", told.join(", ")));
+        }
+        words.join(" ")
+    }
+}
+
+impl Kind {
+    /// `let in`, `let out`, `denied` …
+    pub fn words(self, direction: Direction) -> &'static str {
+        match (self, direction) {
+            (Self::LetIn, Direction::Inbound) => "let in",
+            (Self::LetIn, Direction::Outbound) => "let out",
+            (Self::LetIn, Direction::Transit) => "let through",
+            (Self::Denied, _) => "denied",
+            (Self::Refused, _) => "refused",
+            (Self::Rate, _) => "another rate",
+            (Self::Answered, _) => "refused with an answer, not in silence",
+            (Self::Silenced, _) => "denied in silence, not with an answer",
+        }
+    }
+}
+
+fn shown(words: &[String]) -> String {
+    let more = words.len().saturating_sub(SHOWN);
+    let first = words[..words.len().min(SHOWN)].join(", ");
+    if more > 0 { format!("{first} and {more} more") } else { first }
+}
+
+fn set_in_words(set: &AddressSet, family: Option<Family>) -> String {
+    let whole = match family {
+        Some(family) => AddressSet::full().only(family),
+        None => AddressSet::full(),
+    };
+    let texts = |set: &AddressSet| set.ranges().iter().map(ToString::to_string).collect::<Vec<_>>();
+    let (meant, others) = (texts(set), texts(&whole.difference(set)));
+    if others.len() < meant.len() {
+        format!("anyone but {}", shown(&others))
+    } else {
+        shown(&meant)
+    }
+}
+
+/// Everything but these keys.
+fn rest(keys: &Spans<u32>) -> Spans<u32> {
+    Spans::from_ranges([(0, 0x00ff_ffff)]).difference(keys)
+}
+
+/// Keys as terms that orders could have.
+fn terms(keys: &Spans<u32>) -> Vec<String> {
+    let mut left = keys.clone();
+    let mut words = Vec::new();
+    for term in [Term::Icmp, Term::Echo] {
+        let of_term = Spans::from_ranges(term.keys().unwrap_or_default());
+        if !of_term.is_empty() && of_term.difference(&left).is_empty() {
+            left = left.difference(&of_term);
+            words.push(term.to_string());
+        }
+    }
+    let mut others: Vec<String> = Vec::new();
+    for (first, last) in left.ranges() {
+        let (low, high) = (TrafficKey(*first), TrafficKey(*last));
+        let mut whole: Option<(u8, u8)> = None;
+        for protocol in low.protocol()..=high.protocol() {
+            let from = if protocol == low.protocol() { low.low() } else { 0 };
+            let to = if protocol == high.protocol() { high.low() } else { u16::MAX };
+            let is_whole = (from, to) == (0, u16::MAX);
+            match protocol {
+                TCP => others.push(Term::Ports(Transport::Tcp, from, to).to_string()),
+                UDP => others.push(Term::Ports(Transport::Udp, from, to).to_string()),
+                _ if is_whole => {
+                    whole =
+                        Some(whole.map_or((protocol, protocol), |(first, _)| (first, protocol)));
+                    continue;
+                }
+                _ => others.push(format!("a part of protocol/{protocol}")),
+            }
+        }
+        if let Some((first, last)) = whole {
+            others.push(match first == last {
+                true => Term::Protocol(first).to_string(),
+                false => format!("protocols {first} to {last}"),
+            });
+        }
+    }
+    words.extend(others);
+    words
+}
+
+impl Serialize for Change {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let ranges = |set: Option<AddressSet>| {
+            set.map(|set| set.ranges().iter().map(ToString::to_string).collect::<Vec<_>>())
+        };
+        let mut fields = serializer.serialize_struct("Change", 10)?;
+        fields.serialize_field("kind", &self.kind)?;
+        fields.serialize_field("direction", &self.direction)?;
+        fields.serialize_field("family", &self.family.map(|f| f.to_string().to_lowercase()))?;
+        fields.serialize_field("traffic", &self.traffic())?;
+        fields.serialize_field("sources", &ranges(self.sources()))?;
+        fields.serialize_field("destinations", &ranges(self.destinations()))?;
+        fields.serialize_field("interfaces", &self.interfaces())?;
+        fields.serialize_field("programs", &self.programs())?;
+        fields.serialize_field("before", &self.before)?;
+        fields.serialize_field("after", &self.after)?;
+        fields.end()
+    }
+}

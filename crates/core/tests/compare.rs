@@ -1,0 +1,164 @@
+//! What a change means: exact, against the reference, and in readable lines.
+
+#![allow(clippy::unwrap_used)]
+
+use proptest::prelude::*;
+use tipstaff_core::arbitrary;
+use tipstaff_core::brief::{Brief, RuleIndex, Setting};
+use tipstaff_core::compare::Comparison;
+use tipstaff_core::decide::{Question, mismatch};
+use tipstaff_core::interface::Interface;
+use tipstaff_core::moment::Moment;
+use tipstaff_core::orders::{Action, Rule, read};
+use tipstaff_core::packet::{
+    Direction, Facts, InterfaceIndex, Packet, ProgramIndex, parse_ethernet,
+};
+
+const NOW: Moment = Moment(2_000_000_000);
+
+fn first(brief: &Brief, question: &Question) -> Option<RuleIndex> {
+    let speaks = |(_, rule): &(RuleIndex, &Rule)| mismatch(brief, rule, question).is_none();
+    brief.indexed().find(speaks).map(|(index, _)| index)
+}
+
+fn says(brief: &Brief, question: &Question) -> (Action, Option<String>) {
+    let rule = first(brief, question).and_then(|index| brief.rule(index));
+    let standing = match question.direction {
+        Direction::Inbound => brief.standing.inbound,
+        Direction::Outbound => brief.standing.outbound,
+        Direction::Transit => brief.standing.transit,
+    };
+    let limit = rule
+        .and_then(|rule| rule.limit())
+        .map(|l| format!("{} {} {:?} {:?}", l.increment, l.tolerance, l.sharing, l.over));
+    (rule.map_or(standing, |rule| rule.action), limit)
+}
+
+/// Two lists of their own, or one and what a few edits made of it.
+fn pairs() -> impl Strategy<Value = (Brief, Brief)> {
+    let edited = (arbitrary::brief(25), any::<[prop::sample::Index; 3]>(), 0..4usize).prop_map(
+        |(brief, at, what)| {
+            let mut other = brief.clone();
+            let length = other.rules.len();
+            if length > 1 {
+                let [one, two, three] = at.map(|at| at.index(length));
+                match what {
+                    0 => drop(other.rules.remove(one)),
+                    1 => other.rules.swap(one, two),
+                    2 => other.rules[one] = brief.rules[two].clone(),
+                    _ => {
+                        let moved = other.rules.remove(one);
+                        other.rules.insert(three.min(length - 1), moved);
+                    }
+                }
+            }
+            (brief, other)
+        },
+    );
+    prop_oneof![(arbitrary::brief(8), arbitrary::brief(8)), edited]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 120, ..ProptestConfig::default() })]
+
+    #[test]
+    fn a_packet_is_in_a_change_exactly_when_its_answer_changes(
+        (mut before, mut after) in pairs(),
+        frames in proptest::collection::vec(arbitrary::frame([2; 6]), 60),
+        seed in any::<u32>(),
+    ) {
+        before.expire(NOW);
+        after.expire(NOW);
+        let comparison = Comparison::of(&before, &after);
+        prop_assert!(!comparison.cut_off);
+        for (n, frame) in frames.iter().enumerate() {
+            let Packet::Ip(packet) = parse_ethernet(frame) else { continue };
+            let seed = seed as usize + n;
+            let facts = Facts {
+                interface: InterfaceIndex([2, 3, 9][seed % 3]),
+                direction: Direction::ALL[seed / 3 % 3],
+                program: ProgramIndex::OTHER,
+                belongs: false,
+                now: NOW,
+                packet: Packet::Ip(packet),
+            };
+            let Some(asked) = Question::of(&facts, &packet) else { continue };
+            // A program that one of the lists may name, and the other count otherwise.
+            let path = arbitrary::PROGRAMS.get(seed / 9 % 4).copied();
+            let of = |brief: &Brief| {
+                Question { program: path.map_or(ProgramIndex::OTHER, |p| brief.program_index(p)), ..asked }
+            };
+            let (old, new) = (of(&before), of(&after));
+            let (was, is) = (says(&before, &old), says(&after, &new));
+            let met = comparison.met_by(&asked, path);
+            prop_assert_eq!(met.is_some(), was != is && (was.0 != is.0 || is.0 == Action::Allow),
+                "{:?} {:?} {:?} {:#?}", asked, was, is, met);
+            if let Some(change) = met {
+                prop_assert_eq!((change.before.action, change.after.action), (was.0, is.0));
+                let name = |brief: &Brief, q: &Question| {
+                    first(brief, q).and_then(|i| brief.rule(i)).map(|r| r.name.clone())
+                };
+                prop_assert_eq!(&change.before.rule, &name(&before, &old));
+                prop_assert_eq!(&change.after.rule, &name(&after, &new));
+            }
+        }
+    }
+
+    #[test]
+    fn nothing_changes_between_a_list_and_itself(mut brief in arbitrary::brief(60)) {
+        brief.expire(NOW);
+        prop_assert!(Comparison::of(&brief, &brief).is_empty());
+    }
+}
+
+fn lines(before: &str, after: &str) -> String {
+    let lan = Interface {
+        index: 2,
+        name: "lan0".into(),
+        hardware: None,
+        up: true,
+        addresses: Vec::new(),
+    };
+    let brief = |rules: &str| {
+        let (standing, rules) = rules.split_once('|').unwrap_or(("deny", rules));
+        let text = format!(
+            "version = 1\n[standing]\ninbound = \"{standing}\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
+             [addresses]\npartner = [\"203.0.113.0/24\", \"2001:db8:113::/48\"]\n{rules}"
+        );
+        let orders = read(&text).unwrap();
+        Brief::on(
+            &orders,
+            &Setting { interfaces: std::slice::from_ref(&lan), ..Setting::default() },
+        )
+    };
+    let comparison = Comparison::of(&brief(before), &brief(after));
+    let line = |c: &tipstaff_core::compare::Change| {
+        let (was, is) = (c.before.by(), c.after.by());
+        format!("{}: {} · by {is}, before by {was}", c.kind.words(c.direction), c.words())
+    };
+    comparison.changes.iter().map(line).collect::<Vec<_>>().join("\n")
+}
+
+fn rule(name: &str, action: &str, rest: &str) -> String {
+    format!("[[rules]]\nname = \"{name}\"\naction = \"{action}\"\n{rest}\n")
+}
+
+#[test]
+fn changes_read_as_one_would_tell_them() {
+    let plates =
+        rule("plates", "allow", "traffic = [\"tcp/7410\", \"tcp/7411\"]\nsource = \"partner\"");
+    let shell = rule("shell", "allow", "traffic = \"ssh\"");
+    let no = rule("no", "refuse", "traffic = \"any\"\nsource = \"203.0.113.66\"");
+    let slow = rule("shell", "allow", "traffic = \"ssh\"\nat_most = \"6 per minute per source\"");
+    let own = rule("plates", "allow", "traffic = \"tcp/7410\"\nprogram = \"/usr/sbin/plated\"");
+    let told = [
+        lines("", &plates),
+        lines(&plates, ""),
+        lines(&format!("{shell}{plates}"), &format!("{no}{shell}{plates}")),
+        lines(&shell, &slow),
+        lines(&shell, &format!("allow|{shell}")),
+        lines("", &own),
+        lines(&format!("{shell}{plates}"), &format!("{plates}{shell}")),
+    ];
+    insta::assert_snapshot!(told.join("\n\n"));
+}
