@@ -11,6 +11,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use tipstaff_core::brief::Brief;
+use tipstaff_core::compare::Comparison;
 use tipstaff_core::decide::{Decision, decide};
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::edit::{Edit, Which, edit};
@@ -204,6 +205,19 @@ fn large() {
         "≤ 1 s",
     );
     let text = orders(10_000);
+    // A few rules differ; and every rule does.
+    let old = Brief::of(&read(&orders(1_000)).unwrap());
+    let few = orders(1_000).replace("tcp/500\"", "tcp/501\"").replace("10.2.7.0/24", "10.2.0.0/16");
+    let all = orders(1_000).replace("tcp/", "udp/");
+    for (what, text) in [("a few rules", few), ("every rule", all)] {
+        let new = Brief::of(&read(&text).unwrap());
+        let begin = Instant::now();
+        let comparison = Comparison::of(&old, &new);
+        let (took, pieces) = (begin.elapsed(), comparison.changes.len());
+        assert!(pieces > 0 && !comparison.cut_off);
+        let what = format!("what a change of {what} of 1,000 means ({pieces} pieces)");
+        line(&what, format!("{took:.1?}"), "≤ 1 s");
+    }
     let begin = Instant::now();
     black_box(read(&text).unwrap());
     line("10,000 rules alone: read and checked", format!("{:.1?}", begin.elapsed()), "");

@@ -95,6 +95,10 @@ pub enum Command {
     Ask(AskOptions),
     /// Check the orders, show what they mean, and put them in force at once
     Post(PostOptions),
+    /// Which traffic gets another answer, between two orders, exactly
+    Compare(CompareOptions),
+    /// End connections that the orders in force would not let in again
+    Cut(CutOptions),
     /// Keep the orders that are on trial
     Confirm(ConfirmOptions),
     /// What was put in force here, when, by whom and why
@@ -416,9 +420,43 @@ pub struct PostOptions {
     /// Why, for the history
     #[arg(long, value_name = "TEXT")]
     pub reason: Option<String>,
+    /// End the connections that the orders would not let in again; of a trial, once it is confirmed here
+    #[arg(long, conflicts_with = "check")]
+    pub cut: bool,
+    /// Post even orders that would not let your own shell in again
+    #[arg(long)]
+    pub even_if_i_am_cut_off: bool,
     /// Not the file, but this revision of the history
     #[arg(long, value_name = "NUMBER", conflicts_with = "check")]
     pub revision: Option<u32>,
+}
+
+#[derive(Args, Debug)]
+pub struct CompareOptions {
+    /// A file, the number of a revision, or in-force
+    #[arg(default_value = "in-force")]
+    pub before: String,
+    /// The same [default: the file of the orders]
+    pub after: Option<String>,
+}
+
+#[derive(Args, Debug)]
+pub struct CutOptions {
+    /// Only those that this rule (name or position) would keep out
+    #[arg(long)]
+    pub rule: Option<String>,
+    /// Only those with this address at the other end
+    #[arg(long, value_name = "ADDRESS")]
+    pub peer: Option<IpAddr>,
+    /// Only those of this program, by its path or name
+    #[arg(long)]
+    pub program: Option<String>,
+    /// Only show them
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
 }
 
 #[derive(Args, Debug)]

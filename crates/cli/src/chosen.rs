@@ -94,7 +94,11 @@ pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
 
 /// Reads a file of orders as this machine is to obey them.
 pub fn from_file(common: &Common) -> Result<Chosen, Failure> {
-    let path = common.orders_path();
+    of_file_at(common, common.orders_path())
+}
+
+/// As [`from_file`], another file than the one that all commands read.
+pub fn of_file_at(common: &Common, path: &Path) -> Result<Chosen, Failure> {
     let (text, attachments, origin) = text_of(path)?;
     chosen(path, text, origin, attachments, |orders| {
         Ok((

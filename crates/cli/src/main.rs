@@ -62,6 +62,8 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Group(command) => commands::group::run(common, command, terminal),
         Command::Ask(options) => commands::ask::run(common, options, terminal),
         Command::Post(options) => commands::post::run(common, options, terminal),
+        Command::Compare(options) => commands::compare::run(common, options, terminal),
+        Command::Cut(options) => commands::cut::run(common, options, terminal),
         Command::Confirm(options) => commands::confirm::run(common, options, terminal),
         Command::History(options) => commands::history::run(common, options, terminal),
         Command::State => commands::state::run(common, terminal),

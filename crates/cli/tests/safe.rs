@@ -6,6 +6,7 @@
 mod ground;
 
 use std::fs;
+use std::net::TcpStream;
 use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
@@ -137,5 +138,74 @@ fn orders_that_others_can_write_and_a_history_that_cannot_be_written_stop_the_po
     lab.orders(PLATES);
     lab.done(&["post"]);
     assert_eq!(json(&lab, &["history"]).as_array().unwrap().len(), 1);
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn a_post_says_what_it_changes_and_who_would_not_come_in_again() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    lab.orders(PLATES);
+    let first = lab.done(&["post"]);
+    assert!(!first.contains("what changes"), "nothing was in force before: {first}");
+    let streams: Vec<TcpStream> =
+        (0..2).map(|f| lab.connect(PARTNER[f], ARCHIVE[f], 7410).unwrap()).collect();
+    let narrow = PLATES.replace("source = \"partner\"", "source = \"203.0.113.9\"");
+    lab.orders(&narrow);
+    let second = lab.done(&["post"]);
+    assert!(second.contains("- denied: tcp/7410 from"), "{second}");
+    assert!(second.contains("1 open connection would not be let in again"), "{second}");
+    assert!(second.contains("by the standing answer inbound"), "{second}");
+    // The same, asked for.
+    let compared = lab.tipstaff(&["compare", "1", "2", "--json"]);
+    assert_eq!(compared.status.code(), Some(1));
+    let compared: Value = serde_json::from_slice(&compared.stdout).unwrap();
+    assert_eq!(compared["changes"].as_array().unwrap().len(), 2);
+    assert_eq!(compared["changes"][1]["sources"][0], "2001:db8:113::/48");
+    assert_eq!(lab.tipstaff(&["compare"]).status.code(), Some(0), "the file is in force");
+    assert_eq!(lab.tipstaff(&["compare", "7"]).status.code(), Some(2));
+
+    // They stay until somebody ends them.
+    let alive = |stream: &TcpStream| {
+        stream.set_read_timeout(Some(Duration::from_millis(50))).unwrap();
+        stream.peek(&mut [0]).is_err_and(|e| e.kind() == std::io::ErrorKind::WouldBlock)
+    };
+    assert!(streams.iter().all(alive));
+    let shown = lab.done(&["cut", "--dry-run"]);
+    assert!(shown.contains("1 connection that") && shown.contains("2001:db8:113::9"), "{shown}");
+    assert!(lab.done(&["cut", "--yes", "--peer", "203.0.113.9"]).contains("0 connections"));
+    assert!(streams.iter().all(alive));
+    assert!(lab.done(&["cut", "--yes"]).contains("1 connection ended"));
+    assert!(alive(&streams[0]) && !alive(&streams[1]));
+    // In a trial nothing is cut: what is cut does not come back.
+    lab.orders("");
+    lab.done(&["post", "--trial", "1m"]);
+    assert_eq!(lab.tipstaff(&["cut", "--yes"]).status.code(), Some(2));
+    assert!(alive(&streams[0]));
+    lab.done(&["confirm"]);
+    assert!(lab.done(&["post", "--cut"]).contains("ended: 203.0.113.9"));
+    assert!(!alive(&streams[0]));
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn orders_that_would_cut_off_their_own_writer_are_not_posted() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    let _shell = lab.connect(PARTNER[0], ARCHIVE[0], 7410).unwrap();
+    let post = |rules: &str, more: &[&str]| {
+        lab.orders(rules);
+        let mut command = lab.command(&[&["post"], more].concat());
+        command.env("SSH_CONNECTION", format!("{} 50022 {} 7410", PARTNER[0], ARCHIVE[0]));
+        let output = lab.archive.run(move || command.output().unwrap()).unwrap();
+        (output.status.code(), String::from_utf8(output.stderr).unwrap())
+    };
+    let (code, told) = post("", &[]);
+    assert_eq!(code, Some(2), "{told}");
+    let mend = "tipstaff rule add allow tcp/7410 --source 203.0.113.9 --first";
+    assert!(told.contains("your own shell") && told.contains(mend), "{told}");
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10), "nothing is in force");
+    assert_eq!(post(PLATES, &[]).0, Some(0));
+    assert_eq!(post("", &["--even-if-i-am-cut-off"]).0, Some(0));
     lab.done(&["withdraw"]);
 }

@@ -106,7 +106,9 @@ fn the_way_out_is_closed_but_for_what_is_allowed_and_for_answers() {
     let _listener = lab.listen("::", 7410);
     let _world = lab.world.run(|| TcpListener::bind("[::]:443").unwrap()).unwrap();
     for family in 0..2 {
-        assert_eq!(from_archive(&lab, ARCHIVE[family], PARTNER[family], 443), "answers");
+        // The neighbours may not know each other yet.
+        let open = || from_archive(&lab, ARCHIVE[family], PARTNER[family], 443) == "answers";
+        assert!((0..8).any(|_| open()), "{family}");
     }
     let rule = |name: &str, rest: &str| {
         format!("[[rules]]\nname = \"{name}\"\ndirection = \"outbound\"\n{rest}\n")

@@ -19,6 +19,7 @@
 pub mod arbitrary;
 pub mod brief;
 pub mod compare;
+pub mod connection;
 pub mod decide;
 pub mod draft;
 pub mod exposure;

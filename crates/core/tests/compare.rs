@@ -132,11 +132,11 @@ fn lines(before: &str, after: &str) -> String {
         )
     };
     let comparison = Comparison::of(&brief(before), &brief(after));
-    let line = |c: &tipstaff_core::compare::Change| {
-        let (was, is) = (c.before.by(), c.after.by());
-        format!("{}: {} · by {is}, before by {was}", c.kind.words(c.direction), c.words())
+    let line = |line: tipstaff_core::compare::Line| {
+        let how = line.kind.words(line.direction);
+        format!("{how}: {} · by {}, before by {}", line.text, line.by, line.before)
     };
-    comparison.changes.iter().map(line).collect::<Vec<_>>().join("\n")
+    comparison.lines().into_iter().map(line).collect::<Vec<_>>().join("\n")
 }
 
 fn rule(name: &str, action: &str, rest: &str) -> String {

@@ -2,6 +2,8 @@
 //! read live, or from a stored [`snapshot::Snapshot`] of a machine.
 #![forbid(unsafe_code)]
 
+pub mod connections;
+mod diag;
 pub mod interfaces;
 pub mod lab;
 pub mod listeners;
@@ -11,3 +13,5 @@ mod owners;
 pub mod routes;
 pub mod shell;
 pub mod snapshot;
+
+pub use diag::SocketKey;

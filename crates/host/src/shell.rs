@@ -14,12 +14,19 @@ pub fn find() -> Option<Shell> {
     own.as_deref().and_then(parse).or_else(of_ancestors)
 }
 
+/// The processes that this one descends from, the nearest first, without the
+/// first of all.
+pub fn ancestors() -> Vec<u32> {
+    let parent = |pid: &i32| parent_of(&fs::read_to_string(format!("/proc/{pid}/stat")).ok()?);
+    std::iter::successors(Some(nix::unistd::getppid().as_raw()), parent)
+        .take_while(|pid| *pid > 1)
+        .take(ANCESTORS)
+        .filter_map(|pid| u32::try_from(pid).ok())
+        .collect()
+}
+
 fn of_ancestors() -> Option<Shell> {
-    let mut pid = nix::unistd::getppid().as_raw();
-    for _ in 0..ANCESTORS {
-        if pid <= 1 {
-            return None;
-        }
+    for pid in ancestors() {
         let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
         let found = environment
             .split(|byte| *byte == 0)
@@ -28,7 +35,6 @@ fn of_ancestors() -> Option<Shell> {
         if found.is_some() {
             return found;
         }
-        pid = parent_of(&fs::read_to_string(format!("/proc/{pid}/stat")).ok()?)?;
     }
     None
 }

@@ -2,7 +2,9 @@
 
 pub mod ask;
 pub mod brief;
+pub mod compare;
 pub mod confirm;
+pub mod cut;
 pub mod demo;
 pub mod draft;
 pub mod group;

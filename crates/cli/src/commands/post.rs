@@ -7,16 +7,23 @@ use std::time::Duration;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::unistd::{User, geteuid};
 use serde::Serialize;
+use tipstaff_core::brief::Brief;
+use tipstaff_core::compare::{Change, Comparison};
+use tipstaff_core::connection::Connection;
+use tipstaff_core::listener::Program;
 use tipstaff_core::orders::{OrdersHash, Remark, Silence, remarks};
+use tipstaff_core::packet::Direction;
+use tipstaff_core::reach::speaker_words;
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record, enforceable};
-use tipstaff_host::interfaces;
+use tipstaff_host::{connections, interfaces, shell};
 
 use crate::Ending;
 use crate::arguments::{Common, PostOptions};
 use crate::chosen::{self, Chosen};
-use crate::commands::confirm;
+use crate::commands::cut::{self, Stranded};
+use crate::commands::{compare, confirm};
 use crate::failure::{Failure, system};
 use crate::history::{self, History};
 use crate::terminal::{Terminal, counted};
@@ -34,6 +41,9 @@ struct Report {
     replaced: bool,
     revision: Option<u32>,
     trial_seconds: Option<u64>,
+    changes: Vec<Change>,
+    changes_cut_off: bool,
+    stranded: Vec<Connection>,
     remarks: Vec<Remark>,
 }
 
@@ -56,6 +66,10 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let record = record(&judge, common);
     let mut gate = KernelGate::new(&common.run_dir)?;
+    let meaning = meaning(&gate, &judge, terminal)?;
+    if !options.even_if_i_am_cut_off {
+        shell_stays(common, &judge.brief)?;
+    }
     // A full disk stops the post, and not its memory.
     let prepared = history.prepare(&record, options.reason.as_deref(), options.trial.is_none())?;
     let posting = Posting { brief: &judge.brief, record };
@@ -63,10 +77,13 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         Some(time) => gate.try_out(&posting, &all, time)?,
         None => gate.post(&posting, &all)?,
     };
-    let kept = Kept { revision: Some(prepared.done()?), trial: options.trial };
+    let kept = Kept { revision: Some(prepared.done()?), trial: options.trial, meaning };
     show(&judge, Some(&posted), &kept, terminal);
+    if options.cut && options.trial.is_none() {
+        end_stranded(&judge.brief, terminal)?;
+    }
     if options.trial.is_some() && !terminal.json && std::io::stdin().is_terminal() {
-        return ask(common, &mut gate, terminal);
+        return ask(common, &mut gate, options.cut.then_some(&judge.brief), terminal);
     }
     Ok(Ending::Fine)
 }
@@ -78,11 +95,122 @@ pub struct Kept {
     pub revision: Option<u32>,
     /// For so long only, unless it is confirmed.
     pub trial: Option<Duration>,
+    /// What it changes, where something was in force before.
+    pub meaning: Option<Meaning>,
 }
+
+/// What a post changes.
+pub struct Meaning {
+    /// Which traffic gets another answer.
+    comparison: Comparison,
+    /// The connections of this moment that would not be let in again.
+    stranded: Vec<Stranded>,
+}
+
+/// What the orders change: against those in force, and for who is connected.
+fn meaning(
+    gate: &KernelGate,
+    judge: &Chosen,
+    terminal: &Terminal,
+) -> Result<Option<Meaning>, Failure> {
+    let stranded = cut::stranded(&judge.brief)?;
+    let before = match gate.in_force()? {
+        // Orders of another version cannot be compared; that stops nobody.
+        Some(in_force) => match chosen::from_force(&in_force) {
+            Ok(before) => Some(before),
+            Err(e) => {
+                terminal.note(&format!("the orders in force cannot be compared: {e}"));
+                None
+            }
+        },
+        None => None,
+    };
+    let comparison = match before {
+        Some(before) => Comparison::of(&before.brief, &judge.brief),
+        None if stranded.is_empty() => return Ok(None),
+        None => Comparison::default(),
+    };
+    Ok(Some(Meaning { comparison, stranded }))
+}
+
+/// Stops where the orders would not let the shell in again that this is typed
+/// in. It lives in the machine's own network, not in a named namespace.
+fn shell_stays(common: &Common, brief: &Brief) -> Result<(), Failure> {
+    if common.namespace.is_some() {
+        return Ok(());
+    }
+    let (told, ancestors) = (shell::find(), shell::ancestors());
+    let open = connections::list().map_err(system("reading the connections"))?;
+    // Either the environment tells, or an ancestor of this process holds the connection.
+    let is_own = |connection: &Connection| {
+        let tells = told.is_some_and(|shell| {
+            connection.remote.ip() == shell.from && connection.local.port() == shell.port
+        });
+        let holds = |program: &Program| ancestors.contains(&program.pid);
+        let inbound = connection.direction == Direction::Inbound;
+        inbound && (tells || connection.owner.programs.iter().any(holds))
+    };
+    let shut_out = open.iter().map(|(connection, _)| connection).find_map(|connection| {
+        let said = connection.shut_out_by(brief, chosen::now()).filter(|_| is_own(connection))?;
+        Some((connection, said))
+    });
+    let Some((own, said)) = shut_out else { return Ok(()) };
+    let by = speaker_words(brief, said.speaker);
+    let (from, port) = (own.remote.ip(), own.local.port());
+    Err(Failure::Argument {
+        message: format!(
+            "your own shell, tcp/{port} from {from}, would not be let in again: {by} says {}",
+            said.verdict
+        ),
+        mend: format!(
+            "Add a rule for it: tipstaff rule add allow tcp/{port} --source {from} --first; or post all the same with --even-if-i-am-cut-off"
+        ),
+    })
+}
+
+/// Ends what would not be let in again, and tells.
+fn end_stranded(brief: &Brief, terminal: &Terminal) -> Result<(), Failure> {
+    let stranded = cut::stranded(brief)?;
+    let ended = cut::end(&stranded)?;
+    if !terminal.json {
+        for stranded in &stranded {
+            terminal.line(format!("  ended: {}", stranded.words(brief)));
+        }
+        terminal.line(format!("  {} ended", counted(ended, "connection", "connections")));
+    }
+    Ok(())
+}
+
+/// The part of the report about what changes.
+fn show_meaning(judge: &Chosen, meaning: &Meaning, replaced: bool, terminal: &Terminal) {
+    if replaced {
+        terminal.line("  what changes:");
+        compare::show(&meaning.comparison, terminal);
+    }
+    let stranded = &meaning.stranded;
+    if !stranded.is_empty() {
+        let open = counted(stranded.len(), "open connection", "open connections");
+        terminal.line(format!("  {open} would not be let in again (`tipstaff cut` ends them):"));
+        for stranded in stranded.iter().take(STRANDED_SHOWN) {
+            terminal.line(format!("    {}", stranded.words(&judge.brief)));
+        }
+        if stranded.len() > STRANDED_SHOWN {
+            terminal.line(format!("    … and {} more", stranded.len() - STRANDED_SHOWN));
+        }
+    }
+}
+
+/// So many connections are named.
+const STRANDED_SHOWN: usize = 8;
 
 /// Asks whether the trial is to stay, as long as it runs. Where nobody
 /// answers, because there is nobody any more, the kernel answers.
-fn ask(common: &Common, gate: &mut KernelGate, terminal: &Terminal) -> Result<Ending, Failure> {
+fn ask(
+    common: &Common,
+    gate: &mut KernelGate,
+    cut: Option<&Brief>,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
     let input = std::io::stdin();
     while let Some(pending) = gate.pending()? {
         anstream::eprint!("\rkeep? [y/N] {:>4} s ", pending.left.as_secs());
@@ -100,6 +228,9 @@ fn ask(common: &Common, gate: &mut KernelGate, terminal: &Terminal) -> Result<En
         }
         if matches!(answer.trim(), "y" | "yes") {
             confirm::keep(common, gate, terminal)?;
+            if let Some(brief) = cut {
+                end_stranded(brief, terminal)?;
+            }
         } else {
             confirm::told_reverted(gate.revert()?.as_ref(), terminal);
         }
@@ -145,6 +276,13 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
             replaced: posted.is_some_and(|p| p.replaced),
             revision: kept.revision,
             trial_seconds: kept.trial.map(|time| time.as_secs()),
+            changes: kept.meaning.as_ref().map_or(Vec::new(), |m| m.comparison.changes.clone()),
+            changes_cut_off: kept.meaning.as_ref().is_some_and(|m| m.comparison.cut_off),
+            stranded: kept
+                .meaning
+                .iter()
+                .flat_map(|m| m.stranded.iter().map(|s| s.connection.clone()))
+                .collect(),
             remarks: remarks(brief, chosen::now()),
         });
         return;
@@ -180,6 +318,9 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
         terminal.line(format!("  note on {rule}: {message}"));
     }
     if let Some(posted) = posted {
+        if let Some(meaning) = &kept.meaning {
+            show_meaning(judge, meaning, posted.replaced, terminal);
+        }
         terminal.line(format!("  guarded: {}", posted.guarded.join(", ")));
         if !posted.vanished.is_empty() {
             terminal.line(format!("  gone meanwhile: {}", posted.vanished.join(", ")));

@@ -82,7 +82,7 @@ pub fn run(
     Ok(Ending::Fine)
 }
 
-fn find(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
+pub fn find(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
     let which = Which::parse(wanted);
     let found = judge.brief.indexed().find(|(index, rule)| match &which {
         Which::Name(name) => rule.name.as_str() == name,

@@ -22,6 +22,7 @@ use crate::names::address::Family;
 use crate::names::spans::Spans;
 use crate::orders::{Action, Limit, RuleName, Sharing};
 use crate::packet::Direction;
+pub use words::Line;
 
 /// The dimensions behind direction and family, in their order.
 pub(crate) const AXES: usize = 5;

@@ -4,7 +4,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use serde::ser::{Serialize, SerializeStruct, Serializer};
 
-use super::{Change, DESTINATION, INTERFACE, Kind, PROGRAM, SOURCE, TRAFFIC};
+use super::{Change, Comparison, DESTINATION, INTERFACE, Kind, PROGRAM, SOURCE, TRAFFIC};
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::spans::Spans;
 use crate::names::traffic::{TCP, Term, TrafficKey, Transport, UDP};
@@ -79,28 +79,89 @@ impl Change {
 
     /// The piece in a line: `tcp/7410 from 203.0.113.0/24 on lan0`.
     pub fn words(&self) -> String {
-        let mut words = vec![shown(&self.traffic())];
-        let only = |family: Option<Family>| family.map(|family| format!(" ({family})"));
-        if let Some(set) = self.sources() {
-            words.push(format!("from {}", set_in_words(&set, self.family)));
-        } else if self.direction == Direction::Inbound {
-            words.push(format!("from anyone{}", only(self.family).unwrap_or_default()));
-        }
-        if let Some(set) = self.destinations() {
-            words.push(format!("to {}", set_in_words(&set, self.family)));
-        } else if self.direction != Direction::Inbound {
-            words.push(format!("to anyone{}", only(self.family).unwrap_or_default()));
-        }
-        if let Some(interfaces) = self.interfaces() {
-            words.push(format!("on {}", interfaces.join(", ")));
-        }
-        if let Some(programs) = self.programs() {
-            let told = programs.iter().map(|name| if name.is_empty() { "others" } else { name });
-            let told: Vec<&str> = told.collect();
-            words.push(format!("of {}", told.join(", ")));
-        }
-        words.join(" ")
+        in_words(&[self])
     }
+
+    /// Whether two pieces differ in nothing but the family and its addresses.
+    fn is_twin_of(&self, other: &Self) -> bool {
+        let rest = |c: &Self| {
+            let axes = [TRAFFIC, INTERFACE, PROGRAM].map(|axis| c.axes[axis].clone());
+            let whole = [SOURCE, DESTINATION].map(|axis| c.axes[axis].is_none());
+            (c.kind, c.direction, c.before.clone(), c.after.clone(), axes, whole)
+        };
+        self.family != other.family && rest(self) == rest(other)
+    }
+}
+
+/// What changes, in a line.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Line {
+    /// How.
+    pub kind: Kind,
+    /// Which way.
+    pub direction: Direction,
+    /// `tcp/7410 from 203.0.113.0/24, 2001:db8:113::/48`.
+    pub text: String,
+    /// Who says it now.
+    pub by: String,
+    /// Who said it before.
+    pub before: String,
+}
+
+impl Comparison {
+    /// All changes, those of both families that are alike in one line.
+    pub fn lines(&self) -> Vec<Line> {
+        let mut left: Vec<&Change> = self.changes.iter().collect();
+        let mut lines = Vec::new();
+        while !left.is_empty() {
+            let first = left.remove(0);
+            let twin = left.iter().position(|other| first.is_twin_of(other));
+            let alike: Vec<&Change> =
+                std::iter::once(first).chain(twin.map(|at| left.remove(at))).collect();
+            lines.push(Line {
+                kind: first.kind,
+                direction: first.direction,
+                text: in_words(&alike),
+                by: first.after.by(),
+                before: first.before.by(),
+            });
+        }
+        lines
+    }
+}
+
+/// Pieces that differ in family and addresses only.
+fn in_words(alike: &[&Change]) -> String {
+    let Some(first) = alike.first() else { return String::new() };
+    let mut words = vec![shown(&first.traffic())];
+    let family = first.family.filter(|_| alike.len() == 1);
+    let only = family.map(|family| format!(" ({family})")).unwrap_or_default();
+    let all = |of: fn(&Change) -> Option<AddressSet>| {
+        let sets: Vec<String> = alike
+            .iter()
+            .filter_map(|change| Some(set_in_words(&of(change)?, change.family)))
+            .collect();
+        (!sets.is_empty()).then(|| sets.join(", "))
+    };
+    match all(Change::sources) {
+        Some(sources) => words.push(format!("from {sources}")),
+        None if first.direction == Direction::Inbound => words.push(format!("from anyone{only}")),
+        None => {}
+    }
+    match all(Change::destinations) {
+        Some(destinations) => words.push(format!("to {destinations}")),
+        None if first.direction != Direction::Inbound => words.push(format!("to anyone{only}")),
+        None => {}
+    }
+    if let Some(interfaces) = first.interfaces() {
+        words.push(format!("on {}", interfaces.join(", ")));
+    }
+    if let Some(programs) = first.programs() {
+        let told = programs.iter().map(|name| if name.is_empty() { "others" } else { name });
+        let told: Vec<&str> = told.collect();
+        words.push(format!("of {}", told.join(", ")));
+    }
+    words.join(" ")
 }
 
 impl Kind {

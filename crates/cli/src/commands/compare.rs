@@ -1,0 +1,99 @@
+//! `compare`: which traffic gets another answer, between two orders.
+
+use std::path::Path;
+
+use serde::Serialize;
+use tipstaff_core::compare::{Change, Comparison, Kind};
+use tipstaff_core::orders::OrdersHash;
+use tipstaff_gate::GateError;
+
+use crate::Ending;
+use crate::arguments::{Common, CompareOptions};
+use crate::chosen::{self, Chosen, Visible};
+use crate::failure::Failure;
+use crate::history::History;
+use crate::terminal::Terminal;
+
+/// So many lines are shown; JSON has all.
+const SHOWN: usize = 24;
+
+#[derive(Serialize)]
+struct Report<'c> {
+    before: OrdersHash,
+    after: OrdersHash,
+    changes: &'c [Change],
+    cut_off: bool,
+}
+
+pub fn run(
+    common: &Common,
+    options: &CompareOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let before = named(common, &options.before)?;
+    let after = match &options.after {
+        Some(name) => named(common, name)?,
+        None => chosen::from_file(common)?,
+    };
+    let comparison = Comparison::of(&before.brief, &after.brief);
+    if terminal.json {
+        terminal.json(&Report {
+            before: before.origin.hash(),
+            after: after.origin.hash(),
+            changes: &comparison.changes,
+            cut_off: comparison.cut_off,
+        });
+    } else {
+        terminal.heading(&format!("from {}", before.origin.words()));
+        terminal.line(format!("to   {}", after.origin.words()));
+        show(&comparison, terminal);
+    }
+    Ok(if comparison.is_empty() { Ending::Fine } else { Ending::Differs })
+}
+
+/// Orders by what they are called: `in-force`, the number of a revision, a file.
+fn named(common: &Common, name: &str) -> Result<Chosen, Failure> {
+    if name == "in-force" {
+        return match chosen::in_force(common)? {
+            (Some(in_force), _) => chosen::from_force(&in_force),
+            (None, Visible::OnlyToRoot) => Err(GateError::NotRoot.into()),
+            (None, Visible::Yes) => Err(GateError::NothingInForce.into()),
+        };
+    }
+    if let Ok(number) = name.parse() {
+        return chosen::of_revision(common, &History::of(common).get(number)?);
+    }
+    chosen::of_file_at(common, Path::new(name))
+}
+
+/// The lines, at most so many.
+pub fn show(comparison: &Comparison, terminal: &Terminal) {
+    let lines = comparison.lines();
+    if lines.is_empty() {
+        terminal.line("  every packet gets the same answer");
+    }
+    for line in lines.iter().take(SHOWN) {
+        let sign = match line.kind {
+            Kind::LetIn => "+",
+            Kind::Denied | Kind::Refused => "-",
+            Kind::Rate | Kind::Answered | Kind::Silenced => "~",
+        };
+        let how = line.kind.words(line.direction);
+        terminal.line(format!("  {sign} {how}: {}", line.text));
+        let before = if line.before == line.by && line.kind != Kind::Rate {
+            String::new()
+        } else {
+            format!("; before it was {}", line.before)
+        };
+        terminal.note(&format!("      by {}{before}", line.by));
+    }
+    if lines.len() > SHOWN {
+        terminal.line(format!("  … and {} more; --json has all", lines.len() - SHOWN));
+    }
+    if comparison.cut_off {
+        terminal.line(format!(
+            "  … and more: beyond {} pieces nothing was looked for",
+            tipstaff_core::compare::MOST_PIECES
+        ));
+    }
+}
