@@ -71,6 +71,9 @@ proptest! {
         after.expire(NOW);
         let comparison = Comparison::of(&before, &after);
         prop_assert!(!comparison.cut_off);
+        // Every piece can be told.
+        let told = comparison.lines();
+        prop_assert!(told.iter().all(|line| !line.text.is_empty() && !line.text.starts_with(" ")), "{told:?}");
         for (n, frame) in frames.iter().enumerate() {
             let Packet::Ip(packet) = parse_ethernet(frame) else { continue };
             let seed = seed as usize + n;

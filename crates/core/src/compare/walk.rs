@@ -113,7 +113,7 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
             let (a, b) = (all(&walk.before), all(&walk.after));
             walk.narrow(0, a, b, &mut Default::default());
             comparison.cut_off |= walk.cut_off;
-            of_family[nth] = merged(walk.pieces);
+            of_family[nth] = merged(walk.pieces, &walk.whole);
         }
         // Where both families have the same piece without addresses, it is one.
         let [four, six] = of_family;
@@ -294,7 +294,7 @@ fn first_of(values: &Values) -> Option<u128> {
 }
 
 /// Takes pieces together that differ in one axis only.
-fn merged(mut pieces: Vec<Piece>) -> Vec<Piece> {
+fn merged(mut pieces: Vec<Piece>, whole: &[Spans<u128>; AXES]) -> Vec<Piece> {
     for axis in (0..AXES).rev() {
         let mut found: HashMap<Piece, usize> = HashMap::new();
         let mut kept: Vec<Piece> = Vec::new();
@@ -304,7 +304,7 @@ fn merged(mut pieces: Vec<Piece>) -> Vec<Piece> {
                 Some(at) => {
                     let known = &mut kept[*at].axes[axis];
                     *known = match (known.take(), values) {
-                        (Some(a), Some(b)) => Some(a.union(&b)),
+                        (Some(a), Some(b)) => Some(a.union(&b)).filter(|all| *all != whole[axis]),
                         _ => None,
                     };
                 }

@@ -21,7 +21,9 @@ impl Change {
         let (meant, others) = (terms(&keys), terms(&rest(&keys)));
         if others.len() < meant.len() {
             let mut words = others;
-            words[0] = format!("any but {}", words[0]);
+            if let Some(first) = words.first_mut() {
+                *first = format!("any but {first}");
+            }
             words
         } else {
             meant
@@ -141,7 +143,13 @@ fn in_words(alike: &[&Change]) -> String {
             .iter()
             .filter_map(|change| Some(set_in_words(&of(change)?, change.family)))
             .collect();
-        (!sets.is_empty()).then(|| sets.join(", "))
+        // "anyone but" of both families is said once.
+        let but = "anyone but ";
+        let rest: Option<Vec<&str>> = sets.iter().map(|set| set.strip_prefix(but)).collect();
+        match rest {
+            Some(rest) if rest.len() > 1 => Some(format!("{but}{}", rest.join(", "))),
+            _ => (!sets.is_empty()).then(|| sets.join(", ")),
+        }
     };
     match all(Change::sources) {
         Some(sources) => words.push(format!("from {sources}")),
