@@ -95,6 +95,8 @@ pub enum Command {
     Ask(AskOptions),
     /// Check the orders, show what they mean, and put them in force at once
     Post(PostOptions),
+    /// Which posture holds, which others there are; or take one up
+    Posture(PostureOptions),
     /// Which traffic gets another answer, between two orders, exactly
     Compare(CompareOptions),
     /// End connections that the orders in force would not let in again
@@ -111,6 +113,10 @@ pub enum Command {
     Watch(WatchOptions),
     /// Which ports are truly reachable, from where, and why that differs from the orders
     Reach(ReachOptions),
+    /// After a restart: put the orders of the last post in force
+    Boot,
+    /// Write the service units that put the orders in force after each restart, and keep them
+    InstallBoot(InstallBootOptions),
     /// Give every interface that appears its gate, until it is stopped: a service
     Keep,
     /// Take the gate down; everything passes then
@@ -429,6 +435,31 @@ pub struct PostOptions {
     /// Not the file, but this revision of the history
     #[arg(long, value_name = "NUMBER", conflicts_with = "check")]
     pub revision: Option<u32>,
+}
+
+#[derive(Args, Debug)]
+pub struct PostureOptions {
+    /// Take up this one: of the orders in force, or sealed (nothing in, nothing out), or none
+    pub name: Option<String>,
+    /// Only for this long; then the kernel goes back to the one before by itself
+    #[arg(long = "for", value_name = "TIME", value_parser = duration, requires = "name")]
+    pub time: Option<Duration>,
+    /// Only until this command ends, however it ends
+    #[arg(long, requires = "name", conflicts_with = "time")]
+    pub while_i_wait: bool,
+    /// Why, for the history
+    #[arg(long, value_name = "TEXT", requires = "name")]
+    pub reason: Option<String>,
+}
+
+#[derive(Args, Debug)]
+pub struct InstallBootOptions {
+    /// Write below DIR instead of /
+    #[arg(long, value_name = "DIR", default_value = "/")]
+    pub root: PathBuf,
+    /// Only print what would be written
+    #[arg(long)]
+    pub print: bool,
 }
 
 #[derive(Args, Debug)]

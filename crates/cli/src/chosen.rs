@@ -7,7 +7,9 @@ use std::path::Path;
 use serde::Serialize;
 use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{Attachments, Faults, Orders, OrdersHash, Sheets, read_all};
+use tipstaff_core::orders::{
+    Attachments, Faults, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, Sheets, read_all,
+};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, InForce, Record};
 use tipstaff_host::interfaces;
@@ -183,21 +185,32 @@ fn here(orders: &Orders, host: Option<&str>, posture: Option<&str>) -> Result<Br
 pub fn setting<'o>(orders: &'o Orders, host: Option<&str>, posture: Option<&str>) -> Setting<'o> {
     Setting {
         host: orders.hosts.iter().find(|h| Some(h.name.as_str()) == host),
-        posture: orders.postures.iter().find(|p| Some(p.name.as_str()) == posture),
+        posture: posture_called(orders, posture),
         interfaces: &[],
+    }
+}
+
+/// A posture by its name, the built-in one too.
+fn posture_called<'o>(orders: &'o Orders, name: Option<&str>) -> Option<&'o Posture> {
+    match name {
+        Some(SEALED) => Some(Posture::sealed()),
+        name => orders.postures.iter().find(|p| Some(p.name.as_str()) == name),
     }
 }
 
 /// The posture that was asked for; none when none was.
 pub fn which_posture(orders: &Orders, told: Option<&str>) -> Result<Option<String>, Failure> {
     let Some(name) = told else { return Ok(None) };
-    if orders.postures.iter().any(|posture| posture.name == name) {
+    if name == NO_POSTURE {
+        return Ok(None);
+    }
+    if name == SEALED || orders.postures.iter().any(|posture| posture.name == name) {
         return Ok(Some(name.to_owned()));
     }
     let names: Vec<&str> = orders.postures.iter().map(|p| p.name.as_str()).collect();
     let mend = match names.as_slice() {
-        [] => "They have no [[postures]]: leave --posture out.".to_owned(),
-        names => format!("They know {}.", names.join(", ")),
+        [] => format!("They have no [[postures]]; `{SEALED}` is built in."),
+        names => format!("They know {}; `{SEALED}` is built in.", names.join(", ")),
     };
     Err(Failure::Argument { message: format!("the orders know no posture `{name}`"), mend })
 }

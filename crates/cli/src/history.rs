@@ -113,6 +113,12 @@ impl History {
         read.filter_map(Result::transpose).collect()
     }
 
+    /// All that can be read, the oldest first: after a crash some may be broken.
+    pub fn readable(&self) -> Vec<Revision> {
+        let numbers = self.numbers().unwrap_or_default();
+        numbers.into_iter().filter_map(|number| self.read(number).ok().flatten()).collect()
+    }
+
     /// One of them.
     pub fn get(&self, number: u32) -> Result<Revision, Failure> {
         self.read(number)?.ok_or_else(|| Failure::Argument {

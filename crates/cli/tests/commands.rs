@@ -587,7 +587,7 @@ postures = "open-house"
     };
     assert_eq!((brief(&[]), brief(&open)), (3, 4));
     let text = desk.text(&["post", "--check", "--host", "archive", "--posture", "open-hose"]);
-    assert!(text.contains("They know open-house.") && text.ends_with("(exit code 2)"), "{text}");
+    assert!(text.contains("They know open-house;") && text.ends_with("(exit code 2)"), "{text}");
     let unknown =
         Desk::new(&house.replace("postures = \"open-house\"", "postures = \"open-huose\""));
     assert!(unknown.text(&["hosts"]).contains("Did you mean `open-house`?"));

@@ -64,7 +64,7 @@ fn silence_in(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Sil
     let holds = setting.posture.is_some_and(|posture| postures.contains(&posture.name));
     if !placed_here {
         Some(Silence::OtherHost)
-    } else if !postures.is_empty() && !holds {
+    } else if setting.posture.is_some_and(Posture::is_sealed) || !postures.is_empty() && !holds {
         Some(Silence::OtherPosture)
     } else {
         group.is_some_and(|group| !group.enabled).then_some(Silence::GroupPaused)

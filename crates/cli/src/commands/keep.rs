@@ -1,6 +1,6 @@
 //! `keep`: a service that gives every interface that appears its gate, makes
-//! interface patterns follow, and keeps own addresses and the files of programs
-//! as they are now. Enforcement does not need it: it stops
+//! interface patterns follow, keeps own addresses and the files of programs as
+//! they are now, and takes up the posture of a place that it recognises. Enforcement does not need it: it stops
 //! without opening anything.
 
 use std::collections::BTreeSet;
@@ -15,6 +15,7 @@ use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use serde::Serialize;
 use tipstaff_core::interface::Interface;
+use tipstaff_core::orders::SEALED;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::programs::Identity;
 use tipstaff_gate::kernel::{KernelGate, check_ground};
@@ -24,6 +25,7 @@ use tipstaff_host::interfaces::{self, LinkWatch};
 use crate::Ending;
 use crate::arguments::Common;
 use crate::chosen;
+use crate::commands::posture;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
 
@@ -62,6 +64,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     // Refused here, and not only when the first interface appears.
     check_ground()?;
     let mut known = Known::default();
+    let mut place = Place::default();
     keep_up(&mut gate, &mut known, terminal)?;
     notify("READY=1");
     if !terminal.json {
@@ -85,6 +88,56 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         }
         links.drain().map_err(system("watching the interfaces"))?;
         keep_up(&mut gate, &mut known, terminal)?;
+        place.look(common, &mut gate, terminal)?;
+    }
+}
+
+/// The place that was recognised, twice in a row, so that a router that is away
+/// for a moment changes nothing.
+#[derive(Default)]
+struct Place {
+    /// Where this is.
+    here: Option<String>,
+    /// Where it seems to be since the last look.
+    seems: Option<String>,
+}
+
+impl Place {
+    /// Takes up the posture of a place that was come to. A posture that was
+    /// chosen by hand holds until the place changes; `sealed` holds for good.
+    fn look(
+        &mut self,
+        common: &Common,
+        gate: &mut KernelGate,
+        terminal: &Terminal,
+    ) -> Result<(), Failure> {
+        let Some(in_force) = gate.in_force()? else { return Ok(()) };
+        let chosen = chosen::from_force(&in_force)?;
+        let found = posture::recognised(&chosen.orders)?.map(|posture| posture.name.clone());
+        let settled = found == self.seems;
+        self.seems = found;
+        if !settled || self.seems == self.here {
+            return Ok(());
+        }
+        let before = std::mem::replace(&mut self.here, self.seems.clone());
+        let Some(name) = &self.here else { return Ok(()) };
+        let now = in_force.record.posture.as_deref();
+        if now == Some(SEALED) || now == Some(name) || before.is_none() && now.is_some() {
+            return Ok(());
+        }
+        match posture::take_up(common, gate, name, None, Some("keep recognised the place")) {
+            // It is tried again when that is over.
+            Err(Failure::Gate(GateError::TrialRunning(_))) => self.here = before,
+            taken => {
+                taken?;
+                if terminal.json {
+                    terminal.json_line(&serde_json::json!({ "posture": name }));
+                } else {
+                    terminal.line(format!("this place is recognised: posture {name}"));
+                }
+            }
+        }
+        Ok(())
     }
 }
 

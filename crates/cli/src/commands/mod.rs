@@ -1,6 +1,7 @@
 //! One file a command.
 
 pub mod ask;
+pub mod boot;
 pub mod brief;
 pub mod compare;
 pub mod confirm;
@@ -10,9 +11,11 @@ pub mod draft;
 pub mod group;
 pub mod history;
 pub mod hosts;
+pub mod install_boot;
 pub mod keep;
 pub mod names;
 pub mod post;
+pub mod posture;
 pub mod reach;
 pub mod rule;
 pub mod rules;

@@ -23,7 +23,7 @@ use crate::Ending;
 use crate::arguments::{Common, PostOptions};
 use crate::chosen::{self, Chosen};
 use crate::commands::cut::{self, Stranded};
-use crate::commands::{compare, confirm};
+use crate::commands::{boot, compare, confirm};
 use crate::failure::{Failure, system};
 use crate::history::{self, History};
 use crate::terminal::{Terminal, counted};
@@ -77,6 +77,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         Some(time) => gate.try_out(&posting, &all, time)?,
         None => gate.post(&posting, &all)?,
     };
+    boot::made_good(common);
     let kept = Kept { revision: Some(prepared.done()?), trial: options.trial, meaning };
     show(&judge, Some(&posted), &kept, terminal);
     if options.cut && options.trial.is_none() {

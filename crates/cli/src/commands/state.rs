@@ -16,6 +16,7 @@ use crate::Ending;
 use crate::arguments::Common;
 use crate::attachments;
 use crate::chosen::setting;
+use crate::commands::boot;
 use crate::failure::{Failure, system};
 use crate::terminal::{Terminal, moment};
 
@@ -72,6 +73,9 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             });
         } else {
             terminal.heading("down: no gate is up, everything passes");
+            if let Some(trouble) = boot::trouble(common) {
+                terminal.line(format!("  after the restart {}", boot::in_words(&trouble)));
+            }
             terminal.note("put orders in force with `tipstaff post`");
         }
         return Ok(Ending::Down);
@@ -100,7 +104,15 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         ),
         mend: "tipstaff post".into(),
     }));
-    if let Some(abandoned) = gate.fell_back()? {
+    if let Some(trouble) = boot::trouble(common) {
+        drift.push(Drift {
+            what: format!("after the restart {}", boot::in_words(&trouble)),
+            mend: "tipstaff post, with orders that are right".into(),
+        });
+    }
+    // The end of a posture that was taken up for a time is no surprise.
+    let tried = gate.fell_back()?.filter(|record| record.hash() != in_force.record.hash());
+    if let Some(abandoned) = tried {
         drift.push(Drift {
             what: format!(
                 "the trial of orders {} was not confirmed in time; these are the ones before",

@@ -37,6 +37,7 @@ pub fn run(
         }
         return Ok(Ending::Fine);
     }
+    super::boot::made_good(common);
     let withdrawn = gate.withdraw()?;
     if terminal.json {
         terminal.json(&json!({ "withdrawn": withdrawn }));

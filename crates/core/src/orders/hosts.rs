@@ -1,11 +1,13 @@
 //! Hosts, groups of rules, and the selectors that place rules on hosts.
 
 use std::fmt;
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
 use super::model::Action;
+use crate::names::address::{AddressRange, AddressSet};
 
 /// Which hosts something is for.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -123,6 +125,93 @@ pub struct Recognition {
     pub gateway: Option<String>,
 }
 
+/// The posture that every machine knows: nothing comes in or leaves but what
+/// the foundations let pass, and no rule speaks.
+pub const SEALED: &str = "sealed";
+/// What stands for no posture at all.
+pub const NO_POSTURE: &str = "none";
+
+impl Posture {
+    /// The one that is built in.
+    pub fn sealed() -> &'static Self {
+        static SEALED_POSTURE: std::sync::LazyLock<Posture> = std::sync::LazyLock::new(|| {
+            let deny = Some(Action::Deny);
+            Posture {
+                name: SEALED.to_owned(),
+                note: Some("Built in: nothing in, nothing out".to_owned()),
+                standing: OwnStanding { inbound: deny, outbound: deny, transit: deny },
+                recognition: Recognition::default(),
+            }
+        });
+        &SEALED_POSTURE
+    }
+
+    /// Whether no rule speaks in it.
+    pub fn is_sealed(&self) -> bool {
+        self.name == SEALED
+    }
+}
+
+/// Where a machine is.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Surroundings {
+    /// Its interfaces that are up.
+    pub interfaces: Vec<String>,
+    /// Its addresses.
+    pub addresses: Vec<IpAddr>,
+    /// The routers that lead everywhere else.
+    pub gateways: Vec<IpAddr>,
+}
+
+impl Recognition {
+    /// Whether this is the place. What says nothing is recognised nowhere.
+    pub fn holds(&self, place: &Surroundings) -> bool {
+        let Self { interface, network, gateway } = self;
+        let within = |text: &String, all: &[IpAddr]| {
+            let range = AddressRange::parse(text).map(|range| AddressSet::from_ranges(&[range]));
+            range.is_ok_and(|set| all.iter().any(|address| set.contains(*address)))
+        };
+        let says = interface.is_some() || network.is_some() || gateway.is_some();
+        says && interface.as_ref().is_none_or(|name| place.interfaces.contains(name))
+            && network.as_ref().is_none_or(|text| within(text, &place.addresses))
+            && gateway.as_ref().is_none_or(|text| within(text, &place.gateways))
+    }
+}
+
+/// The posture whose place this is: the first one that is recognised.
+pub fn recognise<'p>(postures: &'p [Posture], place: &Surroundings) -> Option<&'p Posture> {
+    postures.iter().find(|posture| posture.recognition.holds(place))
+}
+
+/// What is to hold when the orders of the last post cannot be put in force
+/// after a restart.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnFailure {
+    /// The newest orders before them that can.
+    #[default]
+    LastGood,
+    /// The posture `sealed`.
+    Closed,
+    /// Nothing: everything passes.
+    Open,
+}
+
+impl OnFailure {
+    /// All, as orders write them.
+    pub const ALL: [(Self, &'static str); 3] =
+        [(Self::LastGood, "last-good"), (Self::Closed, "closed"), (Self::Open, "open")];
+}
+
+/// `[boot]`.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Boot {
+    /// When the last orders cannot be put in force.
+    pub on_failure: OnFailure,
+    /// The posture to begin in; the last one where it says none.
+    pub posture: Option<String>,
+}
+
 /// Why a rule does not speak on a host.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -155,6 +244,33 @@ impl Silence {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_place_is_recognised_by_all_that_is_named() {
+        let place = Surroundings {
+            interfaces: vec!["lan0".into()],
+            addresses: vec!["198.51.100.20".parse().unwrap()],
+            gateways: vec!["198.51.100.1".parse().unwrap()],
+        };
+        let named = |interface: &str, network: &str, gateway: &str| {
+            let word = |text: &str| (!text.is_empty()).then(|| text.to_owned());
+            Recognition {
+                interface: word(interface),
+                network: word(network),
+                gateway: word(gateway),
+            }
+        };
+        for (recognition, holds) in [
+            (named("lan0", "198.51.100.0/24", "198.51.100.1"), true),
+            (named("lan0", "", ""), true),
+            (named("lan1", "198.51.100.0/24", ""), false),
+            (named("", "203.0.113.0/24", ""), false),
+            (named("", "", "198.51.100.2"), false),
+            (named("", "", ""), false),
+        ] {
+            assert_eq!(recognition.holds(&place), holds, "{recognition:?}");
+        }
+    }
 
     #[test]
     fn selectors_read_print_and_select() {

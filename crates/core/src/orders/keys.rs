@@ -4,6 +4,7 @@
 use serde_json::{Map, Value, json};
 
 use super::at_most::{Over, Period};
+use super::hosts::OnFailure;
 use super::model::Action;
 use crate::names::address::Family;
 use crate::packet::Direction;
@@ -60,6 +61,10 @@ fn families() -> Vec<String> {
     Family::BOTH.iter().map(|family| family.to_string().to_lowercase()).collect()
 }
 
+fn on_failures() -> Vec<String> {
+    OnFailure::ALL.iter().map(|(_, name)| (*name).to_owned()).collect()
+}
+
 fn overs() -> Vec<String> {
     Over::ALL.iter().map(|over| Action::from(*over).to_string()).collect()
 }
@@ -91,6 +96,7 @@ pub(super) const ORDERS: &[Key] = &[
     key("services", Kind::Names, "Names for ports and protocols"),
     key("areas", Kind::Table(AREAS), "Where area:CODE is looked up"),
     key("hosts", Kind::Tables(HOSTS), "The hosts that these orders are for"),
+    key("boot", Kind::Table(BOOT), "What holds after a restart"),
     key("postures", Kind::Tables(POSTURES), "Named ways of standing; one holds at a time"),
     key("groups", Kind::Tables(GROUPS), "Rules that are placed, paused and exchanged together"),
     key(
@@ -132,6 +138,16 @@ pub(super) const HOSTS: &[Key] = &[
     key("tags", Kind::Words, "Labels that selectors ask for as #tag"),
     key("addresses", Kind::Words, "Its addresses"),
     key("standing", Kind::Table(OWN_STANDING), "Its own standing answers"),
+];
+
+/// `[boot]`.
+pub(super) const BOOT: &[Key] = &[
+    key(
+        "on_failure",
+        Kind::OneOf(on_failures),
+        "When the orders of the last post cannot be put in force [last-good]",
+    ),
+    key("posture", Kind::Text, "The posture to begin in; \"sealed\" is built in [the last one]"),
 ];
 
 /// `[[postures]]`.

@@ -20,7 +20,10 @@ mod resolve;
 pub use at_most::{AtMost, AtMostFault, Limit, Over, Period, Sharing};
 pub use attachments::{Attachments, Part, Sheets, includes_named, lists_named};
 pub use fault::{Fault, Faults, Place};
-pub use hosts::{Group, Host, OwnStanding, Posture, Recognition, Selector, Silence};
+pub use hosts::{
+    Boot, Group, Host, NO_POSTURE, OnFailure, OwnStanding, Posture, Recognition, SEALED, Selector,
+    Silence, Surroundings, recognise,
+};
 pub use keys::schema;
 pub use lists::Lists;
 pub use model::{

@@ -9,7 +9,7 @@ use sha2::{Digest, Sha256};
 
 use super::at_most::{AtMost, Over};
 use super::attachments::Sheets;
-use super::hosts::{Group, Host, Posture, Selector, Silence};
+use super::hosts::{Boot, Group, Host, Posture, Selector, Silence};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services;
@@ -262,6 +262,8 @@ pub struct Orders {
     /// Whether rules mean the very file at a program's path: device and inode
     /// number. Otherwise they mean the path, which outlives an upgrade.
     pub program_exact: bool,
+    /// What holds after a restart.
+    pub boot: Boot,
     /// Services that the orders define for themselves.
     pub services: BTreeMap<String, Vec<Term>>,
     /// Named groups of addresses, groups inside them resolved.

@@ -285,6 +285,7 @@ impl<'t> Reader<'t> {
         self.version(main);
         let standing = self.standing(main);
         let foundations = self.foundations(main);
+        let boot_written = main.get("boot").cloned();
         let program_exact = match main.get("program_exact") {
             Some(value) => self.boolean("program_exact", value),
             None => Some(false),
@@ -332,11 +333,13 @@ impl<'t> Reader<'t> {
                 rules
             });
         }
+        let boot = self.boot(boot_written.as_ref(), &postures);
         let (standing, foundations, rules) = (standing?, foundations?, rules?);
         Some(Orders {
             standing,
             foundations,
             program_exact: program_exact?,
+            boot: boot?,
             services: names.services,
             groups,
             hosts,

@@ -5,7 +5,9 @@ use std::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
-use super::hosts::{Group, Host, OwnStanding, Posture, Recognition, Selector};
+use super::hosts::{
+    Boot, Group, Host, NO_POSTURE, OnFailure, OwnStanding, Posture, Recognition, SEALED, Selector,
+};
 use super::keys;
 use super::read::{Reader, Value};
 use super::resolve::{Names, Text, nearest};
@@ -43,6 +45,11 @@ impl<'t> Reader<'t> {
                 self.twice(&path, &name);
                 continue;
             }
+            if [SEALED, NO_POSTURE].contains(&name.text.as_str()) {
+                let message = format!("`{}` is built in and always means the same", name.text);
+                self.fault(format!("{path}.name"), name.span, message, "Choose another name.");
+                continue;
+            }
             let standing = match table.get("standing") {
                 Some(value) => self.own_standing(&format!("{path}.standing"), value),
                 None => OwnStanding::default(),
@@ -64,6 +71,45 @@ impl<'t> Reader<'t> {
             };
             postures.push(Posture { name: name.text, note, standing, recognition });
         }
+    }
+
+    /// `[boot]`; its posture must exist.
+    pub(super) fn boot(
+        &mut self,
+        written: Option<&Value<'t>>,
+        postures: &[Posture],
+    ) -> Option<Boot> {
+        let Some(written) = written else { return Some(Boot::default()) };
+        let table = self.table("boot", written)?;
+        self.check_keys(table, "boot", keys::BOOT);
+        let mut boot = Boot::default();
+        if let Some(value) = table.get("on_failure") {
+            let word = self.string("boot.on_failure", value)?;
+            match OnFailure::ALL.into_iter().find(|(_, name)| *name == word.text) {
+                Some((on_failure, _)) => boot.on_failure = on_failure,
+                None => self.fault(
+                    "boot.on_failure",
+                    word.span,
+                    format!("`{}` is none of the ways to go on", word.text),
+                    "Write `last-good`, `closed` or `open`.",
+                ),
+            }
+        }
+        if let Some(value) = table.get("posture") {
+            let word = self.string("boot.posture", value)?;
+            let known = |name: &str| name == SEALED || postures.iter().any(|p| p.name == name);
+            if !known(&word.text) {
+                let near = nearest(&word.text, postures.iter().map(|p| p.name.as_str()));
+                let mend = match near {
+                    Some(near) => format!("Did you mean `{near}`?"),
+                    None => "Define it under [[postures]] first, or write `sealed`.".to_owned(),
+                };
+                let message = format!("no posture is called `{}`", word.text);
+                self.fault("boot.posture", word.span, message, mend);
+            }
+            boot.posture = Some(word.text);
+        }
+        Some(boot)
     }
 
     /// The `postures` of a rule or a group; each must exist.

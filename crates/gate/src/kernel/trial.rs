@@ -88,6 +88,24 @@ impl KernelGate {
         }
     }
 
+    /// Lets what is pending hold for this long from now on.
+    ///
+    /// # Errors
+    /// [`GateError::NoTrial`]; [`GateError::TrialOver`] when it ended by itself.
+    pub fn renew(&mut self, time: Duration) -> Result<(), GateError> {
+        if !self.run_dir.exists() {
+            return Err(GateError::NoTrial);
+        }
+        let lock = self.lock()?;
+        let (switch, turn, _) = self.up()?;
+        if turn.left.is_none() {
+            return Err(if turn.fell_back { GateError::TrialOver } else { GateError::NoTrial });
+        }
+        switch.set(turn.holds, Some(time))?;
+        drop(lock);
+        Ok(())
+    }
+
     /// Ends what is pending now, as its deadline would.
     ///
     /// # Errors

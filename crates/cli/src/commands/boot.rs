@@ -1,0 +1,132 @@
+//! `boot`: after a restart the orders of the last post are put in force, from
+//! the history, which has all that they need. What went wrong is left where
+//! `state` finds it.
+
+use std::fs;
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+use tipstaff_core::orders::{OnFailure, SEALED};
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::{Gate, Posting, Record};
+use tipstaff_host::interfaces;
+
+use crate::Ending;
+use crate::arguments::Common;
+use crate::chosen;
+use crate::commands::posture;
+use crate::failure::{Failure, system};
+use crate::history::{History, Revision};
+use crate::terminal::Terminal;
+
+/// What came of the last start, where it was not as it should be.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Trouble {
+    /// The revision that should have been put in force; `None`: there was none.
+    pub wanted: Option<u32>,
+    /// Why it was not.
+    pub why: String,
+    /// What holds instead: `revision 6`, `sealed`, `nothing`.
+    pub instead: String,
+}
+
+/// Where it is written: gone with the next restart.
+fn trouble_path(common: &Common) -> PathBuf {
+    common.run_dir.join("boot.json")
+}
+
+/// What went wrong at the last start.
+pub fn trouble(common: &Common) -> Option<Trouble> {
+    serde_json::from_slice(&fs::read(trouble_path(common)).ok()?).ok()
+}
+
+/// A post made it good.
+pub fn made_good(common: &Common) {
+    let _ = fs::remove_file(trouble_path(common));
+}
+
+pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
+    let history = History::of(common);
+    let mut gate = KernelGate::new(&common.run_dir)?;
+    let (wanted, why) = match history.last_kept() {
+        Ok(Some(last)) => match put_in_force(&mut gate, &last) {
+            Ok(()) => {
+                made_good(common);
+                told(terminal, &format!("revision {} is in force", last.number), None);
+                return Ok(Ending::Fine);
+            }
+            Err(e) => (Some(last), e.to_string()),
+        },
+        Ok(None) => (None, "nothing was ever posted to stay".to_owned()),
+        Err(e) => (None, e.to_string()),
+    };
+    // What its own orders say of such a case, as far as they can be read.
+    let orders = wanted.as_ref().and_then(|last| chosen::of_record(&last.record).ok());
+    let on_failure = orders.map(|chosen| chosen.orders.boot.on_failure).unwrap_or_default();
+    let number = wanted.as_ref().map(|last| last.number);
+    let instead = match on_failure {
+        OnFailure::Open => "nothing".to_owned(),
+        OnFailure::Closed => sealed(common, &mut gate)?,
+        OnFailure::LastGood => match last_good(&history, &mut gate, number) {
+            Some(good) => format!("revision {good}"),
+            None => "nothing".to_owned(),
+        },
+    };
+    let trouble = Trouble { wanted: number, why, instead };
+    let text = serde_json::to_vec(&trouble).map_err(|e| system("writing JSON")(e.into()))?;
+    fs::create_dir_all(&common.run_dir)
+        .and_then(|()| fs::write(trouble_path(common), text))
+        .map_err(system("noting what went wrong"))?;
+    told(terminal, &in_words(&trouble), Some(&trouble));
+    Ok(Ending::Differs)
+}
+
+/// `revision 7 could not be put in force (…); in force instead: revision 6`.
+pub fn in_words(trouble: &Trouble) -> String {
+    let what = match trouble.wanted {
+        Some(number) => format!("revision {number} could not be put in force"),
+        None => "there were no orders to put in force".to_owned(),
+    };
+    format!("{what} ({}); in force instead: {}", trouble.why, trouble.instead)
+}
+
+fn told(terminal: &Terminal, text: &str, trouble: Option<&Trouble>) {
+    if terminal.json {
+        terminal.json(&trouble);
+    } else {
+        terminal.line(text);
+    }
+}
+
+/// In the posture that its orders want after a restart.
+fn put_in_force(gate: &mut KernelGate, revision: &Revision) -> Result<(), Failure> {
+    let first = chosen::of_record(&revision.record)?;
+    let posture = first.orders.boot.posture.clone().or_else(|| revision.record.posture.clone());
+    let record = Record { posture, ..revision.record.clone() };
+    let brief = chosen::of_record(&record)?.brief;
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
+    gate.post(&Posting { brief: &brief, record }, &all)?;
+    Ok(())
+}
+
+fn sealed(common: &Common, gate: &mut KernelGate) -> Result<String, Failure> {
+    posture::take_up(
+        common,
+        gate,
+        SEALED,
+        None,
+        Some("the last orders could not be put in force"),
+    )?;
+    Ok(SEALED.to_owned())
+}
+
+/// The newest revision before the wanted one that was kept and can be put in force.
+fn last_good(history: &History, gate: &mut KernelGate, wanted: Option<u32>) -> Option<u32> {
+    for revision in history.readable().into_iter().rev() {
+        let other = revision.kept && Some(revision.number) != wanted;
+        if other && put_in_force(gate, &revision).is_ok() {
+            return Some(revision.number);
+        }
+    }
+    None
+}

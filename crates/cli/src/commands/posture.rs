@@ -1,0 +1,218 @@
+//! `posture`: which one holds, and taking another one up: for good, for a
+//! time that the kernel keeps, or for as long as somebody waits.
+
+use std::io::IsTerminal;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::os::fd::AsFd;
+use std::time::Duration;
+
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use nix::sys::signal::{SigSet, Signal};
+use nix::sys::signalfd::{SfdFlags, SignalFd};
+use nix::unistd::{User, geteuid};
+use serde::Serialize;
+use tipstaff_core::interface::Interface;
+use tipstaff_core::orders::{NO_POSTURE, Orders, Posture, SEALED, Surroundings, recognise};
+use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
+use tipstaff_host::interfaces;
+use tipstaff_host::routes::{Way, way_to};
+
+use crate::Ending;
+use crate::arguments::{Common, PostureOptions};
+use crate::chosen::{self, Chosen, Visible};
+use crate::failure::{Failure, system};
+use crate::history::History;
+use crate::terminal::{Columns, Terminal, plain};
+
+/// Orders for a machine that has none in force, to seal it.
+const NOTHING: &str =
+    "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"deny\"\ntransit = \"deny\"\n";
+/// While somebody waits the deadline is this far ahead, and set anew each second.
+const AHEAD: Duration = Duration::from_secs(3);
+
+#[derive(Serialize)]
+struct Row<'p> {
+    name: &'p str,
+    note: Option<&'p str>,
+    holds: bool,
+    recognised: bool,
+}
+
+#[derive(Serialize)]
+struct Report<'r> {
+    posture: Option<&'r str>,
+    seconds: Option<u64>,
+}
+
+pub fn run(
+    common: &Common,
+    options: &PostureOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let Some(name) = &options.name else { return show(common, terminal) };
+    check_ground()?;
+    let mut gate = KernelGate::new(&common.run_dir)?;
+    let time = if options.while_i_wait { Some(AHEAD) } else { options.time };
+    take_up(common, &mut gate, name, time, options.reason.as_deref())?;
+    let seconds = options.time.map(|time| time.as_secs());
+    if terminal.json {
+        terminal.json(&Report { posture: (name != NO_POSTURE).then_some(name), seconds });
+    } else {
+        terminal.heading(&match seconds {
+            Some(seconds) => format!("posture {name}, for {seconds} s"),
+            None if options.while_i_wait => format!("posture {name}, until this command ends"),
+            None => format!("posture {name}"),
+        });
+        if seconds.is_some() {
+            terminal.note(
+                "then the kernel goes back by itself; `tipstaff confirm --revert` does it now",
+            );
+        }
+    }
+    if options.while_i_wait {
+        wait(&mut gate, terminal)?;
+    }
+    Ok(Ending::Fine)
+}
+
+/// Puts the orders in force anew, in another posture.
+pub fn take_up(
+    common: &Common,
+    gate: &mut KernelGate,
+    name: &str,
+    time: Option<Duration>,
+    reason: Option<&str>,
+) -> Result<Posted, Failure> {
+    let in_force = gate.in_force()?;
+    let mut record = match in_force {
+        Some(in_force) => in_force.record,
+        // The panic button works without orders too.
+        None if name == SEALED => Record { path: "built in".into(), ..Record::of(NOTHING) },
+        None => return Err(GateError::NothingInForce.into()),
+    };
+    let judge = chosen::of_record(&record)?;
+    record.posture = chosen::which_posture(&judge.orders, Some(name))?;
+    record.posted_at = jiff::Timestamp::now().as_second();
+    let account = User::from_uid(geteuid()).ok().flatten();
+    record.posted_by = account.map_or_else(|| geteuid().to_string(), |user| user.name);
+    let brief = chosen::of_record(&record)?.brief;
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
+    let reason = reason.map_or_else(|| format!("posture {name}"), str::to_owned);
+    let history = History::of(common);
+    // To seal a machine whose disk is full must work all the same.
+    let prepared = match history.prepare(&record, Some(&reason), time.is_none()) {
+        Err(e) if name != SEALED => return Err(e),
+        prepared => prepared.ok(),
+    };
+    let posting = Posting { brief: &brief, record };
+    let posted = match time {
+        Some(time) => gate.try_out(&posting, &all, time)?,
+        None => gate.post(&posting, &all)?,
+    };
+    if let Some(prepared) = prepared {
+        prepared.done()?;
+    }
+    Ok(posted)
+}
+
+/// Holds the posture until a signal comes, or the input ends. Should this
+/// process be killed, nobody sets the deadline anew.
+fn wait(gate: &mut KernelGate, terminal: &Terminal) -> Result<(), Failure> {
+    let waiting = || system("waiting");
+    let mut signals = SigSet::empty();
+    for signal in [Signal::SIGTERM, Signal::SIGINT, Signal::SIGHUP] {
+        signals.add(signal);
+    }
+    signals.thread_block().map_err(|e| waiting()(e.into()))?;
+    let ends =
+        SignalFd::with_flags(&signals, SfdFlags::SFD_CLOEXEC).map_err(|e| waiting()(e.into()))?;
+    let input = std::io::stdin();
+    let asks = input.is_terminal();
+    if asks && !terminal.json {
+        terminal.note("Enter or Ctrl-C ends it");
+    }
+    loop {
+        let mut watched = vec![PollFd::new(ends.as_fd(), PollFlags::POLLIN)];
+        if asks {
+            watched.push(PollFd::new(input.as_fd(), PollFlags::POLLIN));
+        }
+        match poll(&mut watched, PollTimeout::from(1_000u16)) {
+            Ok(0) | Err(nix::errno::Errno::EINTR) => gate.renew(AHEAD)?,
+            Ok(_) => break,
+            Err(e) => return Err(waiting()(e.into())),
+        }
+    }
+    match gate.revert() {
+        Ok(_) | Err(GateError::TrialOver) => {}
+        Err(e) => return Err(e.into()),
+    }
+    if !terminal.json {
+        terminal.line("over: what was in force before is so again");
+    }
+    Ok(())
+}
+
+/// Where this machine is now.
+pub fn surroundings(all: &[Interface]) -> Surroundings {
+    let away = [
+        IpAddr::V4(Ipv4Addr::new(192, 0, 2, 1)),
+        IpAddr::V6(Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 1)),
+    ];
+    let gateways = away.iter().filter_map(|address| match way_to(*address) {
+        Ok(Way::Out { gateway, .. }) => gateway,
+        _ => None,
+    });
+    Surroundings {
+        interfaces: all.iter().filter(|i| i.up).map(|i| i.name.clone()).collect(),
+        addresses: all.iter().flat_map(|i| i.addresses.iter().map(|(a, _)| *a)).collect(),
+        gateways: gateways.collect(),
+    }
+}
+
+/// The posture of the orders that is recognised here.
+pub fn recognised(orders: &Orders) -> Result<Option<&Posture>, Failure> {
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
+    Ok(recognise(&orders.postures, &surroundings(&all)))
+}
+
+fn show(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
+    let judge = match chosen::in_force(common)? {
+        (Some(in_force), _) => chosen::from_force(&in_force)?,
+        (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
+        (None, Visible::Yes) => chosen::from_file(common)?,
+    };
+    let Chosen { orders, posture, .. } = &judge;
+    let here = recognised(orders)?.map(|posture| posture.name.clone());
+    let row = |known: &'_ Posture| (known.name.clone(), known.note.clone());
+    let known: Vec<_> = orders.postures.iter().chain([Posture::sealed()]).map(row).collect();
+    let rows: Vec<Row<'_>> = known
+        .iter()
+        .map(|(name, note)| Row {
+            name,
+            note: note.as_deref(),
+            holds: posture.as_ref() == Some(name),
+            recognised: here.as_ref() == Some(name),
+        })
+        .collect();
+    if terminal.json {
+        terminal.json(&rows);
+        return Ok(Ending::Fine);
+    }
+    terminal.heading(&match posture {
+        Some(name) => format!("posture {name}"),
+        None => "no posture".into(),
+    });
+    terminal.note(&judge.origin.words());
+    let mut table = Columns::new(["", "posture", "", "note"]);
+    for row in rows {
+        table.row([
+            plain(if row.holds { "holds" } else { "" }),
+            plain(row.name),
+            plain(if row.recognised { "this place" } else { "" }),
+            plain(row.note.unwrap_or("–")),
+        ]);
+    }
+    terminal.table(&table);
+    Ok(Ending::Fine)
+}

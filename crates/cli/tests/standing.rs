@@ -1,0 +1,300 @@
+//! Postures at work, and what stands after a restart.
+
+#![allow(clippy::unwrap_used)]
+
+mod ground;
+
+use std::fs;
+use std::net::{SocketAddr, UdpSocket};
+use std::os::fd::AsFd;
+use std::process::{Child, Stdio};
+use std::time::{Duration, Instant};
+
+use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, ip};
+use serde_json::Value;
+use tipstaff_host::lab;
+
+const HOUSES: &str = r#"[[postures]]
+name = "open-house"
+note = "Visitors walk about"
+
+[[postures]]
+name = "at-the-mast"
+interface = "mast0"
+
+[[rules]]
+name = "plates-for-visitors"
+action = "allow"
+traffic = "tcp/7410"
+source = "partner"
+postures = "open-house"
+
+[[rules]]
+name = "readings"
+action = "allow"
+traffic = "tcp/7411"
+postures = "at-the-mast"
+"#;
+
+/// Waits until something is as it should be; some seconds at most.
+fn in_time(met: impl Fn() -> bool) -> bool {
+    let begin = Instant::now();
+    while begin.elapsed() < Duration::from_secs(12) {
+        if met() {
+            return true;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    false
+}
+
+/// Ended with its test, whatever becomes of it.
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn spawned(lab: &Lab, arguments: &[&str]) -> Ended {
+    let mut command = lab.command(arguments);
+    command.stdin(Stdio::null()).stdout(Stdio::null());
+    Ended(lab.archive.run(move || command.spawn().unwrap()).unwrap())
+}
+
+fn posture(lab: &Lab) -> Option<String> {
+    let output = lab.tipstaff(&["posture", "--json"]);
+    let rows: Value = serde_json::from_slice(&output.stdout).unwrap();
+    let held = rows.as_array().unwrap().iter().find(|row| row["holds"] == true)?;
+    Some(held["name"].as_str().unwrap().to_owned())
+}
+
+#[test]
+fn a_posture_is_taken_up_for_good_for_a_time_and_while_somebody_waits() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    lab.orders(HOUSES);
+    lab.done(&["post"]);
+    let knock = || lab.knock(PARTNER[0], ARCHIVE[0], 7410);
+    assert_eq!((knock(), posture(&lab)), ("silent", None));
+    lab.done(&["posture", "open-house", "--reason", "the open day"]);
+    assert_eq!((knock(), posture(&lab).as_deref()), ("answers", Some("open-house")));
+    let unknown = lab.tipstaff(&["posture", "open-hous"]);
+    assert_eq!(unknown.status.code(), Some(2));
+    lab.done(&["posture", "none"]);
+    assert_eq!(knock(), "silent");
+    // For a time that the kernel keeps.
+    lab.done(&["posture", "open-house", "--for", "1s"]);
+    assert_eq!(knock(), "answers");
+    assert!(in_time(|| knock() == "silent"));
+    // While somebody waits, however that ends.
+    for killed in [true, false] {
+        let mut waiting = spawned(&lab, &["posture", "open-house", "--while-i-wait"]);
+        assert!(in_time(|| posture(&lab).is_some()));
+        assert_eq!(knock(), "answers");
+        if killed {
+            waiting.0.kill().unwrap();
+        } else {
+            // It holds longer than its own deadline, as long as it is waited for.
+            std::thread::sleep(Duration::from_millis(3_500));
+            assert_eq!(knock(), "answers");
+            let pid = nix::unistd::Pid::from_raw(waiting.0.id() as i32);
+            nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGTERM).unwrap();
+            assert!(waiting.0.wait().unwrap().success());
+            assert_eq!(knock(), "silent", "at once");
+        }
+        // Nobody accepts: too many knocks would fill the queue.
+        assert!(in_time(|| posture(&lab).is_none()));
+        assert_eq!(knock(), "silent");
+    }
+    let history = lab.tipstaff(&["history", "--json"]);
+    let history: Value = serde_json::from_slice(&history.stdout).unwrap();
+    assert_eq!(history[4]["reason"], "the open day");
+    assert_eq!(history[0]["kept"], false);
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn sealed_is_the_panic_button_with_and_without_orders() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    let out = || {
+        let to = SocketAddr::new(ip(PARTNER[0]), 5000);
+        let sent = move || UdpSocket::bind((ip(ARCHIVE[0]), 0)).unwrap().send_to(b"?", to).is_ok();
+        lab.archive.run(sent).unwrap()
+    };
+    for orders in [Some(PLATES), None] {
+        if let Some(orders) = orders {
+            lab.orders(orders);
+            lab.done(&["post"]);
+        }
+        assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers");
+        assert!(out());
+        let begin = Instant::now();
+        lab.done(&["posture", "sealed"]);
+        assert!(begin.elapsed() < Duration::from_secs(1), "{:?}", begin.elapsed());
+        assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "silent");
+        assert!(!out());
+        if orders.is_some() {
+            lab.done(&["posture", "none"]);
+            assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers");
+        }
+        lab.done(&["withdraw"]);
+    }
+}
+
+#[test]
+fn a_place_that_is_recognised_brings_its_posture() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(HOUSES);
+    lab.done(&["post"]);
+    let _keeper = spawned(&lab, &["keep"]);
+    let end = lab.world.as_fd().try_clone_to_owned().unwrap();
+    lab.archive
+        .run(move || {
+            lab::cable("mast0", "w7", end.as_fd()).unwrap();
+            lab::up("mast0").unwrap();
+        })
+        .unwrap();
+    assert!(in_time(|| posture(&lab).as_deref() == Some("at-the-mast")));
+    // Sealed by hand stays sealed, wherever this is.
+    lab.done(&["posture", "sealed"]);
+    lab.archive.run(|| lab::unplug("mast0").unwrap()).unwrap();
+    lab.archive.run(|| lab::address("lan0", ip("198.51.100.21"), 24).unwrap()).unwrap();
+    std::thread::sleep(Duration::from_millis(200));
+    assert_eq!(posture(&lab).as_deref(), Some("sealed"));
+    lab.done(&["withdraw"]);
+}
+
+/// A restart: what the kernel held is gone, the history is there.
+#[test]
+fn after_a_restart_the_last_orders_hold_or_what_they_say_instead() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    let restart = || lab.done(&["withdraw"]);
+    let boot = || {
+        let output = lab.tipstaff(&["boot"]);
+        (output.status.code(), String::from_utf8(output.stdout).unwrap())
+    };
+    let knock = || lab.knock(PARTNER[0], ARCHIVE[0], 7410);
+    // Nothing was ever posted.
+    let (code, told) = boot();
+    assert!(code == Some(1) && told.contains("nothing was ever posted"), "{told}");
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10));
+    // The last ones that were to stay, and not a trial; the file does not matter any more.
+    let path = lab.orders(&format!("{PLATES}interface = \"ts-missing*\"\n"));
+    lab.done(&["post"]);
+    lab.orders(PLATES);
+    lab.done(&["post"]);
+    lab.orders("");
+    lab.done(&["post", "--trial", "1m"]);
+    fs::remove_file(&path).unwrap();
+    restart();
+    assert_eq!(boot().0, Some(0));
+    assert_eq!(knock(), "answers");
+    let state = lab.tipstaff(&["state"]);
+    assert!(String::from_utf8_lossy(&state.stdout).contains("up, but drifted"), "the file is gone");
+    // They are broken on disk: the newest before them, with their missing interface.
+    let broken = lab.path().join("history/revisions/000002.json");
+    let sound = fs::read_to_string(&broken).unwrap();
+    fs::write(&broken, sound.replace("action = \\\"allow\\\"", "action = \\\"perhaps\\\""))
+        .unwrap();
+    restart();
+    let (code, told) = boot();
+    assert!(code == Some(1) && told.contains("in force instead: revision 1"), "{told}");
+    assert_eq!(knock(), "silent");
+    let state = lab.tipstaff(&["state"]);
+    let state = String::from_utf8_lossy(&state.stdout).into_owned();
+    assert!(state.contains("after the restart revision 2 could not be put in force"), "{state}");
+    // A post makes it good.
+    fs::write(&path, format!("{HEAD}{PLATES}")).unwrap();
+    lab.done(&["post"]);
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(0));
+
+    // Orders can say that nothing shall pass then, or everything.
+    let bare = lab.path().join("history/revisions");
+    for (way, met) in [("closed", "silent"), ("open", "answers")] {
+        let text =
+            format!("{HEAD}[boot]\non_failure = \"{way}\"\n{PLATES}program = \"/sbin/plated\"\n");
+        fs::write(&path, &text).unwrap();
+        lab.done(&["post"]);
+        let last = fs::read_dir(&bare).unwrap().flatten().map(|e| e.path()).max().unwrap();
+        // What was right when it was posted cannot be put in force any more: two names of one file.
+        let twice = "program = [\\\"/proc/self/exe\\\", \\\"/proc/thread-self/exe\\\"]";
+        let sound = fs::read_to_string(&last).unwrap();
+        let wrong = sound.replace("program = \\\"/sbin/plated\\\"", twice);
+        assert_ne!(sound, wrong);
+        fs::write(&last, wrong).unwrap();
+        restart();
+        let (code, told) = boot();
+        assert_eq!(code, Some(1), "{told}");
+        assert_eq!(knock(), met, "{told}");
+        restart();
+    }
+}
+
+#[test]
+fn boot_orders_can_begin_in_a_posture_and_units_are_written() {
+    let Some(lab) = Lab::new() else { return };
+    let text = format!("{HEAD}[boot]\nposture = \"open-house\"\n{HOUSES}");
+    fs::write(lab.path().join("orders.toml"), text).unwrap();
+    lab.done(&["post"]);
+    assert_eq!(posture(&lab), None);
+    lab.done(&["withdraw"]);
+    lab.done(&["boot"]);
+    assert_eq!(posture(&lab).as_deref(), Some("open-house"));
+    lab.done(&["withdraw"]);
+
+    let root = lab.path().join("root");
+    let told = lab.done(&["install-boot", "--root", root.to_str().unwrap()]);
+    assert!(
+        told.contains("written and enabled") && told.contains("no systemd runs here"),
+        "{told}"
+    );
+    let units = root.join("etc/systemd/system");
+    let wanted = fs::read_to_string(units.join("sysinit.target.wants/tipstaff-boot.service"));
+    assert!(wanted.unwrap().contains("Before=network-pre.target"));
+    assert!(units.join("multi-user.target.wants/tipstaff-keep.service").exists());
+    // Again is no fault.
+    lab.done(&["install-boot", "--root", root.to_str().unwrap()]);
+}
+
+#[test]
+fn a_full_disk_stops_a_post_and_not_a_restart() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    let history = lab.path().join("history");
+    fs::create_dir(&history).unwrap();
+    let folder = history.clone();
+    let mounted = lab.archive.run(move || {
+        use nix::mount::{MsFlags, mount};
+        mount(
+            Some("ts-small"),
+            &folder,
+            Some("tmpfs"),
+            MsFlags::empty(),
+            Some("size=64k,mode=0700"),
+        )
+    });
+    mounted.unwrap().unwrap();
+    lab.orders(PLATES);
+    lab.done(&["post"]);
+    let filler = history.join("filler");
+    let filled = lab.archive.run(move || fs::write(filler, vec![0; 1 << 17]).is_err());
+    assert!(filled.unwrap());
+    lab.orders("");
+    let refused = lab.tipstaff(&["post"]);
+    let told = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(!refused.status.success() && told.contains("No space left"), "{told}");
+    assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers", "what was in force still is");
+    lab.done(&["withdraw"]);
+    lab.orders("");
+    lab.done(&["boot"]);
+    assert!(lab.done(&["rules", "--in-force"]).contains("plates"));
+    // The panic button does not need the disk.
+    lab.done(&["posture", "sealed"]);
+    assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "silent");
+    lab.done(&["withdraw"]);
+}
