@@ -8,14 +8,14 @@ use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{Orders, OrdersHash, Sheets, read_all};
-use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::kernel::{Ahead, KernelGate};
 use tipstaff_gate::{Gate, GateError, InForce, Pending, Record};
 use tipstaff_host::interfaces;
 
 use crate::Ending;
 use crate::arguments::Common;
 use crate::attachments;
-use crate::chosen::setting;
+use crate::chosen::{self, setting};
 use crate::commands::boot;
 use crate::failure::{Failure, system};
 use crate::terminal::{Terminal, moment};
@@ -104,6 +104,29 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         ),
         mend: "tipstaff post".into(),
     }));
+    if !gate.is_intact()? {
+        drift.push(Drift {
+            what:
+                "the tables in the kernel are not those that were posted: somebody wrote over them"
+                    .into(),
+            mend: "tipstaff post, and find out who".into(),
+        });
+    }
+    drift.extend(gate.ahead(&all)?.into_iter().map(|Ahead { interface, outwards, program, name }| {
+        let way = if outwards { "on the way out of" } else { "on" };
+        Drift {
+            what: format!("program {program} ({name}) decides {way} {interface} before the gate does"),
+            mend: "tipstaff withdraw, then tipstaff post: the gate goes in front; or take the other one away".into(),
+        }
+    }));
+    let brief = chosen::from_force(&in_force)?.brief;
+    if !gate.knows_programs(&brief)? {
+        drift.push(Drift {
+            what: "a program that rules name stands in another file than when they were posted"
+                .into(),
+            mend: "tipstaff post; tipstaff keep does it by itself".into(),
+        });
+    }
     if let Some(trouble) = boot::trouble(common) {
         drift.push(Drift {
             what: format!("after the restart {}", boot::in_words(&trouble)),

@@ -88,6 +88,13 @@ fn word(bytes: &[u8], at: usize) -> Option<u64> {
     bytes.get(at..at + 8)?.try_into().ok().map(u64::from_ne_bytes)
 }
 
+/// The fingerprint of a blob, SHA-256 in hexadecimal digits: whoever reads it
+/// back can tell whether it is still what was written.
+pub fn fingerprint(bytes: &[u8]) -> String {
+    use sha2::Digest;
+    sha2::Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
 /// The blob and where everything stands in it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Tables {

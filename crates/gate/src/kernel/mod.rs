@@ -22,6 +22,7 @@ pub mod assembler;
 mod before;
 pub mod btf;
 mod connect;
+mod drift;
 pub mod events;
 mod ground;
 mod hooks;
@@ -54,6 +55,7 @@ use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::rates::SourceState;
 
 use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally, Unrecorded};
+pub use drift::Ahead;
 pub use ground::{MIN_KERNEL, check_ground};
 use hooks::{Here, Hook, Place, Switch, Turn};
 use pins::{At, Pins};

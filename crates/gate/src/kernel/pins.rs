@@ -256,6 +256,13 @@ impl Pins {
         attached
     }
 
+    /// The id of the program that stands on an interface for the gate.
+    pub(super) fn program_at(&self, at: At, interface: u32) -> Result<Option<u32>, GateError> {
+        let link = self.open(&at.name(InterfaceIndex(interface)))?;
+        let info = link.and_then(|link| sys::link_info(link.as_fd()).ok());
+        Ok(info.filter(|info| info.interface == interface).map(|info| info.program))
+    }
+
     pub(super) fn keep_at(
         &self,
         link: BorrowedFd<'_>,

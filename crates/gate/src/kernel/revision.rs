@@ -5,12 +5,13 @@ use std::net::IpAddr;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::orders::{Action, Over, Rule, Standing, read_all};
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
-use tipstaff_core::tables::Tables;
 use tipstaff_core::tables::layout::Verdict;
+use tipstaff_core::tables::{Tables, fingerprint};
 
 use super::hooks::{Hook, OUTWARDS, Place};
 use super::label::Secret;
@@ -46,6 +47,24 @@ pub(super) struct Revision {
     others: Vec<(Hook, OwnedFd)>,
     counters: OwnedFd,
     record: OwnedFd,
+    tables: OwnedFd,
+    /// The numbers of programs.
+    programs: OwnedFd,
+}
+
+/// What stands in the map of the record.
+#[derive(Serialize)]
+struct Written<'r> {
+    #[serde(flatten)]
+    record: &'r Record,
+    tables: String,
+}
+
+/// The part of it that says what the tables were.
+#[derive(Deserialize)]
+struct Fingerprint {
+    #[serde(default)]
+    tables: Option<String>,
 }
 
 /// By how many seconds TAI is ahead of UTC: 37 where the clock is kept well, 0
@@ -133,8 +152,9 @@ impl Revision {
         let slots = CounterSlot::count(layout.rules);
         let counters =
             sys::map_create(MapKind::PerCpuArray, COUNTERS, 4, 16, slots).map_err(bpf(MAKE_MAP))?;
-        let text = serde_json::to_vec(&posting.record)
-            .map_err(|e| GateError::UnreadableRecord(e.to_string()))?;
+        let written = Written { record: &posting.record, tables: fingerprint(built.bytes()) };
+        let text =
+            serde_json::to_vec(&written).map_err(|e| GateError::UnreadableRecord(e.to_string()))?;
         let record = single(RECORD, &text)?;
         let parts = Parts {
             tables: tables.as_fd(),
@@ -169,9 +189,12 @@ impl Revision {
         let others = hooks.iter().filter(|hook| **hook != Hook::Outer);
         let others: Vec<_> =
             others.map(|hook| Ok((*hook, made(*hook)?))).collect::<Result<_, GateError>>()?;
-        sys::program_bind_map(program.as_fd(), record.as_fd())
-            .map_err(bpf("to keep the record with the program"))?;
-        Ok(Self { program, others, counters, record })
+        // Whether the code names them or not.
+        for map in [&record, &tables, &programs] {
+            sys::program_bind_map(program.as_fd(), map.as_fd())
+                .map_err(bpf("to keep the record with the program"))?;
+        }
+        Ok(Self { program, others, counters, record, tables, programs })
     }
 
     /// The revision in a place of the outer gate's slot; `None` when it is empty.
@@ -182,18 +205,21 @@ impl Revision {
             return Ok(None);
         }
         let program = sys::program_by_id(u32::from_ne_bytes(id)).map_err(reading())?;
-        let (mut counters, mut record) = (None, None);
+        let (mut counters, mut record, mut tables, mut programs) = (None, None, None, None);
         for id in sys::program_maps(program.as_fd()).map_err(reading())? {
             let map = sys::map_by_id(id).map_err(reading())?;
             match sys::map_info(map.as_fd()).map_err(reading())?.name.as_str() {
                 COUNTERS => counters = Some(map),
                 RECORD => record = Some(map),
+                TABLES => tables = Some(map),
+                PROGRAMS => programs = Some(map),
                 _ => {}
             }
         }
-        match (counters, record) {
-            (Some(counters), Some(record)) => {
-                Ok(Some(Self { program, others: Vec::new(), counters, record }))
+        match (counters, record, tables, programs) {
+            (Some(counters), Some(record), Some(tables), Some(programs)) => {
+                let others = Vec::new();
+                Ok(Some(Self { program, others, counters, record, tables, programs }))
             }
             _ => Err(GateError::UnreadableRecord("its program holds other maps".into())),
         }
@@ -222,12 +248,35 @@ impl Revision {
             .map_err(bpf("to take the orders out of force"))
     }
 
-    pub(super) fn record(&self) -> Result<Record, GateError> {
+    /// The one value of a map.
+    fn value(map: &OwnedFd) -> Result<Vec<u8>, GateError> {
         let reading = || bpf("to read what is in force");
-        let size = sys::map_info(self.record.as_fd()).map_err(reading())?.value as usize;
-        let mut text = vec![0; size];
-        sys::map_lookup(self.record.as_fd(), &FIRST, &mut text).map_err(reading())?;
-        serde_json::from_slice(&text).map_err(|e| GateError::UnreadableRecord(e.to_string()))
+        let size = sys::map_info(map.as_fd()).map_err(reading())?.value as usize;
+        let mut value = vec![0; size];
+        sys::map_lookup(map.as_fd(), &FIRST, &mut value).map_err(reading())?;
+        Ok(value)
+    }
+
+    pub(super) fn record(&self) -> Result<Record, GateError> {
+        serde_json::from_slice(&Self::value(&self.record)?)
+            .map_err(|e| GateError::UnreadableRecord(e.to_string()))
+    }
+
+    /// Whether the tables in the kernel are still those that were posted.
+    pub(super) fn is_intact(&self) -> Result<bool, GateError> {
+        let written: Fingerprint = serde_json::from_slice(&Self::value(&self.record)?)
+            .map_err(|e| GateError::UnreadableRecord(e.to_string()))?;
+        let now = fingerprint(&Self::value(&self.tables)?);
+        Ok(written.tables.is_some_and(|posted| posted == now))
+    }
+
+    /// Whether the programs that a list names are still the files that they
+    /// were when it was posted.
+    pub(super) fn knows_programs(&self, brief: &Brief, secret: Secret) -> Result<bool, GateError> {
+        let reading = || bpf("to read what is in force");
+        let now = programs::keys_of(brief, secret)?;
+        let posted = sys::map_keys(self.programs.as_fd()).map_err(reading())?;
+        Ok(now.len() == posted.len() && now.iter().all(|(key, _)| posted.iter().any(|p| p == key)))
     }
 
     pub(super) fn brief(&self) -> Result<Brief, GateError> {

@@ -90,6 +90,7 @@ const TEST_RUN: u32 = 10;
 const PROG_FD_BY_ID: u32 = 13;
 const MAP_FD_BY_ID: u32 = 14;
 const GET_INFO: u32 = 15;
+const PROG_QUERY: u32 = 16;
 const BTF_LOAD: u32 = 18;
 const LINK_CREATE: u32 = 28;
 const LINK_DETACH: u32 = 34;
@@ -481,11 +482,38 @@ pub fn program_maps(program: BorrowedFd<'_>) -> io::Result<Vec<u32>> {
     Ok(ids[..count * 4].chunks_exact(4).map(|c| u32_at(c, 0)).collect())
 }
 
+/// The name of a program.
+///
+/// # Errors
+/// What the kernel says.
+pub fn program_name(program: BorrowedFd<'_>) -> io::Result<String> {
+    let mut bytes = [0u8; 232];
+    info(program, &mut bytes)?;
+    Ok(text_at(&bytes, 64))
+}
+
+/// The ids of the programs at a side of an interface, in the order in which
+/// they run; 64 at most.
+///
+/// # Errors
+/// What the kernel says.
+pub fn programs_at(interface: u32, attach: Attach) -> io::Result<Vec<u32>> {
+    let mut ids = [0u8; 64 * 4];
+    let mut attr = Attr::new().u32(0, interface).u32(4, attach as u32).write(16, &mut ids);
+    attr = attr.u32(24, 64);
+    // SAFETY: the kernel writes at most the 64 ids that it was told of.
+    unsafe { attr.call(PROG_QUERY)? };
+    let count = (attr.get(24) as usize).min(64);
+    Ok(ids[..count * 4].chunks_exact(4).map(|id| u32_at(id, 0)).collect())
+}
+
 /// What a link is attached to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LinkInfo {
     /// Interface index of a tcx link, 0 when the interface is gone.
     pub interface: u32,
+    /// The id of its program.
+    pub program: u32,
 }
 
 /// Asks about a tcx link.
@@ -495,7 +523,7 @@ pub struct LinkInfo {
 pub fn link_info(link: BorrowedFd<'_>) -> io::Result<LinkInfo> {
     let mut bytes = [0; 48];
     info(link, &mut bytes)?;
-    Ok(LinkInfo { interface: u32_at(&bytes, 16) })
+    Ok(LinkInfo { interface: u32_at(&bytes, 16), program: u32_at(&bytes, 8) })
 }
 
 /// Why a program was not loaded.

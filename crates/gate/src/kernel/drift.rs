@@ -1,0 +1,80 @@
+//! Whether what is in force is still what was posted, and still decides first.
+
+use std::os::fd::AsFd;
+
+use tipstaff_core::brief::Brief;
+use tipstaff_core::interface::Interface;
+
+use super::pins::At;
+use super::sys::{self, Attach};
+use super::{KernelGate, bpf, ground};
+use crate::GateError;
+
+/// Another program that decides before the gate does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Ahead {
+    /// On which interface.
+    pub interface: String,
+    /// Whether on the way out.
+    pub outwards: bool,
+    /// The kernel's number of the program.
+    pub program: u32,
+    /// Its name.
+    pub name: String,
+}
+
+impl KernelGate {
+    /// Whether the tables in the kernel are those that were posted, read back
+    /// byte by byte.
+    ///
+    /// # Errors
+    /// [`GateError::NothingInForce`] among others.
+    pub fn is_intact(&self) -> Result<bool, GateError> {
+        self.revision()?.ok_or(GateError::NothingInForce)?.is_intact()
+    }
+
+    /// Whether the programs of the list in force are still the same files.
+    ///
+    /// # Errors
+    /// [`GateError::NothingInForce`] among others.
+    pub fn knows_programs(&self, brief: &Brief) -> Result<bool, GateError> {
+        if brief.programs.is_empty() {
+            return Ok(true);
+        }
+        let secret = self.pins().secret_or_new(&mut Vec::new())?;
+        self.revision()?.ok_or(GateError::NothingInForce)?.knows_programs(brief, secret)
+    }
+
+    /// The programs of others that run before the gate on these interfaces:
+    /// what they drop or let pass for good, the gate never sees.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    pub fn ahead(&self, interfaces: &[Interface]) -> Result<Vec<Ahead>, GateError> {
+        ground::check_root()?;
+        let reading = || bpf("to read what is attached to an interface");
+        let pins = self.pins();
+        let mut found = Vec::new();
+        for interface in interfaces {
+            for (at, side) in [(At::Ingress, Attach::TcxIngress), (At::Egress, Attach::TcxEgress)] {
+                let Some(own) = pins.program_at(at, interface.index)? else { continue };
+                let all = match sys::programs_at(interface.index, side) {
+                    Ok(all) => all,
+                    Err(e) if e.raw_os_error() == Some(libc::ENODEV) => continue,
+                    Err(e) => return Err(reading()(e)),
+                };
+                for program in all.into_iter().take_while(|id| *id != own) {
+                    let name = sys::program_by_id(program)
+                        .and_then(|program| sys::program_name(program.as_fd()));
+                    found.push(Ahead {
+                        interface: interface.name.clone(),
+                        outwards: at == At::Egress,
+                        program,
+                        name: name.unwrap_or_default(),
+                    });
+                }
+            }
+        }
+        Ok(found)
+    }
+}
