@@ -246,6 +246,25 @@ pub trait Gate {
         interfaces: &[Interface],
     ) -> Result<Posted, GateError>;
 
+    /// Puts orders in force for a time. Unless they are confirmed, the gate
+    /// itself then goes back to what was in force before, whatever has become
+    /// of this process.
+    ///
+    /// # Errors
+    /// As [`Gate::post`]; [`GateError::TrialRunning`].
+    fn try_out(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+        time: Duration,
+    ) -> Result<Posted, GateError>;
+
+    /// Keeps what is on trial.
+    ///
+    /// # Errors
+    /// [`GateError::NoTrial`]; [`GateError::TrialOver`] when it ended by itself.
+    fn confirm(&mut self) -> Result<Record, GateError>;
+
     /// Takes the gate down and leaves nothing behind. `false`: there was nothing.
     ///
     /// # Errors

@@ -29,6 +29,10 @@ struct Revision {
 #[derive(Default)]
 pub struct SimulatedGate {
     revision: Option<Revision>,
+    /// When a trial ends, and what was in force before it.
+    trial: Option<(Duration, Option<Revision>)>,
+    /// Whether one ended by itself.
+    fell_back: bool,
     flows: Flows,
     rates: Rates,
     now: Duration,
@@ -39,6 +43,10 @@ impl SimulatedGate {
     /// Moves the clock; it counts from any fixed moment.
     pub fn set_time(&mut self, now: Duration) {
         self.now = now;
+        if self.trial.as_ref().is_some_and(|(until, _)| *until <= now) {
+            self.revision = self.trial.take().and_then(|(_, before)| before);
+            self.fell_back = true;
+        }
     }
 
     /// Says which moment it is, for rules that expire.
@@ -118,6 +126,10 @@ impl Gate for SimulatedGate {
         posting: &Posting<'_>,
         interfaces: &[Interface],
     ) -> Result<Posted, GateError> {
+        if let Some((until, _)) = &self.trial {
+            return Err(GateError::TrialRunning(until.saturating_sub(self.now)));
+        }
+        self.fell_back = false;
         let tables = Tables::build(posting.brief)?;
         let replaced = self.revision.is_some();
         self.revision = Some(Revision {
@@ -131,7 +143,36 @@ impl Gate for SimulatedGate {
         Ok(Posted { guarded, vanished: Vec::new(), replaced })
     }
 
+    fn try_out(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+        time: Duration,
+    ) -> Result<Posted, GateError> {
+        let before = self.revision.take();
+        let replaced = before.is_some();
+        match self.post(posting, interfaces) {
+            Ok(posted) => {
+                self.trial = Some((self.now + time, before));
+                Ok(Posted { replaced, ..posted })
+            }
+            Err(e) => {
+                self.revision = before;
+                Err(e)
+            }
+        }
+    }
+
+    fn confirm(&mut self) -> Result<Record, GateError> {
+        match (self.trial.take(), &self.revision) {
+            (Some(_), Some(revision)) => Ok(revision.record.clone()),
+            _ if self.fell_back => Err(GateError::TrialOver),
+            _ => Err(GateError::NoTrial),
+        }
+    }
+
     fn withdraw(&mut self) -> Result<bool, GateError> {
+        self.trial = None;
         Ok(self.revision.take().is_some())
     }
 
@@ -166,6 +207,8 @@ mod tests {
     use tipstaff_core::orders::{Action, read};
 
     const LAN: InterfaceIndex = InterfaceIndex(2);
+    const HEAD: &str =
+        "version = 1\n[standing]\ninbound = \"ALLOW\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
 
     fn posted(rules: &str) -> SimulatedGate {
         let orders = format!(
@@ -227,6 +270,27 @@ mod tests {
         gate.arrives(LAN, &frame, false);
         let tally = Tally { packets: 2, bytes: 2 * frame.len() as u64 };
         assert_eq!(gate.tallies().unwrap(), [(decision.speaker, tally)]);
+    }
+
+    #[test]
+    fn a_trial_ends_when_the_time_that_is_passed_in_says_so() {
+        let mut gate = SimulatedGate::default();
+        let closed = Brief::of(&read(&HEAD.replace("ALLOW", "deny")).unwrap());
+        let open = Brief::of(&read(&HEAD.replace("ALLOW", "allow")).unwrap());
+        let posting = |brief| Posting { brief, record: Record::of("") };
+        let said = |gate: &SimulatedGate| gate.ask(LAN, &datagram(true)).unwrap().verdict;
+        gate.post(&posting(&closed), &[]).unwrap();
+        assert!(matches!(gate.confirm(), Err(GateError::NoTrial)));
+        gate.try_out(&posting(&open), &[], Duration::from_secs(60)).unwrap();
+        assert!(matches!(gate.post(&posting(&open), &[]), Err(GateError::TrialRunning(_))));
+        assert_eq!(said(&gate), Action::Allow);
+        gate.set_time(Duration::from_secs(60));
+        assert_eq!(said(&gate), Action::Deny);
+        assert!(matches!(gate.confirm(), Err(GateError::TrialOver)));
+        gate.try_out(&posting(&open), &[], Duration::from_secs(60)).unwrap();
+        gate.confirm().unwrap();
+        gate.set_time(Duration::from_secs(600));
+        assert_eq!(said(&gate), Action::Allow);
     }
 
     #[test]

@@ -3,7 +3,7 @@
 use serde::Serialize;
 use tipstaff_core::orders::OrdersHash;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{GateError, Record};
+use tipstaff_gate::{Gate, GateError, Record};
 
 use crate::Ending;
 use crate::arguments::{Common, ConfirmOptions};

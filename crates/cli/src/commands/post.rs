@@ -108,6 +108,13 @@ pub struct Meaning {
     stranded: Vec<Stranded>,
 }
 
+impl Meaning {
+    /// What another list changes, for nobody who is connected.
+    pub fn of(before: &Brief, after: &Brief) -> Self {
+        Self { comparison: Comparison::of(before, after), stranded: Vec::new() }
+    }
+}
+
 /// What the orders change: against those in force, and for who is connected.
 fn meaning(
     gate: &KernelGate,

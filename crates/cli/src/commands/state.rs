@@ -18,6 +18,7 @@ use crate::attachments;
 use crate::chosen::{self, setting};
 use crate::commands::boot;
 use crate::failure::{Failure, system};
+use crate::history::History;
 use crate::terminal::{Terminal, moment};
 
 #[derive(Serialize)]
@@ -125,6 +126,20 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             what: "a program that rules name stands in another file than when they were posted"
                 .into(),
             mend: "tipstaff post; tipstaff keep does it by itself".into(),
+        });
+    }
+    // Of a trial nothing is expected to stay; a posture for a time is pending too.
+    if pending.is_none()
+        && let Ok(Some(last)) = History::of(common).last_kept()
+        && last.record.hash() != in_force.record.hash()
+        && boot::trouble(common).is_none()
+    {
+        drift.push(Drift {
+            what: format!(
+                "the last post that was to stay, revision {}, is not what is in force",
+                last.number
+            ),
+            mend: format!("tipstaff post --revision {}, or post what is to stay", last.number),
         });
     }
     if let Some(trouble) = boot::trouble(common) {

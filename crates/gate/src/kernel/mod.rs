@@ -186,6 +186,23 @@ impl KernelGate {
         }
     }
 
+    /// For good, or for a time.
+    fn post_for(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+        trial: Option<Duration>,
+    ) -> Result<Posted, GateError> {
+        check_ground()?;
+        let lock = self.lock()?;
+        let result = self.put_up(posting, interfaces, trial);
+        drop(lock);
+        if !matches!(result, Ok(_) | Err(GateError::Stopped(_) | GateError::TrialRunning(_))) {
+            self.pins().remove_run_dir();
+        }
+        result
+    }
+
     /// The links are there before anything is in force; on an error those that
     /// this post made are taken away again.
     fn put_up(
@@ -364,14 +381,20 @@ impl Gate for KernelGate {
         posting: &Posting<'_>,
         interfaces: &[Interface],
     ) -> Result<Posted, GateError> {
-        check_ground()?;
-        let lock = self.lock()?;
-        let result = self.put_up(posting, interfaces, None);
-        drop(lock);
-        if !matches!(result, Ok(_) | Err(GateError::Stopped(_) | GateError::TrialRunning(_))) {
-            self.pins().remove_run_dir();
-        }
-        result
+        self.post_for(posting, interfaces, None)
+    }
+
+    fn try_out(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+        time: Duration,
+    ) -> Result<Posted, GateError> {
+        self.post_for(posting, interfaces, Some(time))
+    }
+
+    fn confirm(&mut self) -> Result<Record, GateError> {
+        self.keep_trial()
     }
 
     fn withdraw(&mut self) -> Result<bool, GateError> {

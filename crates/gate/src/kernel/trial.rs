@@ -4,36 +4,12 @@
 use std::os::fd::AsFd;
 use std::time::Duration;
 
-use tipstaff_core::interface::Interface;
-
 use super::hooks::{Hook, Place, Switch, Turn};
 use super::revision::Revision;
-use super::{KernelGate, Slots, check_ground, forget, ground};
-use crate::{GateError, Pending, Posted, Posting, Record};
+use super::{KernelGate, Slots, forget, ground};
+use crate::{GateError, Pending, Record};
 
 impl KernelGate {
-    /// Puts orders in force for a time. Unless they are confirmed, the kernel
-    /// itself then goes back to what was in force before, whatever has become
-    /// of this process.
-    ///
-    /// # Errors
-    /// As [`Gate::post`]; [`GateError::TrialRunning`].
-    pub fn try_out(
-        &mut self,
-        posting: &Posting<'_>,
-        interfaces: &[Interface],
-        time: Duration,
-    ) -> Result<Posted, GateError> {
-        check_ground()?;
-        let lock = self.lock()?;
-        let result = self.put_up(posting, interfaces, Some(time));
-        drop(lock);
-        if !matches!(result, Ok(_) | Err(GateError::Stopped(_) | GateError::TrialRunning(_))) {
-            self.pins().remove_run_dir();
-        }
-        result
-    }
-
     /// What ends by itself, if anything does.
     ///
     /// # Errors
@@ -65,11 +41,8 @@ impl KernelGate {
         }
     }
 
-    /// Keeps what is on trial.
-    ///
-    /// # Errors
-    /// [`GateError::NoTrial`]; [`GateError::TrialOver`] when it ended by itself.
-    pub fn confirm(&mut self) -> Result<Record, GateError> {
+    /// Keeps what is on trial; see [`crate::Gate::confirm`].
+    pub(super) fn keep_trial(&mut self) -> Result<Record, GateError> {
         if !self.run_dir.exists() {
             return Err(GateError::NoTrial);
         }

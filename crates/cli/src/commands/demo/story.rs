@@ -11,7 +11,7 @@ use tipstaff_core::orders::{Attachments, OrdersHash, read};
 use tipstaff_core::packet::{Facts, InterfaceIndex, Packet};
 use tipstaff_core::reach::{Subject, first_packet, speaker_words};
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, GateError, Posting, Record};
+use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::{self, Door};
@@ -110,12 +110,32 @@ fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {
 }
 
 fn orders() -> Chosen {
-    let orders = read(ORDERS).unwrap_or_else(|faults| unreachable!("a test reads them: {faults}"));
-    let origin = Origin::File { path: "orders.toml".into(), hash: OrdersHash::of(ORDERS) };
+    orders_of(ORDERS.to_owned())
+}
+
+/// Somebody pauses the partner's rule by mistake.
+fn mistaken() -> Chosen {
+    let rule = "name = \"plates-for-partners\"";
+    orders_of(ORDERS.replace(rule, &format!("{rule}\nenabled = false")))
+}
+
+/// The staff may turn the dome from their desks.
+fn meant() -> Chosen {
+    let staff = "traffic = \"ssh\"\nsource = \"night-staff\"";
+    orders_of(ORDERS.replace(staff, "traffic = [\"ssh\", \"tcp/7440\"]\nsource = \"night-staff\""))
+}
+
+fn orders_of(text: String) -> Chosen {
+    let orders = read(&text).unwrap_or_else(|faults| unreachable!("a test reads them: {faults}"));
+    let hash = OrdersHash::of(tipstaff_core::orders::Sheets {
+        text: &text,
+        attachments: &Attachments::default(),
+    });
+    let origin = Origin::File { path: "orders.toml".into(), hash };
     Chosen {
         brief: Brief::of(&orders),
         orders,
-        text: ORDERS.to_owned(),
+        text,
         origin,
         host: None,
         posture: None,
@@ -176,6 +196,11 @@ const POST: &str = "Now in force, all at once.";
 const ASK: &str = "The gate itself is asked, without traffic: does the partner get the plates?";
 /// What the partner comes for.
 const PLATES: Subject = Subject::Port(Transport::Tcp, 7410);
+/// How long the demo's trials are.
+const TRIAL: Duration = Duration::from_secs(1);
+const MISTAKE: &str = "A mistake, on trial: somebody pauses the partner's rule.";
+const CHANGE: &str =
+    "What was meant: the staff may turn the dome from their desks. This is confirmed.";
 const AFTER: &str = "The same check again. This is what the orders were for.";
 
 struct Told<'t> {
@@ -229,7 +254,66 @@ fn on_the_wire(
     }
     told.step(7, "reach", AFTER);
     clients(wired, judge, snapshot, sources)?.show("up", told.terminal);
-    Ok(())
+    let ground = Trial {
+        try_out: &mut |posting, time| {
+            wired.bridge.gate().try_out(posting, &snapshot.interfaces, time)
+        },
+        confirm: &mut || wired.bridge.gate().confirm(),
+        look: &|source, subject| {
+            let Subject::Port(transport, port) = subject else { return Ok(String::new()) };
+            let to = SocketAddr::new(archive_address(snapshot, source)?, port);
+            let door = Door { transport, to, from: Some(source), local: false };
+            let knocked = wired.world.run(move || sockets::knock(&[door], 2 * PATIENCE));
+            let replies = knocked.map_err(system("knocking in the demo"))?;
+            Ok(replies.first().map_or_else(String::new, |reply| reply.outcome().to_string()))
+        },
+    };
+    trials(judge, ground, told)
+}
+
+/// What a ground does for the story of the trials.
+struct Trial<'t> {
+    try_out: &'t mut dyn FnMut(&Posting<'_>, Duration) -> Result<Posted, GateError>,
+    confirm: &'t mut dyn FnMut() -> Result<Record, GateError>,
+    /// What a source meets at a port, in a word.
+    look: &'t dyn Fn(IpAddr, Subject) -> Result<String, Failure>,
+}
+
+/// A mistake that ends by itself, and a change that is confirmed.
+fn trials(judge: &Chosen, ground: Trial<'_>, told: &Told<'_>) -> Result<(), Failure> {
+    if told.brief {
+        return Ok(());
+    }
+    let Trial { try_out, confirm, look } = ground;
+    let terminal = told.terminal;
+    let (partner, desk) = (address(PARTNER)?, address(DESK)?);
+    let dome = Subject::Port(Transport::Tcp, 7440);
+    let post = |next: &Chosen, try_out: &mut dyn FnMut(&Posting<'_>, Duration) -> _| {
+        let posting = Posting { brief: &next.brief, record: record(next) };
+        let posted: Posted = try_out(&posting, TRIAL)?;
+        let meaning = Some(post::Meaning::of(&judge.brief, &next.brief));
+        let kept = post::Kept { revision: None, trial: Some(TRIAL), meaning };
+        post::show(next, Some(&posted), &kept, terminal);
+        Ok::<_, Failure>(())
+    };
+    told.step(8, "post --trial 1s", MISTAKE);
+    post(&mistaken(), try_out)?;
+    let met = |source: IpAddr, subject: Subject| {
+        let met = look(source, subject)?;
+        terminal.line(format!("  as {source}, {subject}: {met}"));
+        Ok::<_, Failure>(())
+    };
+    met(partner, PLATES)?;
+    terminal.line("Nobody confirms it. A second later:");
+    std::thread::sleep(TRIAL + TRIAL / 10);
+    met(partner, PLATES)?;
+    told.step(9, "post --trial 1s, then tipstaff confirm", CHANGE);
+    post(&meant(), try_out)?;
+    met(desk, dome)?;
+    let kept = confirm()?;
+    terminal.line(format!("confirmed: orders {} stay in force", kept.hash().short()));
+    std::thread::sleep(TRIAL + TRIAL / 10);
+    met(desk, dome)
 }
 
 /// How a source comes to the archive.
@@ -339,7 +423,24 @@ fn in_the_kernel(
             }
             told.step(7, "reach", AFTER);
             look(&judge, &snapshot, Some(&gate), &sources)?.show("up", &terminal);
-            gate.withdraw()?;
+            let gate = std::cell::RefCell::new(gate);
+            let ground = Trial {
+                try_out: &mut |posting, time| {
+                    gate.borrow_mut().try_out(posting, &snapshot.interfaces, time)
+                },
+                confirm: &mut || gate.borrow_mut().confirm(),
+                look: &|source, subject| {
+                    let approach = witness::approach(source, &snapshot.interfaces)?;
+                    let frame = witness::question(&approach, subject, approach.target);
+                    let index = InterfaceIndex(approach.interface.index);
+                    Ok(format!(
+                        "{} (the gate was asked)",
+                        gate.borrow().ask(index, &frame)?.verdict
+                    ))
+                },
+            };
+            trials(&judge, ground, &told)?;
+            gate.borrow_mut().withdraw()?;
             Ok(())
         }
     };
@@ -370,6 +471,9 @@ mod tests {
     fn the_demo_orders_and_the_stored_snapshot_read() {
         let judge = orders();
         assert_eq!(judge.brief.rules.len(), 7);
+        let speaking = |judge: &Chosen| judge.brief.rules().filter(|rule| rule.speaks()).count();
+        assert_eq!((speaking(&judge), speaking(&mistaken())), (6, 5));
+        assert_ne!(meant().text, judge.text);
         assert_eq!(stored().unwrap().listeners.len(), 4);
         assert!(stored().unwrap().interfaces.iter().any(|i| i.index == LAN.0 && i.name == "lan0"));
     }
