@@ -155,14 +155,21 @@ fn checked_in_memory(text: &str) -> i64 {
 }
 
 /// 10,000 rules and a group of 100,000 prefixes: reading, building, editing.
-fn large() {
+/// The rule about a long list.
+const MANY: &str =
+    "[[rules]]\nname = \"many\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"many\"\n";
+
+/// 10,000 rules, and one about a group of 100,000 prefixes.
+fn large_text() -> String {
     let prefixes: Vec<String> = (0..100_000u32)
         .map(|n| format!("\"10.{}.{}.{}/32\"", n >> 15 & 255, n >> 7 & 255, (n & 127) * 2))
         .collect();
     let group = format!("[addresses]\nmany = [{}]\n", prefixes.join(", "));
-    let block =
-        "[[rules]]\nname = \"many\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"many\"\n";
-    let text = orders(10_000).replacen("[[rules]]", &format!("{group}{block}[[rules]]"), 1);
+    orders(10_000).replacen("[[rules]]", &format!("{group}{MANY}[[rules]]"), 1)
+}
+
+fn large() {
+    let text = large_text();
     let begin = Instant::now();
     let brief = Brief::of(&read(&text).unwrap());
     line(
@@ -190,7 +197,7 @@ fn large() {
     let attachments = Attachments { lists, ..Attachments::default() };
     let text = format!(
         "{HEAD}{}",
-        block.replace("\"many\"\n", "\"file:many.txt\"\n").replacen(
+        MANY.replace("\"many\"\n", "\"file:many.txt\"\n").replacen(
             "\"file:many.txt\"",
             "\"many\"",
             1
@@ -228,9 +235,12 @@ fn large() {
 }
 
 fn post(gate: &mut KernelGate, rules: usize) -> Duration {
+    post_text(gate, orders(rules))
+}
+
+fn post_text(gate: &mut KernelGate, text: String) -> Duration {
     let all = interfaces::list().unwrap();
     let begin = Instant::now();
-    let text = orders(rules);
     let brief = Brief::of(&read(&text).unwrap());
     let record = Record::of(text);
     gate.post(&Posting { brief: &brief, record }, &all).unwrap();
@@ -255,14 +265,49 @@ fn in_the_kernel() {
             lab::up("lan0").unwrap();
             lab::address("lan0", "198.51.100.20".parse().unwrap(), 24).unwrap();
             lab::default_route("198.51.100.1".parse().unwrap()).unwrap();
+            switching(run_dir.parent().unwrap());
             let mut gate = KernelGate::new(&run_dir).unwrap();
             verdicts(&mut gate);
+            let took = median((0..3).map(|_| post_text(&mut gate, large_text())).collect());
+            let what = "post of 10,000 rules and 100,000 prefixes, text to in force";
+            line(what, format!("{took:.1?}"), "≤ 0.5 s");
             post(&mut gate, 0);
             witness(false);
             gate.withdraw().unwrap();
             witness(true);
         })
         .unwrap();
+}
+
+/// Whole commands, on the demo's orders and a posture: to switch it, and what a
+/// restart takes.
+fn switching(folder: &std::path::Path) {
+    let orders = folder.join("orders.toml");
+    let posture = "\n[[postures]]\nname = \"open-house\"\n";
+    std::fs::write(&orders, format!("{}{posture}", include_str!("../demo/orders.toml"))).unwrap();
+    let run = |arguments: &[&str]| {
+        let begin = Instant::now();
+        let output = Command::new(env!("CARGO_BIN_EXE_tipstaff"))
+            .args(arguments)
+            .env("TIPSTAFF_ORDERS", &orders)
+            .env("TIPSTAFF_RUN", folder.join("switching"))
+            .env("TIPSTAFF_HISTORY", folder.join("history"))
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "{arguments:?}: {output:?}");
+        begin.elapsed()
+    };
+    run(&["post"]);
+    let turns = (0..15).map(|n| run(&["posture", ["open-house", "none"][n % 2]]));
+    let took = median(turns.collect());
+    line("start to end of `posture open-house`, demo's orders", format!("{took:.0?}"), "≤ 100 ms");
+    let starts = (0..9).map(|_| {
+        run(&["withdraw"]);
+        run(&["boot"])
+    });
+    let took = median(starts.collect());
+    line("start to end of `boot`, demo's orders", format!("{took:.0?}"), "≤ 200 ms");
+    run(&["withdraw"]);
 }
 
 const REPEAT: u32 = 200_000;
@@ -306,21 +351,28 @@ fn verdicts(gate: &mut KernelGate) {
             let ratio = net.as_secs_f64() / small.as_secs_f64();
             line("verdict, 10,000 rules / 10 rules", format!("{ratio:.1}"), "≤ 5");
             let chain = chain(rules);
-            let run = |_| {
-                let mut context = [0u8; SKB_CONTEXT];
-                context[40..44].copy_from_slice(&lan.index.to_ne_bytes());
-                let run = sys::test_run_skb(chain.as_fd(), &frame, &mut context, REPEAT / 20);
-                let run = run.unwrap().0;
-                assert_eq!(run.returned, rules as u32 / 2, "the chain finds the same rule");
-                run.duration
-            };
-            let walked = median((0..9).map(run).collect()).saturating_sub(nothing);
-            let ratio = walked.as_secs_f64() / net.as_secs_f64();
-            line(
-                &format!("the same rules as a straight chain ({walked:.0?}) / tables"),
-                format!("{ratio:.0}"),
-                "≥ 20",
-            );
+            // To the rule in the middle, and to the last one.
+            for meets in [rules / 2, rules - 1] {
+                let (subject, source) = meeting(meets);
+                let frame = frames::first(subject, Knock { source, target, from: FIRST_PORT }, mac);
+                let run = |_| {
+                    let mut context = [0u8; SKB_CONTEXT];
+                    context[40..44].copy_from_slice(&lan.index.to_ne_bytes());
+                    let run = sys::test_run_skb(chain.as_fd(), &frame, &mut context, REPEAT / 20);
+                    let run = run.unwrap().0;
+                    assert_eq!(run.returned, meets as u32, "the chain finds the same rule");
+                    run.duration
+                };
+                let walked = median((0..9).map(run).collect()).saturating_sub(nothing);
+                let times = (0..9).map(|_| gate.time(index, &frame, REPEAT).unwrap());
+                let net = median(times.collect()).saturating_sub(nothing);
+                let ratio = walked.as_secs_f64() / net.as_secs_f64();
+                line(
+                    &format!("to rule {}: a straight chain ({walked:.0?}) / tables", meets + 1),
+                    format!("{ratio:.0}"),
+                    "≥ 20",
+                );
+            }
         }
     }
 }

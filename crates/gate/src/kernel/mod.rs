@@ -274,7 +274,7 @@ impl KernelGate {
         };
         let revision = Revision::load(posting, memories, &hooks)?;
         if let Some(before) = &before {
-            revision.take_over_tallies(before)?;
+            revision.take_over_tallies(before, posting.brief)?;
         }
 
         let mut posted = self.guard(pins, here, interfaces, made)?;

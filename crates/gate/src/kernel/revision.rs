@@ -6,9 +6,9 @@ use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
-use tipstaff_core::brief::Brief;
+use tipstaff_core::brief::{Brief, RuleIndex};
 use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::orders::{Action, Over, Rule, Standing, read_all};
+use tipstaff_core::orders::{Action, Over, Rule, Standing};
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::tables::layout::Verdict;
 use tipstaff_core::tables::{Tables, fingerprint};
@@ -58,13 +58,17 @@ struct Written<'r> {
     #[serde(flatten)]
     record: &'r Record,
     tables: String,
+    /// The names of the rules in their places, by which counters are taken over.
+    rules: Vec<&'r str>,
 }
 
-/// The part of it that says what the tables were.
+/// The parts of it that are not the record.
 #[derive(Deserialize)]
-struct Fingerprint {
+struct Beside {
     #[serde(default)]
     tables: Option<String>,
+    #[serde(default)]
+    rules: Vec<String>,
 }
 
 /// By how many seconds TAI is ahead of UTC: 37 where the clock is kept well, 0
@@ -152,7 +156,11 @@ impl Revision {
         let slots = CounterSlot::count(layout.rules);
         let counters =
             sys::map_create(MapKind::PerCpuArray, COUNTERS, 4, 16, slots).map_err(bpf(MAKE_MAP))?;
-        let written = Written { record: &posting.record, tables: fingerprint(built.bytes()) };
+        let written = Written {
+            record: &posting.record,
+            tables: fingerprint(built.bytes()),
+            rules: brief.rules().map(|rule| rule.name.as_str()).collect(),
+        };
         let text =
             serde_json::to_vec(&written).map_err(|e| GateError::UnreadableRecord(e.to_string()))?;
         let record = single(RECORD, &text)?;
@@ -262,10 +270,14 @@ impl Revision {
             .map_err(|e| GateError::UnreadableRecord(e.to_string()))
     }
 
+    fn beside(&self) -> Result<Beside, GateError> {
+        serde_json::from_slice(&Self::value(&self.record)?)
+            .map_err(|e| GateError::UnreadableRecord(e.to_string()))
+    }
+
     /// Whether the tables in the kernel are still those that were posted.
     pub(super) fn is_intact(&self) -> Result<bool, GateError> {
-        let written: Fingerprint = serde_json::from_slice(&Self::value(&self.record)?)
-            .map_err(|e| GateError::UnreadableRecord(e.to_string()))?;
+        let written = self.beside()?;
         let now = fingerprint(&Self::value(&self.tables)?);
         Ok(written.tables.is_some_and(|posted| posted == now))
     }
@@ -277,13 +289,6 @@ impl Revision {
         let now = programs::keys_of(brief, secret)?;
         let posted = sys::map_keys(self.programs.as_fd()).map_err(reading())?;
         Ok(now.len() == posted.len() && now.iter().all(|(key, _)| posted.iter().any(|p| p == key)))
-    }
-
-    pub(super) fn brief(&self) -> Result<Brief, GateError> {
-        let orders = read_all(self.record()?.sheets())
-            .map_err(|faults| GateError::UnreadableRecord(faults.to_string()))?;
-        // Only the rules' names and places are looked at.
-        Ok(Brief::of(&orders))
     }
 
     fn each_counter(&self) -> Result<Vec<(CounterSlot, Tally)>, GateError> {
@@ -321,14 +326,14 @@ impl Revision {
 
     /// Goes on counting where the revision before stands: foundations, standing
     /// answers, and rules by their names.
-    pub(super) fn take_over_tallies(&self, before: &Self) -> Result<(), GateError> {
+    pub(super) fn take_over_tallies(&self, before: &Self, brief: &Brief) -> Result<(), GateError> {
         // A record of another version cannot be read; then counting begins anew.
-        let Ok(old) = before.brief() else { return Ok(()) };
-        let new = self.brief()?;
+        let Ok(old) = before.beside() else { return Ok(()) };
         let places: std::collections::HashMap<_, _> =
-            new.indexed().map(|(index, rule)| (&rule.name, index)).collect();
+            brief.indexed().map(|(index, rule)| (rule.name.as_str(), index)).collect();
         let processors = sys::possible_processors().map_err(bpf("to read the counters"))?;
-        let place = |index| places.get(&old.rule(index)?.name).copied();
+        let place =
+            |index: RuleIndex| places.get(old.rules.get(index.0 as usize)?.as_str()).copied();
         for (speaker, tally) in before.tallies()? {
             if tally == Tally::default() {
                 continue;
