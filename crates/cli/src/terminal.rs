@@ -158,6 +158,19 @@ pub fn moment(seconds: i64) -> String {
     }
 }
 
+/// `90 s`, `10 min`, `2 h 5 min`.
+pub fn spoken(time: std::time::Duration) -> String {
+    let seconds = time.as_secs();
+    let (minutes, hours) = (seconds / 60, seconds / 3_600);
+    match (hours, minutes, seconds % 60) {
+        (0, 0 | 1, _) => format!("{seconds} s"),
+        (0, minutes, 0) => format!("{minutes} min"),
+        (0, minutes, rest) => format!("{minutes} min {rest} s"),
+        (hours, minutes, _) if minutes % 60 == 0 => format!("{hours} h"),
+        (hours, minutes, _) => format!("{hours} h {} min", minutes % 60),
+    }
+}
+
 /// `1 rule`, `2 rules`.
 pub fn counted(n: usize, one: &str, many: &str) -> String {
     format!("{n} {}", if n == 1 { one } else { many })

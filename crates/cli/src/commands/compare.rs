@@ -46,7 +46,7 @@ pub fn run(
     } else {
         terminal.heading(&format!("from {}", before.origin.words()));
         terminal.line(format!("to   {}", after.origin.words()));
-        show(&comparison, terminal);
+        show(&comparison, "  ", terminal);
     }
     Ok(if comparison.is_empty() { Ending::Fine } else { Ending::Differs })
 }
@@ -66,11 +66,11 @@ fn named(common: &Common, name: &str) -> Result<Chosen, Failure> {
     chosen::of_file_at(common, Path::new(name))
 }
 
-/// The lines, at most so many.
-pub fn show(comparison: &Comparison, terminal: &Terminal) {
+/// The lines, at most so many, each behind `indent`.
+pub fn show(comparison: &Comparison, indent: &str, terminal: &Terminal) {
     let lines = comparison.lines();
     if lines.is_empty() {
-        terminal.line("  every packet gets the same answer");
+        terminal.line(format!("{indent}every packet gets the same answer"));
     }
     for line in lines.iter().take(SHOWN) {
         let sign = match line.kind {
@@ -79,20 +79,20 @@ pub fn show(comparison: &Comparison, terminal: &Terminal) {
             Kind::Rate | Kind::Answered | Kind::Silenced => "~",
         };
         let how = line.kind.words(line.direction);
-        terminal.line(format!("  {sign} {how}: {}", line.text));
+        terminal.line(format!("{indent}{sign} {how}: {}", line.text));
         let before = if line.before == line.by && line.kind != Kind::Rate {
             String::new()
         } else {
             format!("; before it was {}", line.before)
         };
-        terminal.note(&format!("      by {}{before}", line.by));
+        terminal.note(&format!("{indent}    by {}{before}", line.by));
     }
     if lines.len() > SHOWN {
-        terminal.line(format!("  … and {} more; --json has all", lines.len() - SHOWN));
+        terminal.line(format!("{indent}… and {} more; --json has all", lines.len() - SHOWN));
     }
     if comparison.cut_off {
         terminal.line(format!(
-            "  … and more: beyond {} pieces nothing was looked for",
+            "{indent}… and more: beyond {} pieces nothing was looked for",
             tipstaff_core::compare::MOST_PIECES
         ));
     }

@@ -26,7 +26,7 @@ use crate::commands::cut::{self, Stranded};
 use crate::commands::{boot, compare, confirm};
 use crate::failure::{Failure, system};
 use crate::history::{self, History};
-use crate::terminal::{Terminal, counted};
+use crate::terminal::{Terminal, counted, spoken};
 
 #[derive(Serialize)]
 struct Report {
@@ -193,7 +193,7 @@ fn end_stranded(brief: &Brief, terminal: &Terminal) -> Result<(), Failure> {
 fn show_meaning(judge: &Chosen, meaning: &Meaning, replaced: bool, terminal: &Terminal) {
     if replaced {
         terminal.line("  what changes:");
-        compare::show(&meaning.comparison, terminal);
+        compare::show(&meaning.comparison, "    ", terminal);
     }
     let stranded = &meaning.stranded;
     if !stranded.is_empty() {
@@ -221,7 +221,7 @@ fn ask(
 ) -> Result<Ending, Failure> {
     let input = std::io::stdin();
     while let Some(pending) = gate.pending()? {
-        anstream::eprint!("\rkeep? [y/N] {:>4} s ", pending.left.as_secs());
+        anstream::eprint!("\rkeep? [y/N] {:>12} ", spoken(pending.left));
         let mut waiting = [PollFd::new(input.as_fd(), PollFlags::POLLIN)];
         match poll(&mut waiting, PollTimeout::from(1_000u16)) {
             Ok(0) | Err(nix::errno::Errno::EINTR) => continue,
@@ -339,10 +339,8 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
                 true => "the orders before come back by themselves",
                 false => "nothing is in force again, as before",
             };
-            terminal.line(format!(
-                "  unless `tipstaff confirm` comes within {} s, {then}",
-                time.as_secs()
-            ));
+            terminal
+                .line(format!("  unless `tipstaff confirm` comes within {}, {then}", spoken(time)));
         }
     }
 }

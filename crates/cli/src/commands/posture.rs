@@ -23,7 +23,7 @@ use crate::arguments::{Common, PostureOptions};
 use crate::chosen::{self, Chosen, Visible};
 use crate::failure::{Failure, system};
 use crate::history::History;
-use crate::terminal::{Columns, Terminal, plain};
+use crate::terminal::{Columns, Terminal, plain, spoken};
 
 /// Orders for a machine that has none in force, to seal it.
 const NOTHING: &str =
@@ -60,7 +60,7 @@ pub fn run(
         terminal.json(&Report { posture: (name != NO_POSTURE).then_some(name), seconds });
     } else {
         terminal.heading(&match seconds {
-            Some(seconds) => format!("posture {name}, for {seconds} s"),
+            Some(_) => format!("posture {name}, for {}", spoken(options.time.unwrap_or_default())),
             None if options.while_i_wait => format!("posture {name}, until this command ends"),
             None => format!("posture {name}"),
         });

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{Orders, OrdersHash, Sheets, read_all};
+use tipstaff_core::orders::{NO_POSTURE, Orders, OrdersHash, Sheets, read_all};
 use tipstaff_gate::kernel::{Ahead, KernelGate};
 use tipstaff_gate::{Gate, GateError, InForce, Pending, Record};
 use tipstaff_host::interfaces;
@@ -19,7 +19,7 @@ use crate::chosen::{self, setting};
 use crate::commands::boot;
 use crate::failure::{Failure, system};
 use crate::history::History;
-use crate::terminal::{Terminal, moment};
+use crate::terminal::{Terminal, moment, spoken};
 
 #[derive(Serialize)]
 struct Report {
@@ -51,7 +51,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         if let Some(Pending { left, then: Some(record), .. }) = &pending
             && !terminal.json
         {
-            terminal.heading(&format!("down for {} s: everything passes", left.as_secs()));
+            terminal.heading(&format!("down for {}: everything passes", spoken(*left)));
             terminal.line(format!(
                 "  then the kernel puts orders {} in force again",
                 record.hash().short()
@@ -184,13 +184,27 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         record.path,
         record.posted_by
     ));
+    if let Some(posture) = &record.posture {
+        terminal.line(format!("  posture  {posture}"));
+    }
     if let Some(Pending { left, then, .. }) = pending {
-        let then = match then {
-            Some(record) => format!("orders {} are in force again", record.hash().short()),
-            None => "nothing is in force".into(),
-        };
-        terminal.line(format!("  on trial for {} s more; then {then}", left.as_secs()));
-        terminal.note("           keep them: tipstaff confirm");
+        let same = then.as_ref().filter(|then| then.hash() == record.hash());
+        match (same, &then) {
+            (Some(then), _) => {
+                let posture = then.posture.as_deref().unwrap_or(NO_POSTURE);
+                terminal
+                    .line(format!("           for {} more; then posture {posture}", spoken(left)));
+                terminal.note("           at once: tipstaff confirm --revert");
+            }
+            (None, then) => {
+                let then = match then {
+                    Some(record) => format!("orders {} are in force again", record.hash().short()),
+                    None => "nothing is in force".into(),
+                };
+                terminal.line(format!("  on trial for {} more; then {then}", spoken(left)));
+                terminal.note("           keep them: tipstaff confirm");
+            }
+        }
     }
     terminal.line(format!("  guarded  {}", names(&guarded).join(", ")));
     for Drift { what, mend } in &drift {

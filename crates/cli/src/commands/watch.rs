@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::Write;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::os::fd::AsFd;
 
 use nix::fcntl::{Flock, FlockArg};
@@ -130,7 +130,10 @@ impl Names {
     fn program(&mut self, maker: Maker) -> String {
         let known = self.programs.entry(maker).or_insert_with(|| match path_of(maker) {
             Some(path) => path.display().to_string(),
-            None => format!("inode {} of device {}", maker.inode, maker.device),
+            None => {
+                let (major, minor) = (maker.device >> 20, maker.device & 0xf_ffff);
+                format!("inode {} of device {major}:{minor}", maker.inode)
+            }
         });
         known.clone()
     }
@@ -161,7 +164,9 @@ impl Names {
 
 fn print(names: &mut Names, event: &Event, terminal: &Terminal) -> Result<(), Failure> {
     let key = TrafficKey::new(event.protocol, event.to.unwrap_or_default());
-    let end = |address, port: Option<u16>| match port {
+    let end = |address: IpAddr, port: Option<u16>| match port {
+        // It only connected: which of the own addresses it takes is not known yet.
+        _ if address.is_unspecified() && event.interface.0 == 0 => "this host".to_owned(),
         Some(port) => SocketAddr::new(address, port).to_string(),
         None => address.to_string(),
     };

@@ -10,7 +10,7 @@ use crate::Ending;
 use crate::arguments::{Common, WithdrawOptions};
 use crate::chosen;
 use crate::failure::Failure;
-use crate::terminal::{Terminal, counted};
+use crate::terminal::{Terminal, counted, spoken};
 
 pub fn run(
     common: &Common,
@@ -32,7 +32,8 @@ pub fn run(
         if terminal.json {
             terminal.json(&json!({ "withdrawn": true, "back_in_seconds": seconds }));
         } else {
-            terminal.heading(&format!("withdrawn for {seconds} s: everything passes until then"));
+            terminal
+                .heading(&format!("withdrawn for {}: everything passes until then", spoken(time)));
             terminal.note("the kernel puts the orders in force again by itself; `tipstaff confirm --revert` does it now");
         }
         return Ok(Ending::Fine);
@@ -61,7 +62,7 @@ fn agreed(in_force: &InForce, options: &WithdrawOptions, terminal: &Terminal) ->
         standing.outbound,
     ));
     let question = match options.until {
-        Some(time) => format!("open everything for {} s?", time.as_secs()),
+        Some(time) => format!("open everything for {}?", spoken(time)),
         None => "open everything?".into(),
     };
     terminal.ask(&question)
