@@ -9,26 +9,14 @@ use std::fs;
 use std::net::TcpStream;
 use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES};
+use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, in_time};
 use serde_json::Value;
 
 fn json(lab: &Lab, arguments: &[&str]) -> Value {
     let output = lab.tipstaff(&[arguments, &["--json"]].concat());
     serde_json::from_slice(&output.stdout).unwrap()
-}
-
-/// Waits until something is as it should be; some seconds at most.
-fn in_time(met: impl Fn() -> bool) -> bool {
-    let begin = Instant::now();
-    while begin.elapsed() < Duration::from_secs(5) {
-        if met() {
-            return true;
-        }
-        std::thread::sleep(Duration::from_millis(20));
-    }
-    false
 }
 
 #[test]

@@ -10,7 +10,7 @@ use std::os::fd::AsFd;
 use std::process::{Child, Stdio};
 use std::time::{Duration, Instant};
 
-use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, ip};
+use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, in_time, ip};
 use serde_json::Value;
 use tipstaff_host::lab;
 
@@ -35,18 +35,6 @@ action = "allow"
 traffic = "tcp/7411"
 postures = "at-the-mast"
 "#;
-
-/// Waits until something is as it should be; some seconds at most.
-fn in_time(met: impl Fn() -> bool) -> bool {
-    let begin = Instant::now();
-    while begin.elapsed() < Duration::from_secs(12) {
-        if met() {
-            return true;
-        }
-        std::thread::sleep(Duration::from_millis(20));
-    }
-    false
-}
 
 /// Ended with its test, whatever becomes of it.
 struct Ended(Child);

@@ -81,7 +81,7 @@ fn list(all: &[Revision], terminal: &Terminal) {
     }
     let mut table = Columns::new(["", "orders", "posted", "by", "from", "", "reason"]);
     for row in rows {
-        let kept = if row.kept { "" } else { "a trial, never confirmed" };
+        let kept = if row.kept { "" } else { "for a time only" };
         table.row([
             plain(row.number),
             plain(row.orders.short()),

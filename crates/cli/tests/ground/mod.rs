@@ -198,3 +198,15 @@ pub fn told(space: &Space, from: IpAddr, to: SocketAddr) -> io::ErrorKind {
     });
     met.unwrap()
 }
+
+/// Waits until something is as it should be; some seconds at most.
+pub fn in_time(met: impl Fn() -> bool) -> bool {
+    let begin = std::time::Instant::now();
+    while begin.elapsed() < Duration::from_secs(12) {
+        if met() {
+            return true;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    false
+}

@@ -13,7 +13,9 @@ use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
 use super::hooks::Hook;
-use super::reading::{at, destination_offset, helper, skb, source_offset, transport_header};
+use super::reading::{
+    address_bytes, at, destination_offset, helper, skb, source_offset, transport_header,
+};
 use super::remember::{self, Answer};
 use super::verdict::{Labels, Parts};
 
@@ -289,21 +291,7 @@ fn claims_to_be_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, label
     let source = at::HEADER + source_offset(family);
     if own.len() > FEW {
         let key = at::ANSWER;
-        match family {
-            Family::V4 => {
-                a.store_value(Width::D, STACK, key, 0);
-                let mapped = i32::from_ne_bytes([0, 0, 0xff, 0xff]);
-                a.store_value(Width::W, STACK, key + 8, mapped);
-                a.load(Width::W, R1, STACK, source);
-                a.store(Width::W, STACK, key + 12, R1);
-            }
-            Family::V6 => {
-                for half in [0, 8] {
-                    a.load(Width::D, R1, STACK, source + half);
-                    a.store(Width::D, STACK, key + half, R1);
-                }
-            }
-        }
+        address_bytes(a, family, source_offset(family), key);
         a.map(R1, parts.own);
         a.stack(R2, key);
         a.call(helper::MAP_LOOKUP);

@@ -23,10 +23,10 @@ use super::assembler::{Assembler, If, Label, Op, R0, R1, R2, R3, R4, R6, R7, R8,
 use super::bpf;
 use super::hooks::Hook;
 use super::label::field;
-use super::reading::{at, destination_offset, helper, skb, source_offset};
+use super::reading::{address_bytes, at, destination_offset, helper, skb, source_offset};
 use super::revision::tai_ahead;
 use super::sys::Ring;
-use super::verdict::{CounterSlot, Parts};
+use super::verdict::{CounterSlot, Parts, count_one};
 use super::{limits, sockets};
 use crate::{Event, GateError, Maker};
 
@@ -105,21 +105,14 @@ pub(super) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     a.store(Width::W, STACK, at::RECORD + 28, R2);
     let (four, addresses) = (a.label(), a.label());
     a.jump_if(If::Eq, R1, 4, four);
-    for (from, to) in [(source_offset(Family::V6), 32), (destination_offset(Family::V6), 48)] {
-        for half in [0, 8] {
-            a.load(Width::D, R1, STACK, at::HEADER + from + half);
-            a.store(Width::D, STACK, at::RECORD + to + half, R1);
-        }
-    }
+    let both = |a: &mut Assembler, family: Family| {
+        address_bytes(a, family, source_offset(family), at::RECORD + 32);
+        address_bytes(a, family, destination_offset(family), at::RECORD + 48);
+    };
+    both(a, Family::V6);
     a.jump(addresses);
     a.place(four);
-    for (from, to) in [(source_offset(Family::V4), 32), (destination_offset(Family::V4), 48)] {
-        a.store_value(Width::D, STACK, at::RECORD + to, 0);
-        let mapped = i32::from_ne_bytes([0, 0, 0xff, 0xff]);
-        a.store_value(Width::W, STACK, at::RECORD + to + 8, mapped);
-        a.load(Width::W, R1, STACK, at::HEADER + from);
-        a.store(Width::W, STACK, at::RECORD + to + 12, R1);
-    }
+    both(a, Family::V4);
     a.place(addresses);
     a.map(R1, parts.events);
     a.stack(R2, at::RECORD);
@@ -136,13 +129,7 @@ pub(super) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
 /// Adds one to a counter that belongs to no speaker.
 fn count(a: &mut Assembler, parts: &Parts<'_>, slot: u32, done: Label) {
     a.store_value(Width::W, STACK, at::SLOT, slot as i32);
-    a.map(R1, parts.counters);
-    a.stack(R2, at::SLOT);
-    a.call(helper::MAP_LOOKUP);
-    a.jump_if(If::Eq, R0, 0, done);
-    a.load(Width::D, R1, R0, 0);
-    a.op(Op::Add, R1, 1);
-    a.store(Width::D, R0, 0, R1);
+    count_one(a, parts, done);
     a.jump(done);
 }
 

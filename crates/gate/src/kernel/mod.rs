@@ -8,7 +8,7 @@
 //! and turn one switch: in force everywhere at once, or not at all. Everything that outlives the process is
 //! pinned in an own bpffs, in a folder for the namespace:
 //!
-//! `slot…` and `switch` (what is in force, see [`hooks`]) · `flows` (what was sent, forwarded and let in) · `rates` (what
+//! `slot…` and `switch` (what is in force, see `hooks`) · `flows` (what was sent, forwarded and let in) · `rates` (what
 //! sources took of rates) · `events` (decisions that are recorded) ·
 //! `labels`, `secret` (which program made a socket) · `guarded` (the interfaces
 //! that have an outer gate) · `outer-in-N`, `outer-out-N` (the links on

@@ -84,7 +84,7 @@ pub mod skb {
     /// Five words for programs to leave notes in: the slot, the action, and the
     /// way that the dispatcher says.
     pub const NOTES: i16 = 48;
-    /// The direction, for the program in the slot: [`super::super::hooks::OUTWARDS`].
+    /// The direction, for the program in the slot: `hooks::OUTWARDS`.
     pub const OUTWARDS: i16 = NOTES + 8;
     /// Test runs: the number of the program that is asked about, and one; 0
     /// for the one that there is.
@@ -353,25 +353,31 @@ pub fn transport_header(a: &mut Assembler, length: i32, ways: Ways) {
     load(a, Some(R7), at::TRANSPORT, length, ways.malformed);
 }
 
+/// Copies an address of the IP header, from its offset in it, to the stack as
+/// 16 bytes; IPv4 as `::ffff:a.b.c.d`. r1 is lost.
+pub fn address_bytes(a: &mut Assembler, family: Family, offset: i16, to: i16) {
+    let from = at::HEADER + offset;
+    match family {
+        Family::V4 => {
+            a.store_value(Width::D, STACK, to, 0);
+            let mapped = i32::from_ne_bytes([0, 0, 0xff, 0xff]);
+            a.store_value(Width::W, STACK, to + 8, mapped);
+            a.load(Width::W, R1, STACK, from);
+            a.store(Width::W, STACK, to + 12, R1);
+        }
+        Family::V6 => {
+            for half in [0, 8] {
+                a.load(Width::D, R1, STACK, from + half);
+                a.store(Width::D, STACK, to + half, R1);
+            }
+        }
+    }
+}
+
 /// Writes both addresses of a flow's key, each from its offset in the IP
 /// header. The ports and the rest of the last 8 bytes are the caller's.
 pub fn flow_addresses(a: &mut Assembler, family: Family, remote: i16, local: i16) {
     for (offset, place) in [(remote, flow::REMOTE), (local, flow::LOCAL)] {
-        let (from, to) = (at::HEADER + offset, at::FLOW + place);
-        match family {
-            Family::V4 => {
-                a.store_value(Width::D, STACK, to, 0);
-                let mapped = i32::from_ne_bytes([0, 0, 0xff, 0xff]);
-                a.store_value(Width::W, STACK, to + 8, mapped);
-                a.load(Width::W, R1, STACK, from);
-                a.store(Width::W, STACK, to + 12, R1);
-            }
-            Family::V6 => {
-                for half in [0, 8] {
-                    a.load(Width::D, R1, STACK, from + half);
-                    a.store(Width::D, STACK, to + half, R1);
-                }
-            }
-        }
+        address_bytes(a, family, offset, at::FLOW + place);
     }
 }

@@ -366,13 +366,7 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
 /// Counts for the slot in r7, or goes to `otherwise`. r0 to r5 are lost.
 pub(super) fn count(a: &mut Assembler, hook: Hook, parts: &Parts<'_>, otherwise: Label) {
     a.store(Width::W, STACK, at::SLOT, R7);
-    a.map(R1, parts.counters);
-    a.stack(R2, at::SLOT);
-    a.call(helper::MAP_LOOKUP);
-    a.jump_if(If::Eq, R0, 0, otherwise);
-    a.load(Width::D, R1, R0, 0);
-    a.op(Op::Add, R1, 1);
-    a.store(Width::D, R0, 0, R1);
+    count_one(a, parts, otherwise);
     // Who only connects has sent nothing yet.
     if matches!(hook, Hook::Outer | Hook::Inner) {
         a.load(Width::W, R2, R6, skb::LEN);
@@ -380,6 +374,18 @@ pub(super) fn count(a: &mut Assembler, hook: Hook, parts: &Parts<'_>, otherwise:
         a.op_reg(Op::Add, R1, R2);
         a.store(Width::D, R0, 8, R1);
     }
+}
+
+/// Adds one packet for the slot on the stack, or goes to `otherwise`; r0 is the
+/// counter then. r0 to r5 are lost.
+pub(super) fn count_one(a: &mut Assembler, parts: &Parts<'_>, otherwise: Label) {
+    a.map(R1, parts.counters);
+    a.stack(R2, at::SLOT);
+    a.call(helper::MAP_LOOKUP);
+    a.jump_if(If::Eq, R0, 0, otherwise);
+    a.load(Width::D, R1, R0, 0);
+    a.op(Op::Add, R1, 1);
+    a.store(Width::D, R0, 0, R1);
 }
 
 #[cfg(test)]
