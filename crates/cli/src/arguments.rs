@@ -91,6 +91,8 @@ pub enum Command {
     /// Pause, resume, export or import the rules of a group together
     #[command(subcommand)]
     Group(GroupCommand),
+    /// Read the orders for mistakes: what never speaks, what is too wide, what nobody listens to
+    Review(ReviewOptions),
     /// What would happen to a packet, and why
     Ask(AskOptions),
     /// Check the orders, show what they mean, and put them in force at once
@@ -370,6 +372,29 @@ impl From<Way> for Direction {
             Way::Transit => Self::Transit,
         }
     }
+}
+
+#[derive(Args, Debug)]
+pub struct ReviewOptions {
+    /// The file to read [default: the orders]
+    pub file: Option<PathBuf>,
+    /// Without looking at what listens on this machine
+    #[arg(long)]
+    pub elsewhere: bool,
+    /// The least that makes the command fail
+    #[arg(long, value_enum, default_value_t = Level::Warning)]
+    pub fail_on: Level,
+}
+
+/// How much a finding matters.
+#[derive(clap::ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Level {
+    /// Good to know
+    Note,
+    /// Probably not meant
+    Warning,
+    /// The orders do not do what they say
+    Error,
 }
 
 #[derive(Args, Debug)]

@@ -60,6 +60,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Names(options) => commands::names::run(common, options, terminal),
         Command::Rule(edit) => commands::rule::run(common, edit, terminal),
         Command::Group(command) => commands::group::run(common, command, terminal),
+        Command::Review(options) => commands::review::run(common, options, terminal),
         Command::Ask(options) => commands::ask::run(common, options, terminal),
         Command::Post(options) => commands::post::run(common, options, terminal),
         Command::Posture(options) => commands::posture::run(common, options, terminal),

@@ -638,3 +638,30 @@ fn an_unknown_rule_gets_the_name_that_was_meant() {
         "{text}"
     );
 }
+
+#[test]
+fn the_review_finds_what_was_planted_and_says_so_by_its_exit_code() {
+    let twice = "[[rules]]\nname = \"plates-again\"\nnote = \"n\"\naction = \"deny\"\ntraffic = \"plates\"\nsource = \"partner\"\n";
+    let desk = Desk::new(&format!("{ORDERS}\n{twice}"));
+    let text = desk.text(&["review", "--elsewhere"]);
+    assert!(text.contains("never-speaks") && text.contains("rule 8 (plates-again)"), "{text}");
+    assert!(text.contains("rule 1 (plates-for-partners) before it take everything"), "{text}");
+    let json = desk.json(&["review", "--elsewhere"]);
+    let codes: Vec<_> =
+        json["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect();
+    assert_eq!(codes.iter().filter(|code| **code == "never-speaks").count(), 1, "{codes:?}");
+    let code = |arguments: &[&str]| {
+        let text = desk.text(&[&["review", "--elsewhere"], arguments].concat());
+        text.lines().last().unwrap_or_default().to_owned()
+    };
+    assert_eq!(code(&["--fail-on", "error"]), "(exit code 1)");
+    let clean = Desk::new(ORDERS);
+    let text = clean.text(&["review", "--elsewhere", "--fail-on", "error"]);
+    assert!(!text.contains("error "), "{text}");
+    // With what listens here: nobody does on the plates' port.
+    assert!(
+        clean.text(&["review"]).contains("nobody listens on tcp/7410"),
+        "{}",
+        clean.text(&["review"])
+    );
+}

@@ -232,6 +232,7 @@ fn numbered((at, conditions): (usize, Conditions)) -> Rule {
         at_most,
         over,
         log,
+        accepted: Vec::new(),
         group: None,
         hosts: Vec::new(),
         postures: Vec::new(),

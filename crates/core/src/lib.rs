@@ -33,4 +33,5 @@ pub mod orders;
 pub mod packet;
 pub mod rates;
 pub mod reach;
+pub mod review;
 pub mod tables;

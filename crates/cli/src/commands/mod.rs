@@ -17,6 +17,7 @@ pub mod names;
 pub mod post;
 pub mod posture;
 pub mod reach;
+pub mod review;
 pub mod rule;
 pub mod rules;
 pub mod schema;

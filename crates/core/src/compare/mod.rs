@@ -8,6 +8,7 @@
 //! differs, merged again where they differ in one dimension only. Foundations
 //! and replies are not compared, and rules count as they speak at this moment.
 
+pub(crate) mod lanes;
 mod walk;
 mod words;
 

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 
+use super::lanes::whole;
 use super::{
     AXES, Change, Comparison, DESTINATION, INTERFACE, Kind, MOST_PIECES, PROGRAM, SOURCE, Said,
     TRAFFIC, Values, programs_of_both,
@@ -41,7 +42,12 @@ fn of_family(set: &Option<AddressSet>, family: Family) -> Values {
     })
 }
 
-fn conditions(brief: &Brief, rule: &Rule, family: Family, programs: &[String]) -> [Values; AXES] {
+pub(super) fn conditions(
+    brief: &Brief,
+    rule: &Rule,
+    family: Family,
+    programs: &[String],
+) -> [Values; AXES] {
     let mut axes: [Values; AXES] = Default::default();
     axes[TRAFFIC] = rule.traffic.keys.as_ref().map(wide);
     axes[SOURCE] = of_family(&rule.source.addresses, family);
@@ -90,20 +96,10 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
         for (nth, family) in Family::BOTH.into_iter().enumerate() {
             let mut side = |brief| Side::of(brief, direction, family, &programs, &mut meanings);
             let (before, after) = (side(before), side(after));
-            let full = |last: u128| Spans::from_ranges([(0, last)]);
-            let addresses = full(if family == Family::V4 { u32::MAX.into() } else { u128::MAX });
-            let known = interfaces.keys().map(|index| (u128::from(*index), u128::from(*index)));
-            // Without any there is one that nobody knows.
-            let known = known.chain(interfaces.is_empty().then_some((0, 0)));
+            let indexes: Vec<u32> = interfaces.keys().copied().collect();
             let mut walk = Walk {
                 direction,
-                whole: [
-                    full(0x00ff_ffff),
-                    addresses.clone(),
-                    addresses,
-                    Spans::from_ranges(known),
-                    full(programs.len() as u128),
-                ],
+                whole: whole(family, &indexes, programs.len()),
                 before,
                 after,
                 pieces: Vec::new(),

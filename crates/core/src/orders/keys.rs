@@ -193,6 +193,11 @@ pub(super) const RULE: &[Key] = &[
     key("at_most", Kind::Rate, "How often an allow may speak: 6 per minute per source, burst 3"),
     key("over", Kind::OneOf(overs), "What it says beyond that [deny]"),
     key("log", Kind::Switch, "Record each of its decisions [false]"),
+    key(
+        "accepted",
+        Kind::Words,
+        "Findings of the review that are meant, each with a reason: \"too-wide: it is a museum\"",
+    ),
     key("until", Kind::Moment, "When it ends to speak"),
     key("enabled", Kind::Switch, "false pauses it; it keeps its place [true]"),
     key("group", Kind::Text, "The group that it belongs to"),

@@ -27,7 +27,7 @@ pub use hosts::{
 pub use keys::schema;
 pub use lists::Lists;
 pub use model::{
-    Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash,
+    Accepted, Action, AddressCondition, FoundationSwitches, InterfaceCondition, Orders, OrdersHash,
     ProgramCondition, Rule, RuleName, Standing, TrafficCondition,
 };
 pub use read::{read, read_all};

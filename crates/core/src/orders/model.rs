@@ -16,6 +16,7 @@ use crate::names::services;
 use crate::names::spans::Spans;
 use crate::names::traffic::{Term, TermFault};
 use crate::packet::Direction;
+use crate::review::Code;
 
 /// What a rule or a standing answer says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -207,6 +208,15 @@ impl ProgramCondition {
     }
 }
 
+/// A finding of the review that is meant, and why.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Accepted {
+    /// Which.
+    pub code: Code,
+    /// Why.
+    pub why: String,
+}
+
 /// One rule; all of its conditions must hold.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Rule {
@@ -238,6 +248,8 @@ pub struct Rule {
     pub over: Over,
     /// Whether each of its decisions is recorded.
     pub log: bool,
+    /// Findings of the review that are meant.
+    pub accepted: Vec<Accepted>,
     /// The group that it belongs to.
     pub group: Option<String>,
     /// The hosts it is for; as its group says, or all, when empty.

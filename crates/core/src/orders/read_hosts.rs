@@ -283,7 +283,7 @@ impl<'t> Reader<'t> {
         );
     }
 
-    fn list(&mut self, path: &str, table: &DeTable<'t>, key: &str) -> Vec<Text> {
+    pub(super) fn list(&mut self, path: &str, table: &DeTable<'t>, key: &str) -> Vec<Text> {
         match table.get(key) {
             Some(value) => self.strings(&format!("{path}.{key}"), value),
             None => Vec::new(),

@@ -10,7 +10,7 @@ use super::at_most::{AtMost, Over};
 use super::hosts::Silence;
 use super::keys;
 use super::model::{
-    Action, AddressCondition, InterfaceCondition, ProgramCondition, Rule, RuleName,
+    Accepted, Action, AddressCondition, InterfaceCondition, ProgramCondition, Rule, RuleName,
     TrafficCondition,
 };
 use super::read::{Known, Reader, Value, leaf};
@@ -20,6 +20,7 @@ use crate::names::address::{AddressSet, Family};
 use crate::names::spans::Spans;
 use crate::names::traffic::{TCP, TrafficKey, UDP, keys_of};
 use crate::packet::Direction;
+use crate::review::Code;
 
 /// Lists of a rule and the keys that take something out of them again.
 const EXCEPTIONS: [(&str, &str); 5] = [
@@ -126,6 +127,7 @@ impl<'t> Reader<'t> {
             Some(value) => self.boolean(&key("enabled"), value),
             None => Some(true),
         };
+        let accepted = self.accepted(&path, table);
         let log = match table.get("log") {
             Some(value) => self.boolean(&key("log"), value),
             None => Some(false),
@@ -149,6 +151,7 @@ impl<'t> Reader<'t> {
             at_most,
             over,
             log: log?,
+            accepted: accepted?,
             group: self.group_of(&path, table, known.rule_groups),
             hosts: self.selectors(&path, table, known.hosts),
             postures: self.postures_of(&path, table, known.postures),
@@ -212,6 +215,32 @@ impl<'t> Reader<'t> {
             self.fault(key, written.span, message, mend);
         }
         found
+    }
+
+    /// `accepted`: each a code of the review, and why.
+    fn accepted(&mut self, path: &str, table: &DeTable<'t>) -> Option<Vec<Accepted>> {
+        let key = format!("{path}.accepted");
+        let mut all = Vec::new();
+        let mut whole = true;
+        for Text { text, span, .. } in self.list(path, table, "accepted") {
+            let parts = text.split_once(':').map(|(code, why)| (code.trim(), why.trim()));
+            let found = parts.and_then(|(code, why)| {
+                let code = Code::ALL.into_iter().find(|known| known.name() == code)?;
+                (!why.is_empty()).then(|| Accepted { code, why: why.to_owned() })
+            });
+            match found {
+                Some(accepted) => all.push(accepted),
+                None => {
+                    whole = false;
+                    let names = Code::ALL.map(Code::name).join(", ");
+                    let mend = format!(
+                        "Write a code and a reason, such as `too-wide: it is a museum`. Codes: {names}."
+                    );
+                    self.fault(&key, span, format!("`{text}` is no finding with a reason"), mend);
+                }
+            }
+        }
+        whole.then_some(all)
     }
 
     /// The programs of a rule: absolute paths, and only where there can be a program.

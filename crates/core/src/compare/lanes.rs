@@ -1,0 +1,103 @@
+//! The rules of a list that can speak in one direction and family, with their
+//! conditions as sets of numbers.
+
+use super::walk::conditions;
+use crate::brief::{Brief, RuleIndex};
+use crate::names::address::Family;
+use crate::names::spans::Spans;
+use crate::packet::{Direction, InterfaceIndex};
+
+pub(crate) use super::{AXES, Values};
+
+struct Step {
+    index: RuleIndex,
+    conditions: [Values; AXES],
+    free_from: usize,
+}
+
+/// The rules of one direction and family.
+pub(crate) struct Lane {
+    steps: Vec<Step>,
+    whole: [Spans<u128>; AXES],
+}
+
+/// All lanes of a list that have rules.
+pub(crate) fn lanes(brief: &Brief) -> Vec<(Direction, Lane)> {
+    let families = Family::BOTH.into_iter();
+    let all = Direction::ALL.into_iter().flat_map(|d| families.clone().map(move |f| (d, f)));
+    let lane = |(direction, family)| (direction, Lane::of(brief, direction, family));
+    all.map(lane).filter(|(_, lane)| lane.len() > 0).collect()
+}
+
+/// All values of each axis, for a family.
+pub(super) fn whole(family: Family, interfaces: &[u32], programs: usize) -> [Spans<u128>; AXES] {
+    let full = |last: u128| Spans::from_ranges([(0, last)]);
+    let addresses = full(if family == Family::V4 { u32::MAX.into() } else { u128::MAX });
+    let known = interfaces.iter().map(|index| (u128::from(*index), u128::from(*index)));
+    // Without any there is one that nobody knows.
+    let known = known.chain(interfaces.is_empty().then_some((0, 0)));
+    [
+        full(0x00ff_ffff),
+        addresses.clone(),
+        addresses,
+        Spans::from_ranges(known),
+        full(programs as u128),
+    ]
+}
+
+impl Lane {
+    fn of(brief: &Brief, direction: Direction, family: Family) -> Self {
+        let here = |rule: &crate::orders::Rule| {
+            rule.speaks()
+                && rule.direction == direction
+                && rule.family.is_none_or(|of| of == family)
+        };
+        let step = |(index, rule)| {
+            let conditions = conditions(brief, rule, family, &brief.programs);
+            let free_from = conditions.iter().rposition(Option::is_some).map_or(0, |at| at + 1);
+            Step { index, conditions, free_from }
+        };
+        let interfaces: Vec<u32> = brief
+            .interfaces
+            .iter()
+            .map(|(index, _)| *index)
+            .filter(|index| *index != InterfaceIndex::LOOPBACK)
+            .map(|index| index.0)
+            .collect();
+        Self {
+            steps: brief.indexed().filter(|(_, rule)| here(rule)).map(step).collect(),
+            whole: whole(family, &interfaces, brief.programs.len()),
+        }
+    }
+
+    /// How many rules it has.
+    pub(crate) fn len(&self) -> usize {
+        self.steps.len()
+    }
+
+    /// The place of a rule in the list.
+    pub(crate) fn index(&self, step: usize) -> RuleIndex {
+        self.steps[step].index
+    }
+
+    /// What a rule means in an axis.
+    pub(crate) fn condition(&self, step: usize, axis: usize) -> &Values {
+        &self.steps[step].conditions[axis]
+    }
+
+    /// All values of an axis.
+    pub(crate) fn whole(&self, axis: usize) -> &Spans<u128> {
+        &self.whole[axis]
+    }
+
+    /// Up to the second rule that speaks for everything that is left: behind the
+    /// first none speaks, and the second is what the first would be missed for.
+    pub(crate) fn two_deep(&self, axis: usize, mut steps: Vec<usize>) -> Vec<usize> {
+        let free = |step: &usize| self.steps[*step].free_from <= axis;
+        let mut found = steps.iter().enumerate().filter(|(_, step)| free(step)).skip(1);
+        if let Some((at, _)) = found.next() {
+            steps.truncate(at + 1);
+        }
+        steps
+    }
+}

@@ -1,0 +1,487 @@
+//! Findings in orders: what is sound, and probably not meant.
+//!
+//! Coverage is exact ([`coverage`]); everything else looks at one rule at a
+//! time, with what listens on the host where that is known.
+
+pub mod coverage;
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+
+use crate::brief::{Brief, RuleIndex};
+use crate::listener::Listener;
+use crate::moment::Moment;
+use crate::names::address::{AddressSet, Family};
+use crate::names::services::CATALOGUE;
+use crate::names::traffic::{TCP, Term, TrafficKey, Transport, UDP};
+use crate::orders::{Action, Rule, Silence};
+use crate::packet::Direction;
+use coverage::{Coverage, coverage};
+
+/// How much it matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Good to know.
+    Note,
+    /// Probably not meant.
+    Warning,
+    /// The orders do not do what they say.
+    Error,
+}
+
+/// What kind of finding it is; its name is its stable code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Code {
+    /// Earlier rules take everything that it is about.
+    NeverSpeaks,
+    /// No packet on this machine can meet its conditions.
+    NotHere,
+    /// The same as an earlier rule.
+    Duplicate,
+    /// Nothing would change without it.
+    Redundant,
+    /// Its time is over.
+    Expired,
+    /// Lets anybody in to a service that is often attacked.
+    TooWide,
+    /// A remote shell for everyone without a rate.
+    ShellWithoutRate,
+    /// Lets a network in to everything.
+    AllPorts,
+    /// Addresses of one family only.
+    OneFamily,
+    /// Allows what nobody listens to.
+    NobodyListens,
+    /// A port one slip away from one that somebody listens on.
+    MistypedPort,
+    /// Somebody listens, and nobody may come.
+    NobodyMayCome,
+    /// A foundation is switched off.
+    FoundationOff,
+    /// Nobody says why it is there.
+    NoNote,
+}
+
+impl Code {
+    /// All.
+    pub const ALL: [Self; 14] = [
+        Self::NeverSpeaks,
+        Self::NotHere,
+        Self::Duplicate,
+        Self::Redundant,
+        Self::Expired,
+        Self::TooWide,
+        Self::ShellWithoutRate,
+        Self::AllPorts,
+        Self::OneFamily,
+        Self::NobodyListens,
+        Self::MistypedPort,
+        Self::NobodyMayCome,
+        Self::FoundationOff,
+        Self::NoNote,
+    ];
+
+    /// As orders and reports write it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::NeverSpeaks => "never-speaks",
+            Self::NotHere => "not-here",
+            Self::Duplicate => "duplicate",
+            Self::Redundant => "redundant",
+            Self::Expired => "expired",
+            Self::TooWide => "too-wide",
+            Self::ShellWithoutRate => "shell-without-rate",
+            Self::AllPorts => "all-ports",
+            Self::OneFamily => "one-family",
+            Self::NobodyListens => "nobody-listens",
+            Self::MistypedPort => "mistyped-port",
+            Self::NobodyMayCome => "nobody-may-come",
+            Self::FoundationOff => "foundation-off",
+            Self::NoNote => "no-note",
+        }
+    }
+
+    /// How much it matters.
+    pub const fn severity(self) -> Severity {
+        match self {
+            Self::NeverSpeaks | Self::Duplicate => Severity::Error,
+            Self::Redundant
+            | Self::TooWide
+            | Self::ShellWithoutRate
+            | Self::AllPorts
+            | Self::MistypedPort
+            | Self::FoundationOff => Severity::Warning,
+            Self::NotHere
+            | Self::Expired
+            | Self::OneFamily
+            | Self::NobodyListens
+            | Self::NobodyMayCome
+            | Self::NoNote => Severity::Note,
+        }
+    }
+
+    /// Why it matters, a sentence.
+    pub const fn why(self) -> &'static str {
+        match self {
+            Self::NeverSpeaks => "Whoever reads it believes that it does something.",
+            Self::NotHere => "It waits for an interface that may never come.",
+            Self::Duplicate => "Of two the same, one will be changed one day and the other not.",
+            Self::Redundant => "What changes nothing hides what does.",
+            Self::Expired => "What is over is only in the way.",
+            Self::TooWide => "Services like this are looked for and attacked all day long.",
+            Self::ShellWithoutRate => "Passwords and keys are guessed as fast as the line allows.",
+            Self::AllPorts => "Whatever is started there later is open to all of them.",
+            Self::OneFamily => "The same people come by the other family, too, or cannot.",
+            Self::NobodyListens => "It is open for whatever takes that port one day.",
+            Self::MistypedPort => "What was meant stays shut, and another port open.",
+            Self::NobodyMayCome => "Either the program or a rule is missing its other half.",
+            Self::FoundationOff => "Without it this host may lose its address.",
+            Self::NoNote => "In a year nobody knows who may take it out.",
+        }
+    }
+}
+
+/// One finding.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Finding {
+    /// Its kind.
+    pub code: Code,
+    /// How much it matters.
+    pub severity: Severity,
+    /// The rule; `None` where it is about the orders as a whole.
+    pub rule: Option<String>,
+    /// Its position.
+    pub position: Option<usize>,
+    /// The included file that it stands in; `None` for the orders' own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// The line of the rule.
+    pub line: Option<usize>,
+    /// What was found, a sentence without a full stop.
+    pub what: String,
+    /// What to do about it.
+    pub mend: String,
+}
+
+/// All findings.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Review {
+    /// In the order of the rules.
+    pub findings: Vec<Finding>,
+    /// How many were found that the orders accept.
+    pub accepted: usize,
+    /// Whether the list was too tangled to know all of what never speaks.
+    pub gave_up: bool,
+}
+
+/// Services that strangers try first.
+const SENSITIVE: [&str; 12] = [
+    "ssh",
+    "telnet",
+    "ms-wbt-server",
+    "mysql",
+    "postgresql",
+    "redis",
+    "ldap",
+    "nfs",
+    "snmp",
+    "amqp",
+    "mqtt",
+    "ipp",
+];
+const SHELL: TrafficKey = TrafficKey::new(TCP, 22);
+
+/// Reads a list for mistakes. `listeners`: what listens where it is obeyed,
+/// where that is known.
+pub fn review(brief: &Brief, listeners: Option<&[Listener]>, now: Moment) -> Review {
+    let covered = coverage(brief);
+    let mut review = Review { gave_up: covered.gave_up, ..Review::default() };
+    if !brief.foundations.address_assignment {
+        let what = "address assignment (DHCP and DHCPv6) is left to the rules".to_owned();
+        let mend = "Write `address_assignment = true`, or be sure that this host has no lease.";
+        review.findings.push(Finding::about_all(Code::FoundationOff, what, mend));
+    }
+    // Where each meaning stands for the first time, and how often.
+    let mut meanings: BTreeMap<String, (RuleIndex, usize)> = BTreeMap::new();
+    for (index, rule) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
+        meanings.entry(meaning(rule)).or_insert((index, 0)).1 += 1;
+    }
+    for (index, rule) in brief.indexed() {
+        if rule.silence == Some(Silence::Expired) || rule.until.is_some_and(|end| end <= now) {
+            let mend = "Take it out, or give it another end.";
+            review.add(rule, index, Code::Expired, "it is over and never speaks".into(), mend);
+            continue;
+        }
+        if !rule.speaks() {
+            continue;
+        }
+        let known = &covered.rules[index.0 as usize];
+        let (first, times) = meanings.get(&meaning(rule)).copied().unwrap_or((index, 1));
+        let twin = (first != index).then_some(first);
+        if twin.is_some() || times == 1 {
+            review.coverage(brief, (rule, index), known, twin);
+        }
+        if twin.is_none() && (known.speaks || covered.gave_up) {
+            review.reach_of(rule, index);
+            if let Some(listeners) = listeners {
+                review.listeners(brief, rule, index, listeners);
+            }
+        }
+        if rule.note.is_none() {
+            let mend = format!("tipstaff rule set {} note=\"why it is there\"", rule.name);
+            review.add(rule, index, Code::NoNote, "nobody says why it is there".into(), &mend);
+        }
+    }
+    if let Some(listeners) = listeners {
+        review.nobody_may_come(brief, listeners);
+    }
+    review
+}
+
+/// Everything of a rule that decides, as text.
+fn meaning(rule: &Rule) -> String {
+    format!(
+        "{:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?}",
+        rule.action,
+        rule.direction,
+        rule.traffic.keys,
+        rule.source.addresses,
+        rule.destination.addresses,
+        rule.interface,
+        rule.program,
+        rule.family,
+        rule.until,
+        rule.at_most,
+        rule.over
+    )
+}
+
+fn named(brief: &Brief, indexes: impl Iterator<Item = RuleIndex>) -> String {
+    let names: Vec<String> = indexes
+        .filter_map(|index| {
+            Some(format!("rule {} ({})", index.position(), brief.rule(index)?.name))
+        })
+        .collect();
+    let shown = names.iter().take(4).cloned().collect::<Vec<_>>().join(", ");
+    if names.len() > 4 { format!("{shown} and {} more", names.len() - 4) } else { shown }
+}
+
+impl Finding {
+    fn about_all(code: Code, what: String, mend: &str) -> Self {
+        Self {
+            code,
+            severity: code.severity(),
+            rule: None,
+            position: None,
+            file: None,
+            line: None,
+            what,
+            mend: mend.to_owned(),
+        }
+    }
+}
+
+impl Review {
+    fn add(&mut self, rule: &Rule, index: RuleIndex, code: Code, what: String, mend: &str) {
+        if rule.accepted.iter().any(|accepted| accepted.code == code) {
+            self.accepted += 1;
+            return;
+        }
+        self.findings.push(Finding {
+            rule: Some(rule.name.to_string()),
+            position: Some(index.position()),
+            file: rule.part.as_ref().map(ToString::to_string),
+            line: Some(rule.line),
+            ..Finding::about_all(code, what, mend)
+        });
+    }
+
+    fn coverage(
+        &mut self,
+        brief: &Brief,
+        (rule, index): (&Rule, RuleIndex),
+        known: &Coverage,
+        twin: Option<RuleIndex>,
+    ) {
+        let out = format!("tipstaff rule remove {}", rule.name);
+        if let Some(twin) = twin {
+            let what = format!("it says the same as {}", named(brief, [twin].into_iter()));
+            self.add(rule, index, Code::Duplicate, what, &out);
+        } else if self.gave_up {
+            // "Never" and "nothing" are not known then.
+        } else if !known.speaks {
+            let others = known.covered_by.iter().copied().filter(|by| *by != index);
+            let by = named(brief, others);
+            if by.is_empty() {
+                let what = "no packet on this machine can meet all of its conditions now".into();
+                let mend = "Look at its interface and its addresses; `keep` follows interfaces.";
+                self.add(rule, index, Code::NotHere, what, mend);
+                return;
+            }
+            let what = format!("it never speaks: {by} before it take everything");
+            let mend = format!("Move it before them, or take it out: {out}");
+            self.add(rule, index, Code::NeverSpeaks, what, &mend);
+        } else if !known.needed {
+            let what = "nothing would change without it: what comes behind says the same".into();
+            self.add(rule, index, Code::Redundant, what, &out);
+        }
+    }
+
+    /// What it lets in, looked at alone.
+    fn reach_of(&mut self, rule: &Rule, index: RuleIndex) {
+        if rule.action != Action::Allow || rule.direction != Direction::Inbound {
+            return;
+        }
+        let anyone = rule.source.addresses.as_ref().is_none_or(AddressSet::is_full);
+        let about =
+            |key: TrafficKey| rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key.0));
+        let open: Vec<&str> = SENSITIVE
+            .into_iter()
+            .filter(|name| {
+                let service = CATALOGUE.iter().find(|service| service.name == *name);
+                service.is_some_and(|service| {
+                    service.terms.iter().any(|term| match term {
+                        Term::Ports(transport, first, _) => about(transport.key(*first)),
+                        _ => false,
+                    })
+                })
+            })
+            .collect();
+        let everything = rule.traffic.keys.is_none();
+        let placed = rule.destination.addresses.is_some()
+            || !rule.interface.is_any()
+            || !rule.program.is_any();
+        if anyone && about(SHELL) && rule.at_most.is_none() {
+            let what = "everyone may try a remote shell, as often as they like".into();
+            let mend = format!(
+                "tipstaff rule set {} at_most=\"6 per minute per source, burst 3\"",
+                rule.name
+            );
+            self.add(rule, index, Code::ShellWithoutRate, what, &mend);
+        }
+        let others: Vec<&str> = open.into_iter().filter(|name| *name != "ssh").collect();
+        if anyone && !others.is_empty() && !everything {
+            let what = format!("everyone is let in to {}", others.join(", "));
+            let mend = format!("Name who needs it: tipstaff rule set {} source=…", rule.name);
+            self.add(rule, index, Code::TooWide, what, &mend);
+        }
+        if everything && !placed {
+            let who = if anyone { "everyone".to_owned() } else { rule.source.words() };
+            let what = format!("{who} may come in to every port");
+            let mend = format!("Name the traffic: tipstaff rule set {} traffic=…", rule.name);
+            self.add(rule, index, Code::AllPorts, what, &mend);
+        }
+        let only = |family: Family| {
+            rule.source.addresses.as_ref().is_some_and(|set| {
+                set.has(family)
+                    && !set.has(if family == Family::V4 { Family::V6 } else { Family::V4 })
+            })
+        };
+        for family in Family::BOTH {
+            if rule.family.is_none() && only(family) {
+                let what = format!("its sources are {family} only");
+                let mend = "Add their addresses of the other family, or say `family`.";
+                self.add(rule, index, Code::OneFamily, what, mend);
+            }
+        }
+    }
+
+    /// An allow, and who listens to it.
+    fn listeners(&mut self, brief: &Brief, rule: &Rule, index: RuleIndex, all: &[Listener]) {
+        let single = rule.traffic.keys.as_ref().and_then(|keys| match keys.ranges() {
+            [(first, last)] if first == last => Some(TrafficKey(*first)),
+            _ => None,
+        });
+        let (Some(key), Action::Allow, Direction::Inbound) = (single, rule.action, rule.direction)
+        else {
+            return;
+        };
+        let transport = match key.protocol() {
+            TCP => Transport::Tcp,
+            UDP => Transport::Udp,
+            _ => return,
+        };
+        let of_transport = || all.iter().filter(|l| l.transport == transport);
+        if of_transport().any(|listener| listener.port == key.low()) {
+            return;
+        }
+        let meant = of_transport().map(|l| l.port).find(|port| {
+            let spoken_for = brief.rules().any(|other| {
+                other.speaks()
+                    && other.direction == Direction::Inbound
+                    && other
+                        .traffic
+                        .keys
+                        .as_ref()
+                        .is_some_and(|keys| keys.contains(transport.key(*port).0))
+            });
+            !spoken_for && is_a_slip(*port, key.low())
+        });
+        match meant {
+            Some(port) => {
+                let what =
+                    format!("nobody listens on {key}, but somebody does on {transport}/{port}");
+                let mend = format!(
+                    "If that was meant: tipstaff rule set {} traffic={transport}/{port}",
+                    rule.name
+                );
+                self.add(rule, index, Code::MistypedPort, what, &mend);
+            }
+            None => {
+                let what = format!("nobody listens on {key} here");
+                let mend = format!(
+                    "Start the program, or pause the rule: tipstaff rule pause {}",
+                    rule.name
+                );
+                self.add(rule, index, Code::NobodyListens, what, &mend);
+            }
+        }
+    }
+
+    /// Listeners that no rule lets anybody in to.
+    fn nobody_may_come(&mut self, brief: &Brief, all: &[Listener]) {
+        if brief.standing.inbound == Action::Allow {
+            return;
+        }
+        let mut seen = std::collections::BTreeSet::new();
+        for listener in all.iter().filter(|listener| !listener.address.is_loopback()) {
+            let key = listener.transport.key(listener.port);
+            let let_in = brief.rules().any(|rule| {
+                rule.speaks()
+                    && rule.action == Action::Allow
+                    && rule.direction == Direction::Inbound
+                    && rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key.0))
+            });
+            if !let_in && seen.insert(key) {
+                let program =
+                    listener.owner.programs.first().map_or("somebody", |p| p.name.as_str());
+                let what = format!("{program} listens on {key}, and no rule lets anybody in");
+                let mend = format!(
+                    "Let it listen on loopback only, or: tipstaff rule add allow {key} --source …"
+                );
+                self.findings.push(Finding::about_all(Code::NobodyMayCome, what, &mend));
+            }
+        }
+    }
+}
+
+/// One digit wrong, two swapped, one too many or too few.
+fn is_a_slip(meant: u16, written: u16) -> bool {
+    let (a, b) = (meant.to_string().into_bytes(), written.to_string().into_bytes());
+    if a.len() == b.len() {
+        let differ: Vec<usize> = (0..a.len()).filter(|at| a[*at] != b[*at]).collect();
+        match differ.as_slice() {
+            [_] => a.len() > 2,
+            [one, two] => two - one == 1 && a[*one] == b[*two] && a[*two] == b[*one],
+            _ => false,
+        }
+    } else {
+        let (long, short) = if a.len() > b.len() { (a, b) } else { (b, a) };
+        long.len() - short.len() == 1
+            && short.len() > 2
+            && (0..long.len()).any(|at| [&long[..at], &long[at + 1..]].concat() == short)
+    }
+}
