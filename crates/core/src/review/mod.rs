@@ -1,6 +1,6 @@
 //! Findings in orders: what is sound, and probably not meant.
 //!
-//! Coverage is exact ([`coverage`]); everything else looks at one rule at a
+//! Coverage is exact ([`mod@coverage`]); everything else looks at one rule at a
 //! time, with what listens on the host where that is known.
 
 pub mod coverage;
