@@ -645,7 +645,7 @@ fn the_review_finds_what_was_planted_and_says_so_by_its_exit_code() {
     let desk = Desk::new(&format!("{ORDERS}\n{twice}"));
     let text = desk.text(&["review", "--elsewhere"]);
     assert!(text.contains("never-speaks") && text.contains("rule 8 (plates-again)"), "{text}");
-    assert!(text.contains("rule 1 (plates-for-partners) before it take everything"), "{text}");
+    assert!(text.contains("rule 1 (plates-for-partners) before it takes everything"), "{text}");
     let json = desk.json(&["review", "--elsewhere"]);
     let codes: Vec<_> =
         json["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect();

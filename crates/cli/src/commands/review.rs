@@ -76,7 +76,7 @@ fn tell(path: &std::path::Path, finding: &Finding, terminal: &Terminal) {
         (Some(rule), Some(position)) => format!("rule {position} ({rule}): "),
         _ => String::new(),
     };
-    terminal.line(format!("\n  {level:<8} {:<18} {subject}{what}", code.name()));
+    terminal.line(format!("\n  {level:<8} {:<19} {subject}{what}", code.name()));
     let shown = file.clone().unwrap_or_else(|| path.display().to_string());
     let place = line.map(|line| format!(" ({shown}:{line})")).unwrap_or_default();
     terminal.note(&format!("           {}{place}", code.why()));

@@ -321,7 +321,8 @@ impl Review {
                 self.add(rule, index, Code::NotHere, what, mend);
                 return;
             }
-            let what = format!("it never speaks: {by} before it take everything");
+            let take = if known.covered_by.len() == 1 { "takes" } else { "take" };
+            let what = format!("it never speaks: {by} before it {take} everything");
             let mend = format!("Move it before them, or take it out: {out}");
             self.add(rule, index, Code::NeverSpeaks, what, &mend);
         } else if !known.needed {
