@@ -231,6 +231,13 @@ impl Drop for Prepared<'_> {
     }
 }
 
+/// The name of the account that works here, or its number.
+pub fn account() -> String {
+    let own = nix::unistd::geteuid();
+    let user = nix::unistd::User::from_uid(own).ok().flatten();
+    user.map_or_else(|| own.to_string(), |user| user.name)
+}
+
 /// Refuses what somebody else could write to: it would be them who decide.
 pub fn check_owner(path: &Path) -> Result<(), Failure> {
     let unreadable = |source| Failure::Unreadable { path: path.to_owned(), source };

@@ -165,3 +165,16 @@ fn changes_read_as_one_would_tell_them() {
     ];
     insta::assert_snapshot!(told.join("\n\n"));
 }
+
+#[test]
+fn a_foundation_that_is_switched_is_told() {
+    let text =
+        "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+    let on = Brief::of(&read(text).unwrap());
+    let off = format!("{text}[foundations]\naddress_assignment = false\n");
+    let off = Brief::of(&read(&off).unwrap());
+    let comparison = Comparison::of(&on, &off);
+    assert_eq!((comparison.address_assignment, comparison.is_empty()), (Some(false), false));
+    assert_eq!(Comparison::of(&off, &on).address_assignment, Some(true));
+    assert!(Comparison::of(&off, &off).is_empty());
+}

@@ -23,6 +23,8 @@ struct Report<'c> {
     after: OrdersHash,
     changes: &'c [Change],
     cut_off: bool,
+    /// Where that foundation was switched: whether it is on now.
+    address_assignment: Option<bool>,
 }
 
 pub fn run(
@@ -42,6 +44,7 @@ pub fn run(
             after: after.origin.hash(),
             changes: &comparison.changes,
             cut_off: comparison.cut_off,
+            address_assignment: comparison.address_assignment,
         });
     } else {
         terminal.heading(&format!("from {}", before.origin.words()));
@@ -69,7 +72,12 @@ fn named(common: &Common, name: &str) -> Result<Chosen, Failure> {
 /// The lines, at most so many, each behind `indent`.
 pub fn show(comparison: &Comparison, indent: &str, terminal: &Terminal) {
     let lines = comparison.lines();
-    if lines.is_empty() {
+    if let Some(now) = comparison.address_assignment {
+        let what = if now { "passes before any rule" } else { "is left to the rules" };
+        terminal.line(format!("{indent}~ address assignment (DHCP, DHCPv6) {what}"));
+        terminal.note(&format!("{indent}    by [foundations]"));
+    }
+    if comparison.is_empty() {
         terminal.line(format!("{indent}every packet gets the same answer"));
     }
     for line in lines.iter().take(SHOWN) {

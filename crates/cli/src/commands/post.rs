@@ -5,7 +5,6 @@ use std::os::fd::AsFd;
 use std::time::Duration;
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
-use nix::unistd::{User, geteuid};
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::compare::{Change, Comparison};
@@ -43,6 +42,7 @@ struct Report {
     trial_seconds: Option<u64>,
     changes: Vec<Change>,
     changes_cut_off: bool,
+    address_assignment: Option<bool>,
     stranded: Vec<Connection>,
     remarks: Vec<Remark>,
 }
@@ -251,12 +251,11 @@ fn ask(
 fn record(judge: &Chosen, common: &Common) -> Record {
     let path = std::path::absolute(common.orders_path());
     let path = path.as_deref().unwrap_or(common.orders_path());
-    let account = User::from_uid(geteuid()).ok().flatten();
     Record {
         orders: judge.text.clone(),
         path: path.display().to_string(),
         posted_at: jiff::Timestamp::now().as_second(),
-        posted_by: account.map_or_else(|| geteuid().to_string(), |user| user.name),
+        posted_by: history::account(),
         host: judge.host.clone(),
         posture: judge.posture.clone(),
         attachments: judge.attachments.clone(),
@@ -286,6 +285,7 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
             trial_seconds: kept.trial.map(|time| time.as_secs()),
             changes: kept.meaning.as_ref().map_or(Vec::new(), |m| m.comparison.changes.clone()),
             changes_cut_off: kept.meaning.as_ref().is_some_and(|m| m.comparison.cut_off),
+            address_assignment: kept.meaning.as_ref().and_then(|m| m.comparison.address_assignment),
             stranded: kept
                 .meaning
                 .iter()

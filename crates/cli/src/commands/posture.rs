@@ -9,7 +9,6 @@ use std::time::Duration;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
-use nix::unistd::{User, geteuid};
 use serde::Serialize;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{NO_POSTURE, Orders, Posture, SEALED, Surroundings, recognise};
@@ -22,7 +21,7 @@ use crate::Ending;
 use crate::arguments::{Common, PostureOptions};
 use crate::chosen::{self, Chosen, Visible};
 use crate::failure::{Failure, system};
-use crate::history::History;
+use crate::history::{self, History};
 use crate::terminal::{Columns, Terminal, plain, spoken};
 
 /// Orders for a machine that has none in force, to seal it.
@@ -94,8 +93,7 @@ pub fn take_up(
     let judge = chosen::of_record(&record)?;
     record.posture = chosen::which_posture(&judge.orders, Some(name))?;
     record.posted_at = jiff::Timestamp::now().as_second();
-    let account = User::from_uid(geteuid()).ok().flatten();
-    record.posted_by = account.map_or_else(|| geteuid().to_string(), |user| user.name);
+    record.posted_by = history::account();
     let brief = chosen::of_record(&record)?.brief;
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let reason = reason.map_or_else(|| format!("posture {name}"), str::to_owned);

@@ -5,8 +5,8 @@
 //! values that the same rules of both lists still mean are taken together, and
 //! where the rules that are left say the same in the same order, nothing
 //! further is looked at. What remains are the pieces of traffic whose answer
-//! differs, merged again where they differ in one dimension only. Foundations
-//! and replies are not compared, and rules count as they speak at this moment.
+//! differs, merged again where they differ in one dimension only. A foundation
+//! that is switched is told beside them. Rules count as they speak at this moment.
 
 pub(crate) mod lanes;
 mod walk;
@@ -99,6 +99,9 @@ pub struct Comparison {
     pub changes: Vec<Change>,
     /// Whether there were too many pieces to name them all.
     pub cut_off: bool,
+    /// Address assignment (DHCP, DHCPv6) is a foundation now (`true`), or is
+    /// left to the rules now; `None`: as before.
+    pub address_assignment: Option<bool>,
 }
 
 /// Pieces beyond this number are not looked for.
@@ -160,12 +163,15 @@ impl Kind {
 impl Comparison {
     /// Compares what two lists say on one host.
     pub fn of(before: &Brief, after: &Brief) -> Self {
-        walk::compare(before, after)
+        let now = after.foundations.address_assignment;
+        let changed = before.foundations.address_assignment != now;
+        let address_assignment = changed.then_some(now);
+        Self { address_assignment, ..walk::compare(before, after) }
     }
 
     /// Whether nothing changes.
     pub fn is_empty(&self) -> bool {
-        self.changes.is_empty() && !self.cut_off
+        self.changes.is_empty() && !self.cut_off && self.address_assignment.is_none()
     }
 
     /// The change that a packet meets; `program` is the path of the one that
