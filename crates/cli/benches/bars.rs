@@ -334,7 +334,7 @@ fn verdicts(gate: &mut KernelGate) {
     for rules in [10, 1_000, 10_000] {
         let took = post(gate, rules);
         let (subject, source) = meeting(rules / 2);
-        let frame = frames::first(subject, Knock { source, target, from: FIRST_PORT }, mac);
+        let frame = frames::first(subject, Knock { source, target, from: FIRST_PORT, tag: 1 }, mac);
         let nothing = empty_run(&frame);
         let verdict = median((0..9).map(|_| gate.time(index, &frame, REPEAT).unwrap()).collect());
         let net = verdict.saturating_sub(nothing);
@@ -354,7 +354,7 @@ fn verdicts(gate: &mut KernelGate) {
             // To the rule in the middle, and to the last one.
             for meets in [rules / 2, rules - 1] {
                 let (subject, source) = meeting(meets);
-                let frame = frames::first(subject, Knock { source, target, from: FIRST_PORT }, mac);
+                let frame = frames::first(subject, Knock { source, target, from: FIRST_PORT, tag: 1 }, mac);
                 let run = |_| {
                     let mut context = [0u8; SKB_CONTEXT];
                     context[40..44].copy_from_slice(&lan.index.to_ne_bytes());

@@ -105,6 +105,7 @@ fn flood(archive: &Arc<Space>, world: &Space, run_dir: &Path) {
                     source: IpAddr::from([198, 51, 100, 30 + n]),
                     target,
                     from: FIRST_PORT,
+                    tag: 1,
                 };
                 frames::first(Subject::Port(Transport::Tcp, 9_999), knock, mac)
             })

@@ -22,6 +22,9 @@ pub struct Knock {
     pub target: IpAddr,
     /// From which port, or with which echo identifier.
     pub from: u16,
+    /// The sequence number of a connection, whose answers acknowledge it; its
+    /// last 16 bits are that of an echo request.
+    pub tag: u32,
 }
 
 /// A frame to `hardware` about a port or an echo.
@@ -40,13 +43,13 @@ pub fn about(key: TrafficKey, knock: Knock, hardware: [u8; 6]) -> Vec<u8> {
     let ip = ip(knock, hardware);
     // Writing into a Vec fails only for lengths that IP cannot say; these are small and fixed.
     let _ = match key.protocol() {
-        TCP => ip.tcp(knock.from, key.low(), 0x5449_5053, 64_240).syn().write(&mut frame, &[]),
+        TCP => ip.tcp(knock.from, key.low(), knock.tag, 64_240).syn().write(&mut frame, &[]),
         UDP => ip.udp(knock.from, key.low()).write(&mut frame, &[]),
         ICMP if key.low() == 0x0800 => {
-            ip.icmpv4_echo_request(knock.from, 1).write(&mut frame, &[0; 8])
+            ip.icmpv4_echo_request(knock.from, knock.tag as u16).write(&mut frame, &[0; 8])
         }
         ICMPV6 if key.low() == 0x8000 => {
-            ip.icmpv6_echo_request(knock.from, 1).write(&mut frame, &[0; 8])
+            ip.icmpv6_echo_request(knock.from, knock.tag as u16).write(&mut frame, &[0; 8])
         }
         protocol => ip.write(&mut frame, protocol.into(), &[0; 8]),
     };
@@ -92,6 +95,7 @@ mod tests {
                 source: source.parse().unwrap(),
                 target: target.parse().unwrap(),
                 from: FIRST_PORT,
+                tag: 1,
             };
             for subject in [
                 Subject::Port(Transport::Tcp, 22),

@@ -32,8 +32,15 @@ pub enum Reply {
     Taken,
     /// Nothing came.
     Nothing(Duration),
+    /// A datagram came past the gate, and was taken away there: what its port
+    /// does with it, the socket table says.
+    CameIn,
+    /// Nothing came, and whether an answer could have come is not known.
+    Unproven,
     /// The knock could not be sent.
     NotSent(i32),
+    /// The check ended before.
+    NotAsked,
 }
 
 impl Reply {
@@ -43,7 +50,7 @@ impl Reply {
             Self::Accepted(_) | Self::Data(_) | Self::Taken => Outcome::Answers,
             Self::Reset(_) | Self::Icmp { .. } => Outcome::Refuses,
             Self::Nothing(_) => Outcome::Silent,
-            Self::NotSent(_) => Outcome::Unknown,
+            Self::CameIn | Self::Unproven | Self::NotSent(_) | Self::NotAsked => Outcome::Unknown,
         }
     }
 }
@@ -58,6 +65,9 @@ impl fmt::Display for Reply {
             Self::Icmp { kind, code } => write!(f, "ICMP type {kind} code {code}"),
             Self::Taken => f.write_str("no refusal, where a closed port refuses"),
             Self::Nothing(d) => write!(f, "nothing in {:.0} ms", ms(d)),
+            Self::CameIn => f.write_str("the gate let it in"),
+            Self::Unproven => f.write_str("nothing, and no other answer found its way out either"),
+            Self::NotAsked => f.write_str("the check ended before it was knocked on"),
             Self::NotSent(errno) => {
                 write!(f, "not sent: {}", std::io::Error::from_raw_os_error(*errno))
             }

@@ -187,7 +187,7 @@ fn interface_called(
 }
 
 fn frame(asked: &Question, hardware: [u8; 6]) -> Vec<u8> {
-    let knock = Knock { source: asked.source, target: asked.destination, from: FIRST_PORT };
+    let knock = Knock { source: asked.source, target: asked.destination, from: FIRST_PORT, tag: 1 };
     frames::about(asked.key, knock, hardware)
 }
 

@@ -15,7 +15,7 @@ use super::assembler::{
 use super::hooks::{EARLY, Hook};
 use super::reading::{at, helper, skb, source_offset};
 use super::sys;
-use super::verdict::{Parts, UNCOUNTED};
+use super::verdict::{KNOCK, Parts, UNCOUNTED};
 use super::{bpf, system};
 use crate::GateError;
 
@@ -94,7 +94,12 @@ pub(super) fn ask(
     a.store_value(Width::D, STACK, at::BUCKET + 8, 0);
     a.store_value(Width::D, STACK, at::BUCKET + 16, 0);
     a.place(each);
+    let look = a.label();
+    a.load(Width::W, R2, R6, skb::MARK);
+    a.jump_if(If::Eq, R2, KNOCK as i32, look);
     take(a, parts.rates, finish, beyond);
+    a.place(look);
+    look_into(a, parts.rates, finish, beyond);
 
     a.place(beyond);
     a.op(Op::Add, R7, 1);
@@ -105,6 +110,28 @@ pub(super) fn ask(
     a.place(refuse);
     a.mov(R8, i32::from(Verdict::REFUSE));
     a.jump(finish);
+}
+
+/// Whether one packet could be taken out of the bucket whose key and tolerance
+/// stand on the stack, without taking it. Goes to `within` or to `beyond`; r0
+/// to r5 are lost.
+fn look_into(a: &mut Assembler, rates: BorrowedFd<'_>, within: Label, beyond: Label) {
+    a.call(helper::TIME);
+    a.store(Width::D, STACK, at::NOW, R0);
+    a.map(R1, rates);
+    a.stack(R2, at::BUCKET);
+    a.call(helper::MAP_LOOKUP);
+    a.jump_if(If::Eq, R0, 0, within);
+    a.load(Width::D, R1, R0, 0);
+    a.load(Width::D, R2, STACK, at::NOW);
+    let ahead = a.label();
+    a.jump_if_reg(If::Gt, R1, R2, ahead);
+    a.jump(within);
+    a.place(ahead);
+    a.op_reg(Op::Sub, R1, R2);
+    a.load(Width::D, R2, STACK, at::TOLERANCE);
+    a.jump_if_reg(If::Gt, R1, R2, beyond);
+    a.jump(within);
 }
 
 /// Takes one packet out of the bucket whose key, increment and tolerance stand

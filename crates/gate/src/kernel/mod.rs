@@ -57,6 +57,7 @@ use tipstaff_core::rates::SourceState;
 use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally, Unrecorded};
 pub use drift::Ahead;
 pub use ground::{MIN_KERNEL, check_ground};
+pub use verdict::{CounterSlot, KNOCK, UNCOUNTED};
 use hooks::{Here, Hook, Place, Switch, Turn};
 use pins::{At, Pins};
 use revision::{Memories, Revision};
@@ -368,7 +369,7 @@ fn attach(
     if pins.has(at, index) {
         return Ok(true);
     }
-    match sys::link_interface(program.as_fd(), interface.index, side) {
+    match sys::link_interface(program.as_fd(), interface.index, side, sys::Order::First) {
         Ok(link) => pins.keep_at(link.as_fd(), at, index, made).map(|()| true),
         Err(e) if e.raw_os_error() == Some(libc::ENODEV) => Ok(false),
         Err(e) => Err(bpf("to attach to an interface")(e)),

@@ -89,6 +89,10 @@ pub mod skb {
     /// Test runs: the number of the program that is asked about, and one; 0
     /// for the one that there is.
     pub const ASKED_PROGRAM: i16 = NOTES + 12;
+    /// Where the frame begins, to programs that read it directly.
+    pub const DATA: i16 = 76;
+    /// Where what an XDP program noted before the frame begins.
+    pub const DATA_META: i16 = 140;
     /// The socket that sends the packet, a pointer.
     pub const SOCKET: i16 = 168;
 }

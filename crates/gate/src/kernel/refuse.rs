@@ -18,7 +18,7 @@ use super::assembler::{
 };
 use super::limits;
 use super::reading::{at, family_jumps, helper, skb};
-use super::verdict::Parts;
+use super::verdict::{KNOCK, Parts};
 
 /// The gate's answers in all: nanoseconds that one takes, and how many at once.
 /// 1,000 a second and 200 at once, as Linux bounds its own ICMP (ip-sysctl.rst,
@@ -152,6 +152,8 @@ fn load_relative(
 fn within_rate(a: &mut Assembler, parts: &Parts<'_>, silent: Label) {
     let within = a.label();
     let (increment, burst) = ANSWERS;
+    a.load(Width::W, R1, R6, skb::MARK);
+    a.jump_if(If::Eq, R1, KNOCK as i32, within);
     for word in [0, 8, 16] {
         a.store_value(Width::D, STACK, at::BUCKET + word, 0);
     }

@@ -28,6 +28,9 @@ pub(super) const DROP: i32 = 2;
 /// A packet with this mark is not counted. Test runs set it; nothing that
 /// arrives on a wire has a mark yet.
 pub const UNCOUNTED: u32 = 0x7469_7073;
+/// A packet with this mark is a knock of the reach check: decided and answered
+/// like any other, but neither counted nor recorded, and no rate is taken from.
+pub const KNOCK: u32 = 0x7469_706b;
 
 /// A counter slot: who spoke, as a number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -331,10 +334,13 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     a.store(Width::W, R6, skb::NOTES + 4, R8);
     a.load(Width::W, R1, R6, skb::MARK);
     a.jump_if(If::Eq, R1, UNCOUNTED as i32, done);
+    let untold = a.label();
+    a.jump_if(If::Eq, R1, KNOCK as i32, untold);
     count(a, hook, parts, done);
     if parts.records {
         events::record(a, hook, parts);
     }
+    a.place(untold);
     remember::passed(a, parts);
     a.place(done);
     a.jump_if(If::Eq, R8, i32::from(Verdict::ALLOW), pass);

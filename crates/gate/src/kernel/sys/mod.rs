@@ -100,8 +100,16 @@ const LINK_CREATE: u32 = 28;
 const LINK_DETACH: u32 = 34;
 const PROG_BIND_MAP: u32 = 35;
 
-/// Puts a link in front of those that are there already.
-const LINK_BEFORE: u32 = 8;
+/// A link's place among those that are there already.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u32)]
+pub enum Order {
+    /// In front of all (`BPF_F_BEFORE`).
+    First = 8,
+    /// Behind all (`BPF_F_AFTER`).
+    Last = 16,
+}
+
 /// User space may map the values.
 const MAPPABLE: u32 = 1 << 10;
 /// A storage is made with its socket's first use, and accepted sockets inherit it.
@@ -517,7 +525,7 @@ pub fn program_bind_map(program: BorrowedFd<'_>, map: BorrowedFd<'_>) -> io::Res
     unsafe { Attr::new().fd(0, program).fd(4, map).call(PROG_BIND_MAP) }.map(drop)
 }
 
-/// Attaches a program to an interface, in front of others.
+/// Attaches a program to an interface, in front of others or behind them.
 ///
 /// # Errors
 /// What the kernel says.
@@ -525,9 +533,10 @@ pub fn link_interface(
     program: BorrowedFd<'_>,
     interface: u32,
     attach: Attach,
+    order: Order,
 ) -> io::Result<OwnedFd> {
     let mut attr =
-        Attr::new().fd(0, program).u32(4, interface).u32(8, attach as u32).u32(12, LINK_BEFORE);
+        Attr::new().fd(0, program).u32(4, interface).u32(8, attach as u32).u32(12, order as u32);
     // SAFETY: follows no pointers.
     unsafe { attr.open(LINK_CREATE) }
 }
@@ -621,18 +630,27 @@ pub fn test_run_skb(
 }
 
 /// Lets a frame enter an interface's receive path as if it had arrived there,
-/// through an XDP program that passes everything.
+/// through an XDP program that passes everything. The first `metadata` bytes
+/// of `data`, a multiple of 4, at most 32, are not the frame's: programs at the
+/// interface find them before it (`data_meta`), and nothing that came over a
+/// wire can have them.
 ///
 /// # Errors
 /// What the kernel says.
-pub fn inject_frame(xdp: BorrowedFd<'_>, frame: &[u8], interface: u32) -> io::Result<()> {
+pub fn inject_frame(
+    xdp: BorrowedFd<'_>,
+    data: &[u8],
+    metadata: u32,
+    interface: u32,
+) -> io::Result<()> {
     let mut context = [0u8; 24];
-    context[4..8].copy_from_slice(&(frame.len() as u32).to_ne_bytes());
+    context[0..4].copy_from_slice(&metadata.to_ne_bytes());
+    context[4..8].copy_from_slice(&(data.len() as u32).to_ne_bytes());
     context[12..16].copy_from_slice(&interface.to_ne_bytes());
     let mut attr = Attr::new()
         .fd(0, xdp)
-        .u32(8, frame.len() as u32)
-        .read(16, frame)
+        .u32(8, data.len() as u32)
+        .read(16, data)
         .u32(32, 1)
         .u32(40, context.len() as u32)
         .read(48, &context)

@@ -1,0 +1,164 @@
+//! What the witness hears of its knocks: answers on their way out, and the
+//! marks of those that the gate let in.
+
+use tipstaff_core::decide::Speaker;
+use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
+use tipstaff_gate::kernel::CounterSlot;
+
+/// Bytes of the record of a knock that came past the gate; no answer is so short.
+pub(super) const PASSED_BYTES: usize = 24;
+/// What stands for the verdict where no gate decided.
+pub(super) const NO_GATE: u32 = 255;
+
+/// Which knock something belongs to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(super) struct Answered {
+    /// The protocol of the knock.
+    pub protocol: u8,
+    /// The knock's source port or echo identifier.
+    pub from: u16,
+    /// The port that was knocked on, 0 for an echo.
+    pub to: u16,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum What {
+    /// It came past the gate; who let it in, where a gate is.
+    Passed(Option<Speaker>),
+    SynAck,
+    Reset,
+    Data,
+    Error {
+        kind: u8,
+        code: u8,
+    },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Caught {
+    pub answered: Answered,
+    pub what: What,
+}
+
+impl Caught {
+    /// Reads a record of the ring. Answers begin with their IP header, as the
+    /// program copied it. `None`: it belongs to no knock of this tag.
+    pub fn read(six: bool, tag: u32, record: &[u8]) -> Option<Self> {
+        if record.len() == PASSED_BYTES {
+            return Self::passed(record);
+        }
+        let (ip, protocol, error) =
+            if six { (40, *record.get(6)?, 1) } else { (20, *record.get(9)?, 3) };
+        let u16_at = |at: usize| record.get(at..at + 2)?.try_into().ok().map(u16::from_be_bytes);
+        let u32_at = |at: usize| record.get(at..at + 4)?.try_into().ok().map(u32::from_be_bytes);
+        let ports = |protocol, from: usize, to: usize| {
+            Some(Answered { protocol, from: u16_at(from)?, to: u16_at(to)? })
+        };
+        let echo = |from: usize| Some(Answered { protocol, from: u16_at(from)?, to: 0 });
+        let mine = |sequence: usize| Some(u16_at(sequence)? == tag as u16);
+        let (answered, what) = match protocol {
+            TCP => {
+                let flags = *record.get(ip + 13)?;
+                let what = match flags & 0x16 {
+                    0x12 => What::SynAck,
+                    f if f & 0x04 != 0 => What::Reset,
+                    _ => return None,
+                };
+                // Real connections of the same address acknowledge something else.
+                (u32_at(ip + 8)? == tag.wrapping_add(1)).then_some(())?;
+                (ports(TCP, ip + 2, ip)?, what)
+            }
+            ICMP | ICMPV6 => {
+                let (kind, code) = (*record.get(ip)?, *record.get(ip + 1)?);
+                if kind != error {
+                    mine(ip + 6)?.then_some(())?;
+                    return Some(Self { answered: echo(ip + 4)?, what: What::Data });
+                }
+                // Inside stands the knock: its ports are the other way round.
+                let inner = ip + 8 + ip;
+                let about = *record.get(ip + 8 + if six { 6 } else { 9 })?;
+                let answered = match about {
+                    TCP => {
+                        (u32_at(inner + 4)? == tag).then_some(())?;
+                        ports(TCP, inner, inner + 2)?
+                    }
+                    UDP => ports(UDP, inner, inner + 2)?,
+                    _ => {
+                        mine(inner + 6)?.then_some(())?;
+                        echo(inner + 4)?
+                    }
+                };
+                (answered, What::Error { kind, code })
+            }
+            _ => return None,
+        };
+        Some(Self { answered, what })
+    }
+
+    /// protocol u32 · the first 8 bytes behind the IP header · slot u32 ·
+    /// verdict u32 · 4 bytes of nothing.
+    fn passed(record: &[u8]) -> Option<Self> {
+        let protocol = *record.first()?;
+        let u16_at = |at: usize| record.get(at..at + 2)?.try_into().ok().map(u16::from_be_bytes);
+        let word_at = |at: usize| record.get(at..at + 4)?.try_into().ok().map(u32::from_ne_bytes);
+        let answered = match protocol {
+            TCP | UDP => Answered { protocol, from: u16_at(4)?, to: u16_at(6)? },
+            _ => Answered { protocol, from: u16_at(8)?, to: 0 },
+        };
+        let (slot, verdict) = (word_at(12)?, word_at(16)?);
+        let speaker = (verdict != NO_GATE).then(|| CounterSlot(slot).speaker()).flatten();
+        Some(Self { answered, what: What::Passed(speaker) })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tipstaff_core::brief::RuleIndex;
+
+    const TAG: u32 = 0x0bad_cafe;
+
+    #[test]
+    fn caught_answers_find_their_knock() {
+        let mut syn_ack = vec![0; 40];
+        (syn_ack[0], syn_ack[9]) = (0x45, 6);
+        syn_ack[20..24].copy_from_slice(&[0, 22, 0xee, 0x48]);
+        syn_ack[28..32].copy_from_slice(&(TAG + 1).to_be_bytes());
+        syn_ack[33] = 0x12;
+        let answered = Answered { protocol: TCP, from: 61_000, to: 22 };
+        let caught = Caught { answered, what: What::SynAck };
+        assert_eq!(Caught::read(false, TAG, &syn_ack), Some(caught));
+        // An answer to a real connection from the same port.
+        assert_eq!(Caught::read(false, TAG + 1, &syn_ack), None);
+        syn_ack[33] = 0x14;
+        assert_eq!(Caught::read(false, TAG, &syn_ack).unwrap().what, What::Reset);
+        for length in (0..34).filter(|length| *length != PASSED_BYTES) {
+            assert_eq!(Caught::read(false, TAG, &syn_ack[..length]), None);
+        }
+        let mut error = vec![0; 96];
+        (error[6], error[40], error[41], error[54]) = (58, 1, 4, 17);
+        error[88..92].copy_from_slice(&[0xee, 0x48, 0x1c, 0xfc]);
+        let caught = Caught::read(true, TAG, &error).unwrap();
+        assert_eq!(caught.answered, Answered { protocol: UDP, from: 61_000, to: 7420 });
+        assert_eq!(caught.what, What::Error { kind: 1, code: 4 });
+        // About an echo request: its identifier stands where a checksum is followed by it.
+        error[54] = 58;
+        error[92..96].copy_from_slice(&[0xee, 0x49, 0xca, 0xfe]);
+        let caught = Caught::read(true, TAG, &error).unwrap();
+        assert_eq!(caught.answered, Answered { protocol: ICMPV6, from: 61_001, to: 0 });
+    }
+
+    #[test]
+    fn a_knock_that_came_past_says_who_let_it_in() {
+        let mut record = vec![0; PASSED_BYTES];
+        record[0] = UDP;
+        record[4..8].copy_from_slice(&[0xee, 0x48, 0x1c, 0xfc]);
+        let speaker = Speaker::Rule(RuleIndex(2));
+        record[12..16].copy_from_slice(&CounterSlot::of(speaker).0.to_ne_bytes());
+        let caught = Caught::read(false, TAG, &record).unwrap();
+        assert_eq!(caught.answered, Answered { protocol: UDP, from: 61_000, to: 7420 });
+        assert_eq!(caught.what, What::Passed(Some(speaker)));
+        record[16..20].copy_from_slice(&NO_GATE.to_ne_bytes());
+        assert_eq!(Caught::read(false, TAG, &record).unwrap().what, What::Passed(None));
+    }
+}

@@ -1,0 +1,425 @@
+//! The witness: an outside source, played on the same machine.
+//!
+//! Frames with a foreign source address enter an interface's receive path by a
+//! test run with live frames, as if they had come over the wire. They bear a
+//! number that no packet of a wire can bear: a small program in front of the
+//! gate marks them, so that the gate neither counts them nor takes from rates,
+//! and one behind it says which came past. A third one at the egress catches
+//! what the host answers to them, and drops it: no answer leaves the host. No
+//! device, address, route or setting is touched, and everything is a file
+//! descriptor, so nothing is left after kill -9.
+
+mod answers;
+mod programs;
+
+use std::collections::HashMap;
+use std::hash::{BuildHasher, RandomState};
+use std::io;
+use std::net::{IpAddr, SocketAddr, UdpSocket};
+use std::os::fd::{AsFd, OwnedFd};
+use std::time::{Duration, Instant};
+
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use nix::sys::socket::{setsockopt, sockopt};
+use tipstaff_core::interface::Interface;
+use tipstaff_core::names::address::Family;
+use tipstaff_core::decide::Speaker;
+use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::reach::Subject;
+use tipstaff_gate::kernel::UNCOUNTED;
+use tipstaff_gate::kernel::assembler::{Assembler, Misfit, R0};
+use tipstaff_gate::kernel::sys::{self, Attach, Cell, MapKind, Order, ProgramKind, Ring};
+use tipstaff_host::routes::{Way, way_to};
+
+use crate::Reply;
+use crate::frames::{self, FIRST_PORT, Knock};
+use answers::{Answered, Caught, What};
+use programs::{catch_program, mark_program, record_program};
+
+/// Knocks share this many source ports, all of them caught on their way out.
+const PORTS: u16 = u16::MAX - FIRST_PORT;
+/// Bytes of the ring; a caught answer takes at most 104 of them.
+const RING: u32 = 1 << 22;
+/// How long the way back may take to show that it works; covers one round of
+/// neighbour resolution.
+const WAY_BACK: Duration = Duration::from_millis(1200);
+/// How long the receive path takes at most until a knock has come past the gate, or never will.
+const SETTLING: Duration = Duration::from_millis(40);
+
+/// Why an address cannot be played.
+#[derive(Debug, thiserror::Error)]
+pub enum WitnessFault {
+    /// It is an address of this host.
+    #[error("{0} is an address of this host itself; the vantage `here` checks from there")]
+    Own(IpAddr),
+    /// No route.
+    #[error(
+        "there is no way back to {0}: no route leads there, so nobody with that address can reach this host"
+    )]
+    NoWayBack(IpAddr),
+    /// The next hop is not there.
+    #[error("no answer to {address} would leave {interface}: its next hop does not respond")]
+    NoNextHop {
+        /// The address.
+        address: IpAddr,
+        /// The interface of the way back.
+        interface: String,
+    },
+    /// The interface cannot take frames.
+    #[error("{0} takes no Ethernet frames, so nothing can be played there")]
+    NoFrames(String),
+    /// No such interface.
+    #[error("this host has no interface `{0}`")]
+    NoInterface(String),
+    /// The interface has no address of that family.
+    #[error("{interface} has no {family} address to knock on")]
+    NoTarget {
+        /// The interface of the way back.
+        interface: String,
+        /// The family of the source.
+        family: Family,
+    },
+    /// bpf(2) or something else of the system failed.
+    #[error("the witness cannot be played: {0}")]
+    System(#[from] io::Error),
+}
+
+fn system(error: impl std::error::Error + Send + Sync + 'static) -> WitnessFault {
+    WitnessFault::System(io::Error::other(error))
+}
+
+/// Where a source would come in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Approach {
+    /// The source.
+    pub source: IpAddr,
+    /// Where it comes in: by the way back to it, or where it was told to.
+    pub interface: Interface,
+    /// The own address that it would knock on.
+    pub target: IpAddr,
+    /// The index of the interface that the way back leads out of.
+    pub back: u32,
+}
+
+/// Finds the own address that `source` would knock on, and the interface: that
+/// of the way back, or the one called `via`.
+///
+/// # Errors
+/// [`WitnessFault`].
+pub fn approach(
+    source: IpAddr,
+    via: Option<&str>,
+    interfaces: &[Interface],
+) -> Result<Approach, WitnessFault> {
+    let (back, preferred) = match way_to(source)? {
+        Way::Own => return Err(WitnessFault::Own(source)),
+        Way::None => return Err(WitnessFault::NoWayBack(source)),
+        Way::Out { interface, source, .. } => (interface, source),
+    };
+    let interface = match via {
+        Some(name) => interfaces
+            .iter()
+            .find(|i| i.name == name)
+            .ok_or_else(|| WitnessFault::NoInterface(name.to_owned()))?,
+        None => interfaces
+            .iter()
+            .find(|i| i.index == back)
+            .ok_or(WitnessFault::NoWayBack(source))?,
+    };
+    let preferred = preferred.filter(|_| via.is_none());
+    let own = interface.addresses_of(source.is_ipv6()).next().or(preferred);
+    let target = own.ok_or_else(|| WitnessFault::NoTarget {
+        interface: interface.name.clone(),
+        family: Family::of(source),
+    })?;
+    Ok(Approach { source, interface: interface.clone(), target, back })
+}
+
+/// What a knock gave.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Knocked {
+    /// What came back.
+    pub reply: Reply,
+    /// Whether it came past the gate, and everything else at the interface.
+    pub let_in: Option<LetIn>,
+}
+
+/// It came past the gate.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LetIn {
+    /// Who let it in; `None` where no gate decided.
+    pub speaker: Option<Speaker>,
+}
+
+/// The witness, ready to knock.
+pub struct Witness {
+    approach: Approach,
+    hardware: [u8; 6],
+    pass: OwnedFd,
+    ring: Ring,
+    /// What its knocks bear before the frame, so that they are told from real packets.
+    own: u64,
+    /// How many knocks were marked.
+    marked: Cell,
+    /// Whether an answer was seen to find its way out.
+    proven: bool,
+    /// The programs at the interfaces, while these are open.
+    _links: Vec<OwnedFd>,
+}
+
+/// A knock on its way.
+struct Waiting {
+    at: usize,
+    sent: Instant,
+    passed: bool,
+}
+
+impl Witness {
+    /// Sets everything up and makes sure that an answer would find its way out.
+    ///
+    /// # Errors
+    /// [`WitnessFault`].
+    pub fn open(approach: Approach) -> Result<Self, WitnessFault> {
+        let name = &approach.interface.name;
+        let hardware =
+            approach.interface.hardware.ok_or_else(|| WitnessFault::NoFrames(name.clone()))?;
+        let own = RandomState::new().hash_one(std::process::id());
+        let map = sys::map_create(MapKind::Ring, "ts_answers", 0, 0, RING)?;
+        let seen = sys::map_create_shared("ts_knocks")?;
+        let load = |name, code: Result<Vec<u8>, Misfit>| {
+            sys::program_load(ProgramKind::SchedCls, name, &code.map_err(system)?).map_err(system)
+        };
+        let mark = load("ts_mark", mark_program(own, seen.as_fd()))?;
+        let record = load("ts_came_in", record_program(approach.source, map.as_fd()))?;
+        let catch = load("ts_catch", catch_program(approach.source, map.as_fd()))?;
+        let (here, back) = (approach.interface.index, approach.back);
+        let mut links = vec![
+            sys::link_interface(record.as_fd(), here, Attach::TcxIngress, Order::Last)?,
+            sys::link_interface(mark.as_fd(), here, Attach::TcxIngress, Order::First)?,
+            sys::link_interface(catch.as_fd(), here, Attach::TcxEgress, Order::First)?,
+        ];
+        if back != here {
+            links.push(sys::link_interface(catch.as_fd(), back, Attach::TcxEgress, Order::First)?);
+        }
+        let pass = {
+            let mut a = Assembler::default();
+            a.mov(R0, 2); // XDP_PASS
+            a.exit();
+            let code = a.finish().map_err(system)?;
+            sys::program_load(ProgramKind::Xdp, "ts_enter", &code).map_err(system)?
+        };
+        let (ring, marked) = (Ring::open(map)?, Cell::open(seen.as_fd())?);
+        let mut witness =
+            Self { approach, hardware, pass, ring, own, marked, proven: false, _links: links };
+        if witness.way_back_works()? {
+            Ok(witness)
+        } else {
+            let Approach { source, interface, .. } = witness.approach;
+            Err(WitnessFault::NoNextHop { address: source, interface: interface.name })
+        }
+    }
+
+    /// Sends a datagram of this host's own to the source: it must show up at
+    /// the egress, where it is caught. Otherwise silence would prove nothing.
+    fn way_back_works(&mut self) -> io::Result<bool> {
+        let socket = UdpSocket::bind(SocketAddr::new(self.approach.target, 0))?;
+        setsockopt(&socket, sockopt::Mark, &UNCOUNTED)?;
+        let begin = Instant::now();
+        while !self.proven && begin.elapsed() < WAY_BACK {
+            match socket.send_to(&[], SocketAddr::new(self.approach.source, FIRST_PORT)) {
+                Ok(_) => {}
+                // The gate keeps it in, which it would not an answer: the answers will tell.
+                Err(e) if e.raw_os_error() == Some(nix::libc::EPERM) => return Ok(true),
+                // The route's own no.
+                Err(_) => return Ok(false),
+            }
+            let again = begin.elapsed() + Duration::from_millis(200);
+            while !self.proven && begin.elapsed() < again {
+                self.wait(Duration::from_millis(2));
+                let mut seen = false;
+                self.ring.drain(|_| seen = true);
+                self.proven = seen;
+            }
+        }
+        Ok(self.proven)
+    }
+
+    fn wait(&self, longest: Duration) {
+        let timeout = PollTimeout::try_from(longest).unwrap_or(PollTimeout::ZERO);
+        // Interrupted or not: whoever waits looks at the ring and the clock again.
+        let _ = poll(&mut [PollFd::new(self.ring.as_fd(), PollFlags::POLLIN)], timeout);
+    }
+
+    /// Knocks on every door: a subject and the own address it is knocked on.
+    /// Who was let in and is silent is knocked on a second time after
+    /// `patience`; who did not come past the gate needs no patience.
+    ///
+    /// `go_on` is asked before each knock, with how many there were: it may
+    /// wait, for the pace, and `false` ends the check; the doors that were not
+    /// knocked on by then have [`Reply::NotAsked`].
+    ///
+    /// # Errors
+    /// When a frame cannot be injected.
+    pub fn knock(
+        &mut self,
+        doors: &[(Subject, IpAddr)],
+        patience: Duration,
+        go_on: &mut dyn FnMut(usize) -> bool,
+    ) -> io::Result<Vec<Knocked>> {
+        let nothing = Knocked { reply: Reply::NotAsked, let_in: None };
+        let mut known = vec![nothing; doors.len()];
+        let all: Vec<usize> = (0..doors.len()).collect();
+        self.round(doors, &all, patience, &mut known, go_on)?;
+        let again: Vec<usize> = (0..doors.len())
+            .filter(|at| {
+                matches!(known[*at].reply, Reply::Nothing(_))
+                    && known[*at].let_in.is_some()
+                    && !is_datagram(doors[*at].0)
+            })
+            .collect();
+        self.round(doors, &again, patience, &mut known, go_on)?;
+        if !self.proven {
+            for one in &mut known {
+                if matches!(one.reply, Reply::Nothing(_)) && one.let_in.is_some() {
+                    one.reply = Reply::Unproven;
+                }
+            }
+        }
+        for (at, one) in known.iter_mut().enumerate() {
+            if is_datagram(doors[at].0) && one.let_in.is_some() {
+                one.reply = Reply::CameIn;
+            }
+        }
+        Ok(known)
+    }
+
+    fn round(
+        &mut self,
+        doors: &[(Subject, IpAddr)],
+        open: &[usize],
+        patience: Duration,
+        known: &mut [Knocked],
+        go_on: &mut dyn FnMut(usize) -> bool,
+    ) -> io::Result<()> {
+        let mut waiting: HashMap<Answered, Waiting> = HashMap::with_capacity(open.len());
+        for (nth, at) in open.iter().enumerate() {
+            if !go_on(nth) {
+                break;
+            }
+            let (subject, target) = doors[*at];
+            let from = FIRST_PORT + (nth % usize::from(PORTS)) as u16;
+            let frame = frames::first(subject, self.knock_from(from, target), self.hardware);
+            let key = subject.key(Family::of(self.approach.source));
+            let answered = Answered { protocol: key.protocol(), from, to: port_of(subject) };
+            waiting.insert(answered, Waiting { at: *at, sent: Instant::now(), passed: false });
+            self.inject(&frame)?;
+            if nth == 0 {
+                self.check_the_mark()?;
+            }
+            if nth % 256 == 255 {
+                self.collect(doors, &mut waiting, known)?;
+            }
+        }
+        let last = Instant::now();
+        loop {
+            self.collect(doors, &mut waiting, known)?;
+            let hopeful = waiting.values().any(|one| one.passed && !is_datagram(doors[one.at].0));
+            let longest = if hopeful { patience } else { patience.min(SETTLING) };
+            if waiting.is_empty() || last.elapsed() >= longest {
+                break;
+            }
+            self.wait(Duration::from_millis(2));
+        }
+        for one in waiting.into_values() {
+            known[one.at].reply = Reply::Nothing(one.sent.elapsed());
+        }
+        Ok(())
+    }
+
+    fn knock_from(&self, from: u16, target: IpAddr) -> Knock {
+        Knock { source: self.approach.source, target, from, tag: self.tag() }
+    }
+
+    fn tag(&self) -> u32 {
+        self.own as u32
+    }
+
+    fn inject(&self, frame: &[u8]) -> io::Result<()> {
+        let mut data = self.own.to_ne_bytes().to_vec();
+        let metadata = data.len() as u32;
+        data.extend_from_slice(frame);
+        sys::inject_frame(self.pass.as_fd(), &data, metadata, self.approach.interface.index)
+    }
+
+    /// Without its mark a knock would be counted, and nothing could be said of
+    /// what the gate did with it.
+    fn check_the_mark(&self) -> io::Result<()> {
+        let begin = Instant::now();
+        while self.marked.get() == 0 {
+            if begin.elapsed() > WAY_BACK {
+                return Err(io::Error::other("this kernel loses the mark of its knocks"));
+            }
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        Ok(())
+    }
+
+    fn collect(
+        &mut self,
+        doors: &[(Subject, IpAddr)],
+        waiting: &mut HashMap<Answered, Waiting>,
+        known: &mut [Knocked],
+    ) -> io::Result<()> {
+        let (six, tag) = (self.approach.source.is_ipv6(), self.tag());
+        let (mut half_open, mut answers) = (Vec::new(), false);
+        self.ring.drain(|record| {
+            let Some(caught) = Caught::read(six, tag, record) else { return };
+            if let What::Passed(speaker) = caught.what {
+                if let Some(one) = waiting.get_mut(&caught.answered) {
+                    one.passed = true;
+                    known[one.at].let_in = Some(LetIn { speaker });
+                }
+                return;
+            }
+            answers = true;
+            let Some(Waiting { at, sent, .. }) = waiting.remove(&caught.answered) else { return };
+            let elapsed = sent.elapsed();
+            known[at].reply = match caught.what {
+                What::SynAck => {
+                    half_open.push((at, caught.answered.from));
+                    Reply::Accepted(elapsed)
+                }
+                What::Reset => Reply::Reset(elapsed),
+                What::Error { kind, code } => Reply::Icmp { kind, code },
+                What::Data | What::Passed(_) => Reply::Data(elapsed),
+            };
+        });
+        self.proven |= answers;
+        // Half-open connections end here: no program ever accepts them.
+        for (at, from) in half_open {
+            let (subject, target) = doors[at];
+            let knock = self.knock_from(from, target);
+            let next = self.tag().wrapping_add(1);
+            self.inject(&frames::reset(port_of(subject), knock, next, self.hardware))?;
+        }
+        Ok(())
+    }
+}
+
+fn port_of(subject: Subject) -> u16 {
+    match subject {
+        Subject::Port(_, port) => port,
+        Subject::Echo => 0,
+    }
+}
+
+/// Datagrams are taken away behind the gate: no program is troubled with them.
+fn is_datagram(subject: Subject) -> bool {
+    matches!(subject, Subject::Port(Transport::Udp, _))
+}
+
+/// What the gate's dry run is asked for a door.
+pub fn question(approach: &Approach, subject: Subject, target: IpAddr) -> Vec<u8> {
+    let knock = Knock { source: approach.source, target, from: FIRST_PORT, tag: 1 };
+    frames::first(subject, knock, approach.interface.hardware.unwrap_or_default())
+}

@@ -1,0 +1,200 @@
+//! The witness' three programs at an interface: the first marks its knocks,
+//! the last says which of them came past the gate, and one at the egress
+//! catches what the host answers.
+
+use std::net::IpAddr;
+use std::os::fd::BorrowedFd;
+
+use tipstaff_core::names::address::Family;
+use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
+use tipstaff_gate::kernel::KNOCK;
+use tipstaff_gate::kernel::assembler::{
+    Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
+};
+use tipstaff_gate::kernel::reading::{
+    Ways, at, destination_offset, family_jumps, helper, ip_header, skb,
+};
+
+use super::answers::{NO_GATE, PASSED_BYTES};
+use crate::frames::FIRST_PORT;
+
+/// tcx: the next program, and the stack after the last.
+const NEXT: i32 = -1;
+/// tcx: drop.
+const DROP: i32 = 2;
+/// Where the record of a knock that came past begins on the stack.
+const RECORD: i16 = -24;
+
+/// First at ingress: what bears the witness' own number before its frame gets
+/// the mark of a knock. `seen` counts them.
+pub(super) fn mark_program(own: u64, seen: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+    let mut a = Assembler::default();
+    let next = a.label();
+    a.copy(R6, R1);
+    a.load(Width::W, R7, R6, skb::DATA_META);
+    a.load(Width::W, R8, R6, skb::DATA);
+    a.copy(R1, R7);
+    a.op(Op::Add, R1, 8);
+    a.jump_if_reg(If::Gt, R1, R8, next);
+    a.load(Width::D, R1, R7, 0);
+    a.value64(R2, own);
+    a.jump_if_reg(If::Ne, R1, R2, next);
+    a.store_value(Width::W, R6, skb::MARK, KNOCK as i32);
+    a.store_value(Width::W, R6, skb::NOTES + 4, NO_GATE as i32);
+    a.map_value(R1, seen, 0);
+    a.load(Width::D, R2, R1, 0);
+    a.op(Op::Add, R2, 1);
+    a.store(Width::D, R1, 0, R2);
+    a.place(next);
+    a.mov(R0, NEXT);
+    a.exit();
+    a.finish()
+}
+
+/// Last at ingress: what still bears the mark came past the gate. Its note,
+/// who spoke there, goes to the ring. The mark ends here, and so do datagrams:
+/// whether a socket takes them is known without troubling its program.
+pub(super) fn record_program(source: IpAddr, ring: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+    let mut a = Assembler::default();
+    let (next, taken) = (a.label(), a.label());
+    let (protocol, header) = if source.is_ipv4() { (9, 20) } else { (6, 40) };
+    a.copy(R6, R1);
+    a.load(Width::W, R1, R6, skb::MARK);
+    a.jump_if(If::Ne, R1, KNOCK as i32, next);
+    a.store_value(Width::W, R6, skb::MARK, 0);
+    a.store_value(Width::D, STACK, RECORD, 0);
+    a.store_value(Width::D, STACK, RECORD + 16, 0);
+    for (from, to, length) in [(protocol, RECORD, 1), (header, RECORD + 4, 8)] {
+        a.copy(R1, R6);
+        a.mov(R2, from);
+        a.stack(R3, to);
+        a.mov(R4, length);
+        a.mov(R5, 1); // BPF_HDR_START_NET
+        a.call(helper::LOAD_BYTES_RELATIVE);
+        a.jump_if(If::Ne, R0, 0, next);
+    }
+    for (from, to) in [(skb::NOTES, 12), (skb::NOTES + 4, 16)] {
+        a.load(Width::W, R1, R6, from);
+        a.store(Width::W, STACK, RECORD + to, R1);
+    }
+    a.map(R1, ring);
+    a.stack(R2, RECORD);
+    a.mov(R3, PASSED_BYTES as i32);
+    a.mov(R4, 0);
+    a.call(helper::RING_OUTPUT);
+    a.load(Width::B, R1, STACK, RECORD);
+    a.jump_if(If::Eq, R1, i32::from(UDP), taken);
+    a.place(next);
+    a.mov(R0, NEXT);
+    a.exit();
+    a.place(taken);
+    a.mov(R0, DROP);
+    a.exit();
+    a.finish()
+}
+
+/// Where the copied packet begins on the stack; 96 bytes.
+const COPY: i16 = -200;
+
+/// At egress: what goes to `source` and belongs to a knock is copied to the
+/// ring and dropped.
+pub(super) fn catch_program(source: IpAddr, ring: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+    let mut a = Assembler::default();
+    let (next, four, six) = (a.label(), a.label(), a.label());
+    a.copy(R6, R1);
+    family_jumps(&mut a, four, six);
+    a.jump(next);
+    let (mine, other) = match source {
+        IpAddr::V4(_) => (four, six),
+        IpAddr::V6(_) => (six, four),
+    };
+    a.place(mine);
+    catch(&mut a, source, ring, next);
+    a.place(other);
+    a.place(next);
+    a.mov(R0, NEXT);
+    a.exit();
+    a.finish()
+}
+
+fn catch(a: &mut Assembler, source: IpAddr, ring: BorrowedFd<'_>, next: Label) {
+    let family = Family::of(source);
+    let ways = Ways { malformed: next, later_fragment: next, loopback: None };
+    ip_header(a, family, ways);
+    let to = at::HEADER + destination_offset(family);
+    let (ip, icmp, error) = match source {
+        IpAddr::V4(v4) => {
+            a.load(Width::W, R1, STACK, to);
+            a.mov(R2, i32::from_ne_bytes(v4.octets()));
+            a.op(Op::Lsh, R2, 32); // as the load: no sign in the upper half
+            a.op(Op::Rsh, R2, 32);
+            a.jump_if_reg(If::Ne, R1, R2, next);
+            (20, ICMP, 3)
+        }
+        IpAddr::V6(v6) => {
+            for (half, bytes) in v6.octets().chunks_exact(8).enumerate() {
+                let mut word = [0; 8];
+                word.copy_from_slice(bytes);
+                a.load(Width::D, R1, STACK, to + 8 * half as i16);
+                a.value64(R2, u64::from_ne_bytes(word));
+                a.jump_if_reg(If::Ne, R1, R2, next);
+            }
+            (40, ICMPV6, 1)
+        }
+    };
+    let (tcp, udp, message, unreachable, output) =
+        (a.label(), a.label(), a.label(), a.label(), a.label());
+    a.jump_if(If::Eq, R9, i32::from(TCP), tcp);
+    a.jump_if(If::Eq, R9, i32::from(UDP), udp);
+    a.jump_if(If::Eq, R9, i32::from(icmp), message);
+    a.jump(next);
+
+    a.place(tcp);
+    copied(a, ip + 20, ip + 2, next, output);
+    a.place(udp);
+    copied(a, ip + 8, ip + 2, next, output);
+    a.place(message);
+    load(a, ip + 8, next);
+    a.load(Width::B, R1, STACK, COPY + ip);
+    a.jump_if(If::Eq, R1, error, unreachable);
+    copied(a, ip + 8, ip + 4, next, output);
+    a.place(unreachable);
+    let (inner, about_echo) = (ip + 8 + ip, a.label());
+    load(a, inner + 8, next);
+    let protocol = if family == Family::V4 { 9 } else { 6 };
+    a.load(Width::B, R1, STACK, COPY + ip + 8 + protocol);
+    a.jump_if(If::Eq, R1, i32::from(icmp), about_echo);
+    copied(a, inner + 8, inner, next, output);
+    a.place(about_echo);
+    copied(a, inner + 8, inner + 4, next, output);
+
+    a.place(output);
+    a.map(R1, ring);
+    a.stack(R2, COPY);
+    a.copy(R3, R7);
+    a.mov(R4, 0);
+    a.call(helper::RING_OUTPUT);
+    a.mov(R0, DROP);
+    a.exit();
+}
+
+fn load(a: &mut Assembler, length: i16, next: Label) {
+    a.copy(R1, R6);
+    a.mov(R2, 0);
+    a.stack(R3, COPY);
+    a.mov(R4, i32::from(length));
+    a.mov(R5, 1); // BPF_HDR_START_NET
+    a.call(helper::LOAD_BYTES_RELATIVE);
+    a.jump_if(If::Ne, R0, 0, next);
+}
+
+/// Copies `length` bytes; goes on to the output when the port at `port` is one
+/// of the knocks'.
+fn copied(a: &mut Assembler, length: i16, port: i16, next: Label, output: Label) {
+    load(a, length, next);
+    a.load(Width::H, R1, STACK, COPY + port);
+    a.from_network(R1, 16);
+    a.jump_if(If::Lt, R1, i32::from(FIRST_PORT), next);
+    a.mov(R7, i32::from(length));
+    a.jump(output);
+}
