@@ -354,7 +354,8 @@ fn verdicts(gate: &mut KernelGate) {
             // To the rule in the middle, and to the last one.
             for meets in [rules / 2, rules - 1] {
                 let (subject, source) = meeting(meets);
-                let frame = frames::first(subject, Knock { source, target, from: FIRST_PORT, tag: 1 }, mac);
+                let frame =
+                    frames::first(subject, Knock { source, target, from: FIRST_PORT, tag: 1 }, mac);
                 let run = |_| {
                     let mut context = [0u8; SKB_CONTEXT];
                     context[40..44].copy_from_slice(&lan.index.to_ne_bytes());
@@ -449,16 +450,18 @@ fn witness(open: bool) {
         Vec::new()
     };
     let all = interfaces::list().unwrap();
-    let approach = approach("203.0.113.9".parse().unwrap(), &all).unwrap();
+    let approach = approach("203.0.113.9".parse().unwrap(), None, &all).unwrap();
     let doors: Vec<(Subject, IpAddr)> = (20_000..21_000)
         .map(|port| (Subject::Port(Transport::Tcp, port), approach.target))
         .collect();
     let begin = Instant::now();
     let mut witness = Witness::open(approach).unwrap();
-    let replies = witness.knock(&doors, Duration::from_millis(150)).unwrap();
+    let replies = witness.knock(&doors, Duration::from_millis(150), &mut |_| true).unwrap();
     let took = begin.elapsed();
-    let answering =
-        replies.iter().filter(|r| r.outcome() == tipstaff_core::reach::Outcome::Answers).count();
+    let answering = replies
+        .iter()
+        .filter(|r| r.reply.outcome() == tipstaff_core::reach::Outcome::Answers)
+        .count();
     let what = if open { "900 refused, 100 answering" } else { "all silent" };
     assert_eq!(answering, if open { 100 } else { 0 });
     line(&format!("1,000 ports by the witness, {what}"), format!("{took:.1?}"), "≤ 0.5 s");

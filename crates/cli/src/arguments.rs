@@ -569,13 +569,58 @@ fn duration(text: &str) -> Result<Duration, String> {
 }
 
 #[derive(Args, Debug)]
+#[command(args_conflicts_with_subcommands = true)]
 pub struct ReachOptions {
-    /// Look from this address too, played by the witness; repeatable (needs root)
-    #[arg(long = "as", value_name = "ADDRESS")]
-    pub vantages: Vec<IpAddr>,
+    #[command(subcommand)]
+    pub command: Option<ReachCommand>,
+    /// Look from this address too, played by the witness (needs root); a group of the orders
+    /// stands for one of each of its ranges, `stranger` for somebody whom no rule names; repeatable
+    #[arg(long = "as", value_name = "WHO")]
+    pub vantages: Vec<String>,
+    /// They come in by this interface, not where the way back leads
+    #[arg(long, value_name = "NAME")]
+    pub via: Option<String>,
+    /// Look from as few sources as show every rule, and say which rules are true
+    #[arg(long)]
+    pub from_orders: bool,
+    /// Check another host of the orders, from this machine's own address
+    #[arg(long, value_name = "HOST", conflicts_with_all = ["vantages", "via", "from_orders"])]
+    pub target: Option<String>,
+    /// Knock on these too: ssh, tcp/7410, udp/7420-7423, 8080; a list, repeatable
+    #[arg(long, value_name = "LIST")]
+    pub ports: Vec<String>,
+    /// Knock on all 65,535 TCP ports
+    #[arg(long)]
+    pub all_ports: bool,
+    /// Only this port, with everything there is to know
+    #[arg(long, value_name = "PORT", conflicts_with_all = ["ports", "all_ports", "markdown"])]
+    pub why: Option<String>,
+    /// What has opened or closed since the last check, or since a report (--changes=FILE)
+    #[arg(long, value_name = "FILE", num_args = 0..=1, require_equals = true, default_missing_value = "last", conflicts_with = "why")]
+    pub changes: Option<String>,
+    /// Print Markdown
+    #[arg(long)]
+    pub markdown: bool,
+    /// Write a page that needs nothing else, with the evidence behind each cell
+    #[arg(long, value_name = "FILE")]
+    pub html: Option<PathBuf>,
+    /// So many knocks a second at most
+    #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
+    pub pace: Option<u32>,
     /// How long to wait for an answer before a second and last knock
     #[arg(long, value_name = "MILLISECONDS", default_value_t = 150, value_parser = clap::value_parser!(u64).range(10..=10_000))]
     pub patience: u64,
+}
+
+/// What else can be done with reach checks.
+#[derive(Subcommand, Debug)]
+pub enum ReachCommand {
+    /// Make one table of what several machines saw of the same host
+    Merge {
+        /// Reports, as --json writes them
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+    },
 }
 
 #[derive(Args, Debug)]

@@ -183,10 +183,24 @@ fn as_nobody(desk: &Desk, arguments: &[&str]) -> Option<String> {
 #[test]
 fn without_root_the_exact_mend_is_told() {
     let desk = Desk::new(ORDERS);
-    for arguments in [&["post"][..], &["reach", "--as", "203.0.113.9"], &["withdraw"]] {
+    for arguments in [&["post"][..], &["withdraw"]] {
         let text = as_nobody(&desk, arguments).unwrap();
         insta::assert_snapshot!(text.replace(desk.path().to_str().unwrap(), "FOLDER"));
     }
+}
+
+#[test]
+fn without_root_another_source_is_unknown_and_never_silent() {
+    let desk = Desk::new(ORDERS);
+    let text = as_nobody(&desk, &["reach", "--as", "203.0.113.9"]).unwrap();
+    if text.contains("no way back") {
+        skipped("this machine has no route to a documentation address");
+        return;
+    }
+    assert!(text.ends_with("(exit code 1)"), "{text}");
+    let once = text.matches("unknown: only root may play another source").count();
+    assert_eq!(once, 1, "{text}");
+    assert!(text.contains("unknown (orders)") && !text.contains("silent ("), "{text}");
 }
 
 #[test]

@@ -59,7 +59,9 @@ fn a_program_that_decides_before_is_named() {
         let code = a.finish().unwrap();
         let other = sys::program_load(ProgramKind::SchedCls, "ts_other", &code).unwrap();
         let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
-        let link = sys::link_interface(other.as_fd(), cable.index, Attach::TcxIngress, sys::Order::First).unwrap();
+        let link =
+            sys::link_interface(other.as_fd(), cable.index, Attach::TcxIngress, sys::Order::First)
+                .unwrap();
         let ahead = gate.ahead(&all).unwrap();
         assert_eq!(ahead.len(), 1);
         let named = (ahead[0].interface.as_str(), ahead[0].name.as_str(), ahead[0].outwards);

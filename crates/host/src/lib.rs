@@ -8,6 +8,7 @@ pub mod interfaces;
 pub mod lab;
 pub mod listeners;
 pub mod namespace;
+pub mod neighbours;
 mod netlink;
 mod owners;
 pub mod routes;

@@ -17,6 +17,8 @@ use tipstaff_core::reach::Outcome;
 pub enum Reply {
     /// A TCP connection was accepted, or a SYN-ACK came.
     Accepted(Duration),
+    /// A TCP connection was accepted and closed again at once.
+    Closed(Duration),
     /// Data or an echo reply came.
     Data(Duration),
     /// A TCP reset came.
@@ -35,6 +37,8 @@ pub enum Reply {
     /// A datagram came past the gate, and was taken away there: what its port
     /// does with it, the socket table says.
     CameIn,
+    /// No answer to a datagram: it may have been taken, or dropped on its way.
+    Mute,
     /// Nothing came, and whether an answer could have come is not known.
     Unproven,
     /// The knock could not be sent.
@@ -47,10 +51,12 @@ impl Reply {
     /// The outcome that it means.
     pub fn outcome(self) -> Outcome {
         match self {
-            Self::Accepted(_) | Self::Data(_) | Self::Taken => Outcome::Answers,
+            Self::Accepted(_) | Self::Closed(_) | Self::Data(_) | Self::Taken => Outcome::Answers,
             Self::Reset(_) | Self::Icmp { .. } => Outcome::Refuses,
             Self::Nothing(_) => Outcome::Silent,
-            Self::CameIn | Self::Unproven | Self::NotSent(_) | Self::NotAsked => Outcome::Unknown,
+            Self::CameIn | Self::Mute | Self::Unproven | Self::NotSent(_) | Self::NotAsked => {
+                Outcome::Unknown
+            }
         }
     }
 }
@@ -60,12 +66,16 @@ impl fmt::Display for Reply {
         let ms = |d: &Duration| d.as_secs_f64() * 1000.0;
         match self {
             Self::Accepted(d) => write!(f, "accepted in {:.1} ms", ms(d)),
+            Self::Closed(d) => write!(f, "accepted in {:.1} ms, and closed again", ms(d)),
             Self::Data(d) => write!(f, "an answer in {:.1} ms", ms(d)),
             Self::Reset(d) => write!(f, "a reset in {:.1} ms", ms(d)),
             Self::Icmp { kind, code } => write!(f, "ICMP type {kind} code {code}"),
             Self::Taken => f.write_str("no refusal, where a closed port refuses"),
             Self::Nothing(d) => write!(f, "nothing in {:.0} ms", ms(d)),
             Self::CameIn => f.write_str("the gate let it in"),
+            Self::Mute => {
+                f.write_str("nothing, as of a datagram that was taken and of one that was dropped")
+            }
             Self::Unproven => f.write_str("nothing, and no other answer found its way out either"),
             Self::NotAsked => f.write_str("the check ended before it was knocked on"),
             Self::NotSent(errno) => {

@@ -22,6 +22,8 @@ use crate::Reply;
 const IN_FLIGHT: usize = 64;
 /// On loopback a refusal comes at once; whoever is silent for so long has taken the datagram.
 const LOCAL_PATIENCE: Duration = Duration::from_millis(60);
+/// A program that wants nothing to do with who connects closes within this time.
+const FAREWELL: Duration = Duration::from_millis(40);
 
 /// One knock.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -36,47 +38,87 @@ pub struct Door {
     pub local: bool,
 }
 
-/// Knocks on all doors, in order; a reply for each.
-pub fn knock(doors: &[Door], patience: Duration) -> Vec<Reply> {
-    doors.chunks(IN_FLIGHT).flat_map(|chunk| knock_together(chunk, patience)).collect()
+/// Knocks on all doors, in order; a reply for each. `go_on` is asked before
+/// each knock, with how many there were: it may wait, for the pace, and `false`
+/// ends the check; the doors left have [`Reply::NotAsked`].
+pub fn knock(
+    doors: &[Door],
+    patience: Duration,
+    go_on: &mut dyn FnMut(usize) -> bool,
+) -> Vec<Reply> {
+    let mut replies = Vec::with_capacity(doors.len());
+    for (nth, chunk) in doors.chunks(IN_FLIGHT).enumerate() {
+        let mut asked = |within: usize| go_on(nth * IN_FLIGHT + within);
+        replies.extend(knock_together(chunk, patience, &mut asked));
+    }
+    replies
 }
 
 struct Open {
     socket: Socket,
     door: Door,
+    opened: Instant,
+    /// It was accepted, so long after.
+    accepted: Option<Duration>,
 }
 
-fn knock_together(doors: &[Door], patience: Duration) -> Vec<Reply> {
-    let begin = Instant::now();
+impl Open {
+    /// How long it is waited for.
+    fn limit(&self, patience: Duration) -> Duration {
+        match self.accepted {
+            Some(after) => after + FAREWELL,
+            None if self.is_local_datagram() => LOCAL_PATIENCE,
+            None => patience,
+        }
+    }
+
+    fn is_local_datagram(&self) -> bool {
+        self.door.local && self.door.transport == Transport::Udp
+    }
+
+    /// What it means that nothing more came.
+    fn nothing_more(&self, limit: Duration) -> Reply {
+        match self.accepted {
+            Some(after) => Reply::Accepted(after),
+            None if self.is_local_datagram() => Reply::Taken,
+            None if self.door.transport == Transport::Udp => Reply::Mute,
+            None => Reply::Nothing(limit),
+        }
+    }
+}
+
+fn knock_together(
+    doors: &[Door],
+    patience: Duration,
+    go_on: &mut dyn FnMut(usize) -> bool,
+) -> Vec<Reply> {
     let mut replies: Vec<Option<Reply>> = vec![None; doors.len()];
     let mut waiting: Vec<(usize, Open)> = Vec::new();
     for (at, door) in doors.iter().enumerate() {
+        if !go_on(at) {
+            break;
+        }
+        let begin = Instant::now();
         match open(*door) {
             Ok(open) => waiting.push((at, open)),
             Err(e) => replies[at] = Some(reply_of_error(&e, begin.elapsed())),
         }
     }
     while !waiting.is_empty() {
-        let elapsed = begin.elapsed();
         waiting.retain(|(at, open)| {
-            let limit = if open.door.local && open.door.transport == Transport::Udp {
-                LOCAL_PATIENCE
-            } else {
-                patience
-            };
-            let late = elapsed >= limit;
+            let limit = open.limit(patience);
+            let late = open.opened.elapsed() >= limit;
             if late {
-                let taken = open.door.local && open.door.transport == Transport::Udp;
-                replies[*at] = Some(if taken { Reply::Taken } else { Reply::Nothing(limit) });
+                replies[*at] = Some(open.nothing_more(limit));
             }
             !late
         });
         let mut polled: Vec<PollFd<'_>> = waiting
             .iter()
             .map(|(_, open)| {
-                let events = match open.door.transport {
-                    Transport::Tcp => PollFlags::POLLOUT,
-                    Transport::Udp => PollFlags::POLLIN,
+                let events = match (open.door.transport, open.accepted) {
+                    (Transport::Tcp, None) => PollFlags::POLLOUT,
+                    _ => PollFlags::POLLIN,
                 };
                 PollFd::new(open.socket.as_fd(), events)
             })
@@ -87,15 +129,72 @@ fn knock_together(doors: &[Door], patience: Duration) -> Vec<Reply> {
         }
         let ready: Vec<bool> = polled.iter().map(|p| p.any().unwrap_or(false)).collect();
         let mut ready = ready.into_iter();
-        waiting.retain(|(at, open)| {
+        waiting.retain_mut(|(at, open)| {
             if !ready.next().unwrap_or(false) {
                 return true;
             }
-            replies[*at] = Some(settle(open, begin.elapsed()));
-            false
+            let elapsed = open.opened.elapsed();
+            if let Some(after) = open.accepted {
+                replies[*at] = Some(farewell(&open.socket, after));
+                return false;
+            }
+            match settle(open, elapsed) {
+                // Whether it closes at once is seen a moment later.
+                Reply::Accepted(after) => {
+                    open.accepted = Some(after);
+                    true
+                }
+                reply => {
+                    replies[*at] = Some(reply);
+                    false
+                }
+            }
         });
     }
-    replies.into_iter().map(|r| r.unwrap_or(Reply::NotSent(0))).collect()
+    replies.into_iter().map(|r| r.unwrap_or(Reply::NotAsked)).collect()
+}
+
+/// What a connection that was accepted has to say at once.
+fn farewell(socket: &Socket, after: Duration) -> Reply {
+    let mut first = [std::mem::MaybeUninit::uninit(); 1];
+    match socket.peek(&mut first) {
+        Ok(0) => Reply::Closed(after),
+        Err(e) if e.raw_os_error() == Some(nix::libc::ECONNRESET) => Reply::Closed(after),
+        _ => Reply::Accepted(after),
+    }
+}
+
+/// Sends an echo request and waits for its reply, with a socket that any
+/// account may have where `net.ipv4.ping_group_range` lets it.
+pub fn ping(to: IpAddr, patience: Duration) -> Reply {
+    let begin = Instant::now();
+    let (domain, protocol, request) = match to {
+        IpAddr::V4(_) => (Domain::IPV4, Protocol::ICMPV4, 8),
+        IpAddr::V6(_) => (Domain::IPV6, Protocol::ICMPV6, 128),
+    };
+    let sent = || -> io::Result<Socket> {
+        let socket = Socket::new(domain, Type::DGRAM, Some(protocol))?;
+        socket.set_read_timeout(Some(patience))?;
+        socket.connect(&SocketAddr::new(to, 0).into())?;
+        // Type, code, checksum and identifier (the kernel's), sequence.
+        socket.send(&[request, 0, 0, 0, 0, 0, 0, 1])?;
+        Ok(socket)
+    };
+    let socket = match sent() {
+        Ok(socket) => socket,
+        Err(e) => return reply_of_error(&e, begin.elapsed()),
+    };
+    let mut answer = [std::mem::MaybeUninit::uninit(); 64];
+    match socket.recv(&mut answer) {
+        Ok(_) => Reply::Data(begin.elapsed()),
+        Err(e) if matches!(e.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut) => {
+            Reply::Nothing(begin.elapsed())
+        }
+        Err(e) => match e.raw_os_error() {
+            Some(nix::libc::EHOSTUNREACH | nix::libc::EACCES) => Reply::Reset(begin.elapsed()),
+            _ => reply_of_error(&e, begin.elapsed()),
+        },
+    }
 }
 
 fn open(door: Door) -> io::Result<Open> {
@@ -103,6 +202,7 @@ fn open(door: Door) -> io::Result<Open> {
         Transport::Tcp => (Type::STREAM, Protocol::TCP),
         Transport::Udp => (Type::DGRAM, Protocol::UDP),
     };
+    let opened = Instant::now();
     let socket = Socket::new(Domain::for_address(door.to), kind, Some(protocol))?;
     socket.set_nonblocking(true)?;
     if door.to.is_ipv4() {
@@ -125,7 +225,7 @@ fn open(door: Door) -> io::Result<Open> {
     if door.transport == Transport::Udp {
         socket.send(&[])?;
     }
-    Ok(Open { socket, door })
+    Ok(Open { socket, door, opened, accepted: None })
 }
 
 fn reply_of_error(error: &io::Error, elapsed: Duration) -> Reply {
@@ -196,10 +296,47 @@ mod tests {
                 door(Transport::Udp, udp.local_addr().unwrap()),
                 door(Transport::Udp, closed(Transport::Udp)),
             ];
-            let outcomes: Vec<Outcome> =
-                knock(&doors, Duration::from_secs(1)).into_iter().map(Reply::outcome).collect();
+            let outcomes: Vec<Outcome> = knock(&doors, Duration::from_secs(1), &mut |_| true)
+                .into_iter()
+                .map(Reply::outcome)
+                .collect();
             use Outcome::{Answers, Refuses};
             assert_eq!(outcomes, [Answers, Refuses, Answers, Refuses], "{ip}");
         }
+    }
+
+    #[test]
+    fn a_program_that_closes_at_once_is_told_from_one_that_waits_or_speaks() {
+        use std::io::Write;
+        let here = || TcpListener::bind("127.0.0.1:0").unwrap();
+        let (closing, waiting, speaking) = (here(), here(), here());
+        let door = |listener: &TcpListener| Door {
+            transport: Transport::Tcp,
+            to: listener.local_addr().unwrap(),
+            from: None,
+            local: true,
+        };
+        let doors = [door(&closing), door(&waiting), door(&speaking)];
+        let programs = std::thread::spawn(move || {
+            drop(closing.accept().unwrap());
+            let mut stream = speaking.accept().unwrap().0;
+            stream.write_all(b"ready").unwrap();
+            (stream, waiting)
+        });
+        let replies = knock(&doors, Duration::from_secs(1), &mut |_| true);
+        assert!(
+            matches!(replies[..], [Reply::Closed(_), Reply::Accepted(_), Reply::Accepted(_)]),
+            "{replies:?}"
+        );
+        drop(programs.join().unwrap());
+    }
+
+    #[test]
+    fn a_check_that_ends_early_says_what_it_did_not_ask() {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let to = listener.local_addr().unwrap();
+        let door = Door { transport: Transport::Tcp, to, from: None, local: true };
+        let replies = knock(&[door; 3], Duration::from_secs(1), &mut |asked| asked < 1);
+        assert!(matches!(replies[..], [Reply::Accepted(_), Reply::NotAsked, Reply::NotAsked]));
     }
 }

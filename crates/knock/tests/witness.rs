@@ -12,8 +12,8 @@ use tipstaff_core::brief::{Brief, RuleIndex};
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::reach::{Outcome, Subject};
 use tipstaff_core::orders::read;
+use tipstaff_core::reach::{Outcome, Subject};
 use tipstaff_gate::kernel::{KernelGate, check_ground};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;
@@ -132,7 +132,8 @@ fn without_a_route_there_is_no_way_back() {
         return; // said loudly above
     }
     let host = Space::new(Mounts::Shared).unwrap();
-    let fault = host.run(|| approach(ip("203.0.113.9"), None, &interfaces::list().unwrap())).unwrap();
+    let fault =
+        host.run(|| approach(ip("203.0.113.9"), None, &interfaces::list().unwrap())).unwrap();
     assert!(matches!(fault, Err(WitnessFault::NoWayBack(_))), "{fault:?}");
 }
 

@@ -108,7 +108,7 @@ fn question(
         mend: "Give --source, or --destination on the way out.".into(),
     })?;
     let key = key_of(judge, &options.traffic, other)?;
-    let approach = match witness::approach(other, all) {
+    let approach = match witness::approach(other, None, all) {
         Ok(approach) => Some(approach),
         Err(fault @ WitnessFault::Own(_)) if options.in_force => return Err(fault.into()),
         // Nobody with that address could get an answer; what would be said of it is asked all the same.

@@ -470,7 +470,7 @@ impl Review {
 }
 
 /// One digit wrong, two swapped, one too many or too few.
-fn is_a_slip(meant: u16, written: u16) -> bool {
+pub(crate) fn is_a_slip(meant: u16, written: u16) -> bool {
     let (a, b) = (meant.to_string().into_bytes(), written.to_string().into_bytes());
     if a.len() == b.len() {
         let differ: Vec<usize> = (0..a.len()).filter(|at| a[*at] != b[*at]).collect();

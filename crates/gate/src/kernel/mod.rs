@@ -57,12 +57,12 @@ use tipstaff_core::rates::SourceState;
 use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally, Unrecorded};
 pub use drift::Ahead;
 pub use ground::{MIN_KERNEL, check_ground};
-pub use verdict::{CounterSlot, KNOCK, UNCOUNTED};
 use hooks::{Here, Hook, Place, Switch, Turn};
 use pins::{At, Pins};
 use revision::{Memories, Revision};
 pub(crate) use second_line::cannot_tell_programs;
 use sys::{Attach, ProgramKind};
+pub use verdict::{CounterSlot, KNOCK, UNCOUNTED};
 
 /// A frame that the gate is asked about.
 #[derive(Clone, Debug, PartialEq, Eq)]

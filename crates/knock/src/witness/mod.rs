@@ -21,9 +21,9 @@ use std::time::{Duration, Instant};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::socket::{setsockopt, sockopt};
+use tipstaff_core::decide::Speaker;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::names::address::Family;
-use tipstaff_core::decide::Speaker;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::reach::Subject;
 use tipstaff_gate::kernel::UNCOUNTED;
@@ -121,10 +121,9 @@ pub fn approach(
             .iter()
             .find(|i| i.name == name)
             .ok_or_else(|| WitnessFault::NoInterface(name.to_owned()))?,
-        None => interfaces
-            .iter()
-            .find(|i| i.index == back)
-            .ok_or(WitnessFault::NoWayBack(source))?,
+        None => {
+            interfaces.iter().find(|i| i.index == back).ok_or(WitnessFault::NoWayBack(source))?
+        }
     };
     let preferred = preferred.filter(|_| via.is_none());
     let own = interface.addresses_of(source.is_ipv6()).next().or(preferred);
@@ -422,4 +421,20 @@ fn is_datagram(subject: Subject) -> bool {
 pub fn question(approach: &Approach, subject: Subject, target: IpAddr) -> Vec<u8> {
     let knock = Knock { source: approach.source, target, from: FIRST_PORT, tag: 1 };
     frames::first(subject, knock, approach.interface.hardware.unwrap_or_default())
+}
+
+/// The programs of others that look at what arrives on an interface, by name.
+///
+/// # Errors
+/// What the kernel says.
+pub fn others_at(interface: &Interface) -> io::Result<Vec<String>> {
+    let mut names = Vec::new();
+    for id in sys::programs_at(interface.index, Attach::TcxIngress)? {
+        let name = sys::program_by_id(id).and_then(|program| sys::program_name(program.as_fd()))?;
+        // All of Tipstaff's own begin so.
+        if !name.starts_with("ts_") {
+            names.push(name);
+        }
+    }
+    Ok(names)
 }

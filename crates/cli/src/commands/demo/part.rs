@@ -2,7 +2,7 @@
 //! its standard input does, and so with the demo, however that ends.
 
 use std::io::{self, Read};
-use std::net::{SocketAddr, TcpListener, UdpSocket};
+use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::thread;
 
 use crate::Ending;
@@ -25,7 +25,14 @@ fn open(listener: &str) -> io::Result<()> {
     match transport {
         "tcp" => {
             let socket = TcpListener::bind(address)?;
-            thread::spawn(move || socket.incoming().for_each(drop));
+            let hear =
+                |mut stream: TcpStream| while stream.read(&mut [0; 64]).is_ok_and(|n| n > 0) {};
+            thread::spawn(move || {
+                socket
+                    .incoming()
+                    .flatten()
+                    .for_each(|stream| drop(thread::spawn(move || hear(stream))));
+            });
         }
         "udp" => {
             let socket = UdpSocket::bind(address)?;

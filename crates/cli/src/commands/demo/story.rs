@@ -9,7 +9,7 @@ use tipstaff_core::decide::{Decision, Question, decide};
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{Attachments, OrdersHash, read};
 use tipstaff_core::packet::{Facts, InterfaceIndex, Packet};
-use tipstaff_core::reach::{Subject, first_packet, speaker_words};
+use tipstaff_core::reach::{Said, Subject, Vantage, first_packet, speaker_words};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
 use tipstaff_host::snapshot::Snapshot;
@@ -185,7 +185,7 @@ fn act(
             for source in sources {
                 check.worked_out(source, archive_address(snapshot, source)?, LAN);
             }
-            check.show("down", terminal);
+            reach::show(check, "down", terminal);
             Ok(())
         }
     }
@@ -237,7 +237,7 @@ fn on_the_wire(
 ) -> Result<(), Failure> {
     if !told.brief {
         told.step(4, "reach", BEFORE);
-        clients(wired, judge, snapshot, sources)?.show("down", told.terminal);
+        reach::show(clients(wired, judge, snapshot, sources)?, "down", told.terminal);
         told.step(5, "post", POST);
     }
     let posting = Posting { brief: &judge.brief, record: record(judge) };
@@ -253,7 +253,7 @@ fn on_the_wire(
         asked(judge, &approach, decision, told.terminal)?;
     }
     told.step(7, "reach", AFTER);
-    clients(wired, judge, snapshot, sources)?.show("up", told.terminal);
+    reach::show(clients(wired, judge, snapshot, sources)?, "up", told.terminal);
     let ground = Trial {
         try_out: &mut |posting, time| {
             wired.bridge.gate().try_out(posting, &snapshot.interfaces, time)
@@ -263,7 +263,8 @@ fn on_the_wire(
             let Subject::Port(transport, port) = subject else { return Ok(String::new()) };
             let to = SocketAddr::new(archive_address(snapshot, source)?, port);
             let door = Door { transport, to, from: Some(source), local: false };
-            let knocked = wired.world.run(move || sockets::knock(&[door], 2 * PATIENCE));
+            let knocked =
+                wired.world.run(move || sockets::knock(&[door], 2 * PATIENCE, &mut |_| true));
             let replies = knocked.map_err(system("knocking in the demo"))?;
             Ok(replies.first().map_or_else(String::new, |reply| reply.outcome().to_string()))
         },
@@ -321,7 +322,8 @@ fn approach(snapshot: &Snapshot, source: IpAddr) -> Result<Approach, Failure> {
     let lost = || system("finding the archive's interface")(io::Error::other("it has none"));
     let interface = snapshot.interfaces.iter().find(|i| i.name == "lan0").cloned();
     let target = archive_address(snapshot, source)?;
-    Ok(Approach { source, interface: interface.ok_or_else(lost)?, target })
+    let interface = interface.ok_or_else(lost)?;
+    Ok(Approach { source, target, back: interface.index, interface })
 }
 
 /// The gate's answer about the partner's plates.
@@ -355,38 +357,40 @@ fn clients<'c>(
     let doors = check.here_doors();
     let failed = || system("knocking in the demo");
     let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
-    let replies = wired.archive.run(move || sockets::knock(&knocks, PATIENCE)).map_err(failed())?;
+    let replies = wired
+        .archive
+        .run(move || sockets::knock(&knocks, PATIENCE, &mut |_| true))
+        .map_err(failed())?;
     check.here(&doors, &replies);
     for source in sources {
         let approach = approach(snapshot, *source)?;
         let doors = check.doors(&approach);
-        let asked = {
+        let places: Vec<(Subject, IpAddr)> = doors.iter().flatten().copied().collect();
+        let asked: Vec<Option<Said>> = {
             let gate = wired.bridge.gate();
             let ask = |(subject, target): &(Subject, IpAddr)| {
                 let decision = gate.ask(LAN, &witness::question(&approach, *subject, *target))?;
-                Ok((decision, speaker_words(&judge.brief, decision.speaker)))
+                Ok(Some(Said { by: speaker_words(&judge.brief, decision.speaker), decision }))
             };
             match gate.in_force()? {
-                Some(_) => Some(doors.iter().map(ask).collect::<Result<Vec<_>, GateError>>()?),
-                None => None,
+                Some(_) => places.iter().map(ask).collect::<Result<_, GateError>>()?,
+                None => vec![None; places.len()],
             }
         };
-        let tcp: Vec<(Subject, Door)> = doors
-            .iter()
-            .filter_map(|(subject, target)| match subject {
-                Subject::Port(Transport::Tcp, port) => {
-                    let to = SocketAddr::new(*target, *port);
-                    let from = Some(*source);
-                    Some((*subject, Door { transport: Transport::Tcp, to, from, local: false }))
-                }
-                _ => None,
-            })
-            .collect();
-        let knocks: Vec<Door> = tcp.iter().map(|(_, door)| *door).collect();
-        let replies: Vec<Reply> =
-            wired.world.run(move || sockets::knock(&knocks, 2 * PATIENCE)).map_err(failed())?;
-        let replies: Vec<(Subject, Reply)> = tcp.iter().map(|(s, _)| *s).zip(replies).collect();
-        check.outside(&approach, &doors, &replies, asked.as_deref());
+        // Connections over the wire; of everything else the gate's word is the evidence.
+        let door = |(subject, target): &(Subject, IpAddr)| match subject {
+            Subject::Port(transport @ Transport::Tcp, port) => {
+                let (to, from) = (SocketAddr::new(*target, *port), Some(*source));
+                Some(Door { transport: *transport, to, from, local: false })
+            }
+            _ => None,
+        };
+        let knocks: Vec<Door> = places.iter().filter_map(door).collect();
+        let knocked = wired.world.run(move || sockets::knock(&knocks, 2 * PATIENCE, &mut |_| true));
+        let mut knocked = knocked.map_err(failed())?.into_iter();
+        let replies: Vec<Option<Reply>> =
+            places.iter().map(|place| door(place).and_then(|_| knocked.next())).collect();
+        check.heard(&approach, &doors, &replies, asked);
     }
     Ok(check)
 }
@@ -408,7 +412,7 @@ fn in_the_kernel(
             let mut gate = KernelGate::new(std::path::Path::new("/run/tipstaff"))?;
             if !brief {
                 told.step(4, "reach", BEFORE);
-                look(&judge, &snapshot, None, &sources)?.show("down", &terminal);
+                reach::show(look(&judge, &snapshot, None, &sources)?, "down", &terminal);
                 told.step(5, "post", POST);
             }
             let posting = Posting { brief: &judge.brief, record: record(&judge) };
@@ -416,13 +420,13 @@ fn in_the_kernel(
             if !brief {
                 post::show(&judge, Some(&posted), &post::Kept::default(), &terminal);
                 told.step(6, "ask --in-force", ASK);
-                let approach = witness::approach(address(PARTNER)?, &snapshot.interfaces)?;
+                let approach = witness::approach(address(PARTNER)?, None, &snapshot.interfaces)?;
                 let frame = witness::question(&approach, PLATES, approach.target);
                 let index = InterfaceIndex(approach.interface.index);
                 asked(&judge, &approach, gate.ask(index, &frame)?, &terminal)?;
             }
             told.step(7, "reach", AFTER);
-            look(&judge, &snapshot, Some(&gate), &sources)?.show("up", &terminal);
+            reach::show(look(&judge, &snapshot, Some(&gate), &sources)?, "up", &terminal);
             let gate = std::cell::RefCell::new(gate);
             let ground = Trial {
                 try_out: &mut |posting, time| {
@@ -430,7 +434,7 @@ fn in_the_kernel(
                 },
                 confirm: &mut || gate.borrow_mut().confirm(),
                 look: &|source, subject| {
-                    let approach = witness::approach(source, &snapshot.interfaces)?;
+                    let approach = witness::approach(source, None, &snapshot.interfaces)?;
                     let frame = witness::question(&approach, subject, approach.target);
                     let index = InterfaceIndex(approach.interface.index);
                     Ok(format!(
@@ -456,9 +460,10 @@ fn look<'c>(
     let mut check = reach::Check::new(judge, snapshot);
     let doors = check.here_doors();
     let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
-    check.here(&doors, &sockets::knock(&knocks, PATIENCE));
+    check.here(&doors, &sockets::knock(&knocks, PATIENCE, &mut |_| true));
     for source in sources {
-        check.look_as(*source, gate.map(|gate| (gate, &judge.brief)), PATIENCE)?;
+        let gate = gate.map(|gate| (gate, &judge.brief));
+        check.look_as(Vantage::of(*source), gate, PATIENCE, &mut |_| true)?;
     }
     Ok(check)
 }

@@ -1,0 +1,548 @@
+//! A check in the making: vantage after vantage adds a column; the cells are
+//! judged at the end, when it is known what no longer listens.
+
+use std::collections::BTreeSet;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::time::Duration;
+
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decide::{Decision, decide};
+use tipstaff_core::listener::{Listener, Scope};
+use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::orders::Action;
+use tipstaff_core::packet::{Direction, Facts, InterfaceIndex};
+use tipstaff_core::reach::{
+    Cell, Circumstances, How, Observed, Outcome, Report, Row, Said, Subject, Vantage, cell,
+    first_packet, let_in, program_at, speaker_words, subjects, takes,
+};
+use tipstaff_gate::GateError;
+use tipstaff_gate::kernel::{Asked, KernelGate};
+use tipstaff_host::snapshot::Snapshot;
+use tipstaff_knock::Reply;
+use tipstaff_knock::sockets::Door;
+use tipstaff_knock::witness::{self, Approach, Knocked, Witness, WitnessFault};
+
+use crate::chosen::Chosen;
+use crate::failure::{Failure, system};
+
+/// Of so many ports, those that nobody listens on are not knocked on from here.
+const MANY: usize = 2_000;
+
+/// A row to be: what is knocked on, and the own address where it is not the
+/// usual one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Place {
+    pub subject: Subject,
+    pub at: Option<IpAddr>,
+}
+
+impl From<Subject> for Place {
+    fn from(subject: Subject) -> Self {
+        Self { subject, at: None }
+    }
+}
+
+/// What one vantage saw of one place.
+struct Seen {
+    observed: Observed,
+    place: (IpAddr, InterfaceIndex),
+    gate: Option<Said>,
+    came_in: Option<bool>,
+}
+
+impl Seen {
+    fn unknown(why: &str, place: (IpAddr, InterfaceIndex)) -> Self {
+        Self { observed: Observed::unknown(why), place, gate: None, came_in: None }
+    }
+}
+
+struct Column {
+    vantage: Vantage,
+    cells: Vec<Option<Seen>>,
+    /// Other programs at the interface.
+    others: Vec<String>,
+    not_the_way_back: bool,
+}
+
+/// The gate in force and its list.
+pub type Gate<'g> = (&'g KernelGate, &'g Brief);
+
+/// A check in the making.
+pub struct Check<'c> {
+    judge: &'c Chosen,
+    snapshot: &'c Snapshot,
+    places: Vec<Place>,
+    columns: Vec<Column>,
+    /// What is said once, below the table.
+    pub notes: Vec<String>,
+    /// Whether the gate in force holds other orders than those judged by.
+    pub other_orders: bool,
+    /// Whether everything was looked at.
+    pub complete: bool,
+}
+
+impl<'c> Check<'c> {
+    /// Nothing looked at yet: what listens, what the orders name, a sample.
+    pub fn new(judge: &'c Chosen, snapshot: &'c Snapshot) -> Self {
+        let places = subjects(&judge.brief, &snapshot.listeners).into_iter().map(Place::from);
+        Self::at(judge, snapshot, places.collect())
+    }
+
+    /// Nothing looked at yet, of these places.
+    pub fn at(judge: &'c Chosen, snapshot: &'c Snapshot, places: BTreeSet<Place>) -> Self {
+        Self {
+            judge,
+            snapshot,
+            places: places.into_iter().collect(),
+            columns: Vec::new(),
+            notes: Vec::new(),
+            other_orders: false,
+            complete: true,
+        }
+    }
+
+    /// How many places there are.
+    pub fn len(&self) -> usize {
+        self.places.len()
+    }
+
+    fn bound(&self, subject: Subject) -> impl Iterator<Item = &Listener> {
+        let mine = move |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
+        self.snapshot.listeners.iter().filter(mine)
+    }
+
+    /// What this host knocks on by itself: loopback of both families and the
+    /// own addresses that something is bound to. Not where connections already
+    /// wait to be accepted: a check never fills a queue.
+    pub fn here_doors(&self) -> Vec<(usize, Door)> {
+        let mut doors = Vec::new();
+        for (nth, place) in self.places.iter().enumerate() {
+            let Subject::Port(transport, port) = place.subject else { continue };
+            let heard = self.bound(place.subject).next().is_some();
+            if self.waiting(place.subject).is_some() || (!heard && self.len() > MANY) {
+                continue;
+            }
+            for target in self.own_targets(*place) {
+                let to = SocketAddr::new(target, port);
+                doors.push((nth, Door { transport, to, from: None, local: true }));
+            }
+        }
+        doors
+    }
+
+    /// Connections that wait to be accepted, and room for them.
+    fn waiting(&self, subject: Subject) -> Option<(u32, u32)> {
+        self.bound(subject).filter_map(|l| l.queue).find(|(waiting, _)| *waiting > 0)
+    }
+
+    fn own_targets(&self, place: Place) -> BTreeSet<IpAddr> {
+        if let Some(at) = place.at {
+            return [at].into();
+        }
+        let mut targets: BTreeSet<IpAddr> =
+            [Ipv4Addr::LOCALHOST.into(), Ipv6Addr::LOCALHOST.into()].into();
+        let one = |l: &&Listener| l.scope() == Scope::One;
+        targets.extend(self.bound(place.subject).filter(one).map(|l| l.address));
+        targets
+    }
+
+    /// Adds the column of this host itself, from the replies to
+    /// [`Check::here_doors`].
+    pub fn here(&mut self, doors: &[(usize, Door)], replies: &[Reply]) {
+        let rank = |outcome: Outcome| match outcome {
+            Outcome::Answers => 0,
+            Outcome::Refuses => 1,
+            Outcome::Silent => 2,
+            Outcome::Unknown => 3,
+        };
+        // The best of all own addresses: a port that answers on one of them answers here.
+        let mut best: Vec<Option<(Reply, IpAddr)>> = vec![None; self.len()];
+        for ((nth, door), reply) in doors.iter().zip(replies) {
+            let known = &mut best[*nth];
+            if known.is_none_or(|(other, _)| rank(reply.outcome()) < rank(other.outcome())) {
+                *known = Some((*reply, door.to.ip()));
+            }
+        }
+        let place = (IpAddr::V4(Ipv4Addr::LOCALHOST), InterfaceIndex::LOOPBACK);
+        let cells = self.places.iter().zip(best).map(|(of, known)| {
+            let (observed, place) = match known {
+                Some((reply, target)) => {
+                    (of_reply(reply, target), (target, InterfaceIndex::LOOPBACK))
+                }
+                None => (self.not_knocked_on_here(of.subject), place),
+            };
+            Some(Seen { observed, place, gate: None, came_in: None })
+        });
+        let column = Column {
+            vantage: Vantage::Here,
+            cells: cells.collect(),
+            others: Vec::new(),
+            not_the_way_back: false,
+        };
+        self.columns.push(column);
+    }
+
+    fn not_knocked_on_here(&self, subject: Subject) -> Observed {
+        let (outcome, evidence) = match (subject, self.waiting(subject)) {
+            (Subject::Echo, _) => {
+                (Outcome::Answers, "the kernel answers itself over loopback".to_owned())
+            }
+            (_, Some((waiting, room))) => {
+                let outcome = if waiting > room { Outcome::Silent } else { Outcome::Answers };
+                let words = format!(
+                    "{waiting} connections wait to be accepted, with room for {room}; not knocked on, to add none"
+                );
+                (outcome, words)
+            }
+            (_, None) => (Outcome::Refuses, "no socket is bound to it".to_owned()),
+        };
+        Observed { outcome, how: How::Orders, ..Observed::unknown(evidence) }
+    }
+
+    /// Adds the column of an outside source that the witness plays. `gate`: the
+    /// one in force, with its list.
+    pub fn look_as(
+        &mut self,
+        vantage: Vantage,
+        gate: Option<Gate<'_>>,
+        patience: Duration,
+        go_on: &mut dyn FnMut(usize) -> bool,
+    ) -> Result<(), Failure> {
+        let Vantage::Outside { source, via, .. } = &vantage else { return Ok(()) };
+        let approach = witness::approach(*source, via.as_deref(), &self.snapshot.interfaces)?;
+        let doors = self.doors(&approach);
+        let known = match Witness::open(approach.clone()) {
+            Ok(mut witness) => {
+                let open: Vec<(Subject, IpAddr)> = doors.iter().flatten().copied().collect();
+                let known = witness
+                    .knock(&open, patience, go_on)
+                    .map_err(system("knocking as the witness"))?;
+                Some(known)
+            }
+            Err(fault @ WitnessFault::NoNextHop { .. }) => {
+                self.notes.push(format!("{fault}; known by the gate, not by the wire"));
+                None
+            }
+            Err(fault) => return Err(fault.into()),
+        };
+        // Where its word was caught on the wire, the gate need not be asked.
+        let asks = |nth: usize| known.as_ref().is_none_or(|known| known[nth].let_in.is_none());
+        let asked = match gate {
+            Some(gate) => {
+                let doors: Vec<(Subject, IpAddr)> = doors.iter().flatten().copied().collect();
+                let open: Vec<usize> = (0..doors.len()).filter(|nth| asks(*nth)).collect();
+                let mut said = vec![None; doors.len()];
+                let wanted: Vec<(Subject, IpAddr)> = open.iter().map(|nth| doors[*nth]).collect();
+                for (nth, answer) in open.iter().zip(ask(gate, &approach, &wanted)?) {
+                    said[*nth] = Some(answer);
+                }
+                said
+            }
+            None => vec![None; doors.iter().flatten().count()],
+        };
+        let others = witness::others_at(&approach.interface).unwrap_or_default();
+        self.outside(vantage, &approach, &doors, known.as_deref(), asked, gate.map(|(_, b)| b));
+        if let Some(column) = self.columns.last_mut() {
+            column.others = others;
+        }
+        Ok(())
+    }
+
+    /// What an outside source knocks on: each subject at the address of the
+    /// approach, or at the one that its listener is bound to.
+    pub fn doors(&self, approach: &Approach) -> Vec<Option<(Subject, IpAddr)>> {
+        let own: Vec<IpAddr> = approach.interface.addresses_of(approach.source.is_ipv6()).collect();
+        let arrives = Some(approach.interface.name.as_str());
+        let target_of = |place: &Place| {
+            if let Some(at) = place.at {
+                return (at.is_ipv4() == approach.source.is_ipv4()).then_some(at);
+            }
+            if self.bound(place.subject).any(|l| takes(l, approach.target, arrives)) {
+                return Some(approach.target);
+            }
+            let elsewhere = self.bound(place.subject).map(|l| l.address).find(|a| own.contains(a));
+            Some(elsewhere.unwrap_or(approach.target))
+        };
+        self.places.iter().map(|place| Some((place.subject, target_of(place)?))).collect()
+    }
+
+    /// Adds the column of an outside source. `known`: what the witness saw of
+    /// the doors there are; `None` when it could not be played, and the gate's
+    /// word and the socket table are the evidence. `asked`: what the gate in
+    /// force said of each. `brief`: the list in force.
+    pub fn outside(
+        &mut self,
+        vantage: Vantage,
+        approach: &Approach,
+        doors: &[Option<(Subject, IpAddr)>],
+        known: Option<&[Knocked]>,
+        asked: Vec<Option<Said>>,
+        brief: Option<&Brief>,
+    ) {
+        let interface = InterfaceIndex(approach.interface.index);
+        let mut asked = asked.into_iter();
+        let mut knocked = known.map(|known| known.iter());
+        let mut cells = Vec::with_capacity(doors.len());
+        for door in doors {
+            let Some((subject, target)) = door else {
+                cells.push(None);
+                continue;
+            };
+            let said = asked.next().flatten();
+            let one = knocked.as_mut().and_then(Iterator::next);
+            let caught = one.and_then(|one| one.let_in);
+            let words = |speaker| brief.map(|brief| speaker_words(brief, speaker));
+            let gate = match caught.and_then(|let_in| let_in.speaker) {
+                Some(speaker) => {
+                    let decision = Decision { verdict: Action::Allow, speaker };
+                    words(speaker).map(|by| Said { decision, by })
+                }
+                None => said,
+            };
+            let mut observed = match one {
+                Some(Knocked { reply: Reply::CameIn, .. }) => {
+                    self.datagram(*subject, *target, approach, gate.as_ref())
+                }
+                Some(one) => {
+                    let seen = of_reply(one.reply, *target);
+                    match (subject, one.reply) {
+                        // Nothing comes back of a datagram anyway: the record is the evidence.
+                        (Subject::Port(Transport::Udp, _), Reply::Nothing(_)) => Observed {
+                            how: How::Gate,
+                            evidence: Some("the datagram did not come past the gate".into()),
+                            ..seen
+                        },
+                        _ => seen,
+                    }
+                }
+                None => self.by_gate(*subject, *target, approach, gate.as_ref()),
+            };
+            observed.gate = gate.as_ref().map(gate_words);
+            let came_in = one.map(|one| {
+                // An answer of the stack's own came past the gate, too.
+                one.let_in.is_some() || matches!(one.reply, Reply::Accepted(_) | Reply::Data(_))
+            });
+            cells.push(Some(Seen { observed, place: (*target, interface), gate, came_in }));
+        }
+        let not_the_way_back = approach.back != approach.interface.index;
+        self.columns.push(Column { vantage, cells, others: Vec::new(), not_the_way_back });
+    }
+
+    /// Adds the column of an outside source whose replies came by other means,
+    /// one a door; where there is none, the gate's word is the evidence.
+    pub fn heard(
+        &mut self,
+        approach: &Approach,
+        doors: &[Option<(Subject, IpAddr)>],
+        replies: &[Option<Reply>],
+        asked: Vec<Option<Said>>,
+    ) {
+        self.outside(Vantage::of(approach.source), approach, doors, None, asked, None);
+        let Some(column) = self.columns.last_mut() else { return };
+        let seen = column.cells.iter_mut().flatten();
+        for (cell, reply) in seen.zip(replies) {
+            if let Some(reply) = reply {
+                let gate = cell.observed.gate.take();
+                cell.observed = Observed { gate, ..of_reply(*reply, cell.place.0) };
+            }
+        }
+    }
+
+    /// A datagram that came past the gate: the socket table says who takes it.
+    fn datagram(
+        &self,
+        subject: Subject,
+        target: IpAddr,
+        approach: &Approach,
+        gate: Option<&Said>,
+    ) -> Observed {
+        let name = approach.interface.name.as_str();
+        let outcome = let_in(&self.snapshot.listeners, subject, target, Some(name));
+        let who = match outcome {
+            Outcome::Answers => match programs(&self.snapshot.listeners, subject).as_slice() {
+                [] => "a program listens".to_owned(),
+                names => format!("{} listens", names.join(", ")),
+            },
+            _ => "no socket takes it".to_owned(),
+        };
+        let evidence = match gate {
+            Some(_) => format!("the datagram came past the gate; {who}"),
+            None => format!("the datagram came in, past no gate; {who}"),
+        };
+        Observed { outcome, how: How::Gate, target: Some(target), ..Observed::unknown(evidence) }
+    }
+
+    fn by_gate(
+        &self,
+        subject: Subject,
+        target: IpAddr,
+        approach: &Approach,
+        gate: Option<&Said>,
+    ) -> Observed {
+        let name = approach.interface.name.as_str();
+        let taken = || let_in(&self.snapshot.listeners, subject, target, Some(name));
+        let (outcome, evidence) = match gate {
+            Some(said) => match said.decision.verdict {
+                Action::Deny => (Outcome::Silent, format!("denied by {}", said.by)),
+                Action::Refuse => (Outcome::Refuses, format!("refused by {}", said.by)),
+                Action::Allow => (taken(), format!("let in by {}", said.by)),
+            },
+            None => (taken(), "no gate is up".into()),
+        };
+        Observed { outcome, how: How::Gate, target: Some(target), ..Observed::unknown(evidence) }
+    }
+
+    /// Adds a column that is only worked out from the orders.
+    pub fn worked_out(&mut self, source: IpAddr, target: IpAddr, arrives: InterfaceIndex) {
+        let (brief, listeners) = (&self.judge.brief, &self.snapshot.listeners);
+        let one = |place: &Place| {
+            let program = program_at(brief, listeners, place.subject, target);
+            let facts = first_packet(place.subject, source, target, arrives);
+            let decision = decide(brief, &Facts { program, ..facts });
+            let outcome = match decision.verdict {
+                Action::Deny => Outcome::Silent,
+                Action::Refuse => Outcome::Refuses,
+                Action::Allow => let_in(listeners, place.subject, target, None),
+            };
+            let observed =
+                Observed { outcome, target: Some(target), evidence: None, ..Observed::unknown("") };
+            Some(Seen { observed, place: (target, arrives), gate: None, came_in: None })
+        };
+        let cells = self.places.iter().map(one).collect();
+        let vantage = Vantage::of(source);
+        let (others, not_the_way_back) = (Vec::new(), false);
+        self.columns.push(Column { vantage, cells, others, not_the_way_back });
+    }
+
+    /// Adds a column of which nothing could be found out. `place`: where it
+    /// would have knocked.
+    pub fn unknown(&mut self, vantage: Vantage, why: &str, place: (IpAddr, InterfaceIndex)) {
+        let cells = self.places.iter().map(|_| Some(Seen::unknown(why, place))).collect();
+        let (others, not_the_way_back) = (Vec::new(), false);
+        self.columns.push(Column { vantage, cells, others, not_the_way_back });
+        self.complete = false;
+    }
+
+    /// Judges every cell. `after`: what listens now that the check is over.
+    pub fn finish(self, gate: &str, after: Option<&[Listener]>) -> Report {
+        let mut listeners = self.snapshot.listeners.clone();
+        let mut stopped = Vec::new();
+        if let Some(after) = after {
+            for one in &mut listeners {
+                let same = |l: &&Listener| {
+                    (l.transport, l.port, l.address) == (one.transport, one.port, one.address)
+                };
+                match after.iter().find(same) {
+                    // A queue may have filled meanwhile.
+                    Some(now) => one.queue = one.queue.max(now.queue),
+                    None => stopped.push(Subject::Port(one.transport, one.port)),
+                }
+            }
+        }
+        let mut vantages = Vec::new();
+        let mut columns = Vec::new();
+        for column in self.columns {
+            let Column { vantage, cells, others, not_the_way_back } = column;
+            let around = Circumstances {
+                brief: &self.judge.brief,
+                listeners: Some(&listeners),
+                stopped: &stopped,
+                gate: None,
+                other_orders: self.other_orders,
+                came_in: None,
+                others: &others,
+                not_the_way_back,
+            };
+            let judged: Vec<Option<Cell>> = cells
+                .into_iter()
+                .zip(&self.places)
+                .map(|(seen, place)| {
+                    let Seen { observed, place: at, gate, came_in } = seen?;
+                    let around = Circumstances { gate: gate.as_ref(), came_in, ..around };
+                    Some(cell((place.subject, &vantage), at, observed, &around))
+                })
+                .collect();
+            vantages.push(vantage);
+            columns.push(judged.into_iter());
+        }
+        let rows = self
+            .places
+            .iter()
+            .map(|place| Row {
+                subject: place.subject,
+                last: None,
+                at: place.at,
+                programs: programs(&listeners, place.subject),
+                heard: listeners
+                    .iter()
+                    .any(|l| Subject::Port(l.transport, l.port) == place.subject),
+                cells: columns.iter_mut().filter_map(Iterator::next).collect(),
+            })
+            .collect();
+        let mut report = Report {
+            host: self.judge.host.clone().unwrap_or_else(|| self.snapshot.host.clone()),
+            orders: self.judge.origin.words(),
+            hash: self.judge.origin.hash().to_string(),
+            gate: gate.to_owned(),
+            at: jiff::Timestamp::now().as_second(),
+            vantages,
+            rows,
+            rules: Vec::new(),
+            differences: 0,
+            unknown: 0,
+            notes: self.notes,
+            complete: self.complete,
+        };
+        report.count();
+        report
+    }
+}
+
+/// What a reply means, with its evidence.
+pub fn of_reply(reply: Reply, target: IpAddr) -> Observed {
+    let remark = matches!(reply, Reply::Closed(_)).then(|| {
+        "the program accepts and closes at once: its own refusal, not the gate's".to_owned()
+    });
+    Observed {
+        outcome: reply.outcome(),
+        how: How::Wire,
+        target: Some(target),
+        evidence: Some(reply.to_string()),
+        gate: None,
+        remark,
+    }
+}
+
+fn gate_words(said: &Said) -> String {
+    let verb = match said.decision.verdict {
+        Action::Allow => "lets it in",
+        Action::Deny => "denies it",
+        Action::Refuse => "refuses it",
+    };
+    format!("{verb}, by {}", said.by)
+}
+
+/// Asks the loaded gate about every door by test run.
+fn ask(
+    (gate, brief): Gate<'_>,
+    approach: &Approach,
+    doors: &[(Subject, IpAddr)],
+) -> Result<Vec<Said>, GateError> {
+    let interface = InterfaceIndex(approach.interface.index);
+    let question = |(subject, target): &(Subject, IpAddr)| Asked {
+        interface,
+        program: None,
+        frame: witness::question(approach, *subject, *target),
+    };
+    let questions: Vec<Asked> = doors.iter().map(question).collect();
+    let decisions = gate.ask_all(Direction::Inbound, &questions)?;
+    let said = |decision: Decision| Said { by: speaker_words(brief, decision.speaker), decision };
+    Ok(decisions.into_iter().map(said).collect())
+}
+
+fn programs(listeners: &[Listener], subject: Subject) -> Vec<String> {
+    let bound = listeners.iter().filter(|l| Subject::Port(l.transport, l.port) == subject);
+    let names: BTreeSet<String> =
+        bound.flat_map(|l| l.owner.programs.iter().map(|p| p.name.clone())).collect();
+    names.into_iter().collect()
+}

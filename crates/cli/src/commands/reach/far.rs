@@ -1,0 +1,199 @@
+//! A check of another host of the orders, from this machine's own address.
+
+use std::collections::BTreeSet;
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+
+use tipstaff_core::brief::Brief;
+use tipstaff_core::names::address::Family;
+use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::orders::Host;
+use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::reach::{
+    Cell, Circumstances, Outcome, Report, Row, Subject, Vantage, cell, subjects,
+};
+use tipstaff_host::routes::{Way, way_to};
+use tipstaff_knock::Reply;
+use tipstaff_knock::sockets::{self, Door};
+
+use super::check::{Place, of_reply};
+use super::pace::Pace;
+use super::wanted;
+use crate::arguments::{Common, ReachOptions};
+use crate::chosen::{self, Origin, setting};
+use crate::failure::{Failure, system};
+
+/// Knocks on a host of the orders, each family by itself.
+pub fn look(
+    common: &Common,
+    options: &ReachOptions,
+    name: &str,
+    quiet: bool,
+) -> Result<Report, Failure> {
+    let (orders, origin) = match (&common.orders, chosen::in_force(common)?.0) {
+        (None, Some(in_force)) => {
+            let judge = chosen::from_force(&in_force)?;
+            (judge.orders, judge.origin)
+        }
+        _ => chosen::orders_of_file(common.orders_path())?,
+    };
+    let Some(host) = orders.hosts.iter().find(|host| host.name == name) else {
+        let names: Vec<&str> = orders.hosts.iter().map(|host| host.name.as_str()).collect();
+        return Err(Failure::Argument {
+            message: format!("`{name}` is no host of the orders; nothing else is knocked on"),
+            mend: match names.as_slice() {
+                [] => "They have no [[hosts]]; without --target this host is checked.".into(),
+                names => format!("They know {}.", names.join(", ")),
+            },
+        });
+    };
+    let mut brief = Brief::on(&orders, &setting(&orders, Some(name), common.posture.as_deref()));
+    brief.expire(chosen::now());
+    let mut places: BTreeSet<Place> = match &options.why {
+        Some(port) => wanted::subjects(&orders, port)?.into_iter().map(Place::from).collect(),
+        None => subjects(&brief, &[]).into_iter().map(Place::from).collect(),
+    };
+    for text in options.ports.iter().flat_map(|text| text.split(',')).map(str::trim) {
+        places.extend(wanted::subjects(&orders, text)?.into_iter().map(Place::from));
+    }
+    if options.all_ports {
+        places.extend(wanted::all_ports());
+    }
+    let places: Vec<Place> = places.into_iter().collect();
+    let ways = ways(host)?;
+    let mut pace = Pace::new(places.len() * ways.len(), options.pace, quiet)?;
+    let patience = Duration::from_millis(options.patience).max(Duration::from_millis(300));
+    let own = nix::unistd::gethostname().unwrap_or_default().to_string_lossy().into_owned();
+    let own = common.host.clone().unwrap_or(own);
+    let (mut vantages, mut columns) = (Vec::new(), Vec::new());
+    for (target, source) in ways {
+        let vantage = Vantage::Machine { name: own.clone(), source };
+        columns.push(column(&brief, &places, (&vantage, target), patience, &mut pace).into_iter());
+        vantages.push(vantage);
+    }
+    let rows = places
+        .iter()
+        .map(|place| Row {
+            subject: place.subject,
+            last: None,
+            at: None,
+            programs: Vec::new(),
+            heard: false,
+            cells: columns.iter_mut().map(|column| column.next().flatten()).collect(),
+        })
+        .collect();
+    let complete = !pace.is_over();
+    Ok(report(name, &origin, vantages, rows, complete))
+}
+
+fn report(
+    name: &str,
+    origin: &Origin,
+    vantages: Vec<Vantage>,
+    rows: Vec<Row>,
+    complete: bool,
+) -> Report {
+    let mut report = Report {
+        host: name.to_owned(),
+        orders: origin.words(),
+        hash: origin.hash().to_string(),
+        gate: "unknown".into(),
+        at: jiff::Timestamp::now().as_second(),
+        vantages,
+        rows,
+        rules: Vec::new(),
+        differences: 0,
+        unknown: 0,
+        notes: Vec::new(),
+        complete,
+    };
+    report.count();
+    report
+}
+
+/// The host's first address of each family that a way leads to, with the own
+/// address of that way.
+fn ways(host: &Host) -> Result<Vec<(IpAddr, IpAddr)>, Failure> {
+    let mut found = Vec::new();
+    let mut lost = Vec::new();
+    for family in Family::BOTH {
+        let addresses = host.addresses.iter().filter_map(|text| text.parse::<IpAddr>().ok());
+        let Some(target) = addresses.into_iter().find(|a| Family::of(*a) == family) else {
+            continue;
+        };
+        match way_to(target).map_err(system("asking the routing table"))? {
+            Way::Own => {
+                return Err(Failure::Argument {
+                    message: format!("{target}, the address of {}, is this host's own", host.name),
+                    mend: "Leave --target out to check this host.".into(),
+                });
+            }
+            Way::Out { source: Some(source), .. } => found.push((target, source)),
+            Way::Out { .. } | Way::None => lost.push(target.to_string()),
+        }
+    }
+    match (found.is_empty(), lost.is_empty()) {
+        (true, true) => Err(Failure::Argument {
+            message: format!("the orders have no single address of {}", host.name),
+            mend: "Give it one: addresses = [\"198.51.100.20\"] in its [[hosts]].".into(),
+        }),
+        (true, false) => Err(Failure::Argument {
+            message: format!("no way leads to {}", lost.join(" or ")),
+            mend: "Look at this machine's routes.".into(),
+        }),
+        _ => Ok(found),
+    }
+}
+
+fn column(
+    brief: &Brief,
+    places: &[Place],
+    (vantage, target): (&Vantage, IpAddr),
+    patience: Duration,
+    pace: &mut Pace,
+) -> Vec<Option<Cell>> {
+    let doors: Vec<Door> = places
+        .iter()
+        .filter_map(|place| match place.subject {
+            Subject::Port(transport, port) => {
+                let to = SocketAddr::new(target, port);
+                Some(Door { transport, to, from: None, local: false })
+            }
+            Subject::Echo => None,
+        })
+        .collect();
+    let mut replies = sockets::knock(&doors, patience, &mut |_| pace.go_on()).into_iter();
+    let around = Circumstances {
+        brief,
+        listeners: None,
+        stopped: &[],
+        gate: None,
+        other_orders: false,
+        came_in: None,
+        others: &[],
+        not_the_way_back: false,
+    };
+    let judge = |place: &Place, reply: Reply| {
+        let observed = of_reply(reply, target);
+        cell((place.subject, vantage), (target, InterfaceIndex(0)), observed, &around)
+    };
+    places
+        .iter()
+        .map(|place| {
+            let reply = match place.subject {
+                Subject::Echo => match pace.go_on() {
+                    true => Some(sockets::ping(target, patience)),
+                    false => Some(Reply::NotAsked),
+                },
+                Subject::Port(Transport::Tcp | Transport::Udp, _) => replies.next(),
+            }?;
+            let mut cell = judge(place, reply);
+            if let Some(words) = cell.observed.evidence.as_mut()
+                && cell.observed.outcome == Outcome::Unknown
+            {
+                words.push_str("; on the host itself it can be known");
+            }
+            Some(cell)
+        })
+        .collect()
+}

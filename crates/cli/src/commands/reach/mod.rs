@@ -1,0 +1,236 @@
+//! `reach`: which ports are truly reachable, from where, and why that differs
+//! from the orders.
+
+mod check;
+mod far;
+mod memory;
+mod pace;
+mod page;
+mod text;
+mod wanted;
+
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use serde::Serialize;
+use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::reach::{Changes, Report, SEVERAL, Vantage, changes, merge, subjects};
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_host::listeners;
+use tipstaff_host::snapshot::Snapshot;
+use tipstaff_knock::sockets::{self, Door};
+use tipstaff_knock::witness;
+
+use crate::Ending;
+use crate::arguments::{Common, ReachCommand, ReachOptions};
+use crate::chosen::{self, Visible};
+use crate::failure::{Failure, system};
+use crate::terminal::Terminal;
+use check::Place;
+pub use check::{Check, Gate};
+use pace::Pace;
+
+/// Knocking on oneself costs nothing, so the patience may be longer.
+const LEAST_PATIENCE_HERE: Duration = Duration::from_millis(300);
+/// What `--changes` without a file compares with.
+const LAST: &str = "last";
+
+pub fn run(
+    common: &Common,
+    options: &ReachOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    if let Some(ReachCommand::Merge { files }) = &options.command {
+        let reports = files.iter().map(|path| memory::read(path)).collect::<Result<Vec<_>, _>>()?;
+        let merged = merge(&reports).map_err(|fault| Failure::Argument {
+            message: format!("these reports make no table: {fault}"),
+            mend: "Merge reports of one host; each machine writes its own with --json.".into(),
+        })?;
+        return told(options, &merged, None, &[], terminal);
+    }
+    // What cannot be read should be known before anybody is knocked on.
+    let named = match options.changes.as_deref() {
+        Some(LAST) | None => None,
+        Some(path) => Some(memory::read(Path::new(path))?),
+    };
+    let (mut report, listeners) = match &options.target {
+        Some(name) => (far::look(common, options, name, terminal.json)?, Vec::new()),
+        None => near(common, options, terminal)?,
+    };
+    if options.all_ports || !options.ports.is_empty() {
+        report.gather(SEVERAL);
+    }
+    let place = memory::place(common, &report.host);
+    let before = match (named, options.changes.is_some(), &place) {
+        (Some(report), ..) => Some(report),
+        (None, true, Some(path)) if path.exists() => Some(memory::read(path)?),
+        (None, true, _) => {
+            report.notes.push("there is no check before this one to compare with".into());
+            None
+        }
+        (None, false, _) => None,
+    };
+    if options.why.is_none() && report.complete {
+        keep(place, &mut report, options.changes.is_some());
+    }
+    told(options, &report, before.as_ref(), &listeners, terminal)
+}
+
+/// Keeps the report for the next `--changes`; where that fails, who asked for
+/// it hears of it.
+fn keep(place: Option<PathBuf>, report: &mut Report, asked: bool) {
+    let kept = match &place {
+        Some(path) => memory::keep(path, report),
+        None => Err(std::io::Error::other("this account has no home")),
+    };
+    if let (Err(e), true) = (kept, asked) {
+        report.notes.push(format!("this check cannot be kept for the next --changes: {e}"));
+    }
+}
+
+#[derive(Serialize)]
+struct Output<'r> {
+    #[serde(flatten)]
+    report: &'r Report,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    changes: Option<&'r Changes>,
+}
+
+/// Shows a report in the way that was asked for.
+fn told(
+    options: &ReachOptions,
+    report: &Report,
+    before: Option<&Report>,
+    listeners: &[tipstaff_core::listener::Listener],
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let found = before.map(|before| changes(before, report));
+    if let Some(path) = &options.html {
+        let written = std::fs::write(path, page::html(report));
+        written.map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
+    }
+    if terminal.json {
+        terminal.json(&Output { report, changes: found.as_ref() });
+    } else if options.markdown {
+        terminal.line(page::markdown(report));
+    } else if options.why.is_some() {
+        text::why(report, listeners, terminal);
+    } else {
+        text::show(report, terminal);
+        if let (Some(found), Some(before)) = (&found, before) {
+            text::changed(found, before, terminal);
+        }
+        if let Some(path) = &options.html {
+            terminal.note(&format!("the page is {}", path.display()));
+        }
+    }
+    let fine = report.is_fine() && found.is_none_or(|found| found.is_empty());
+    Ok(if fine { Ending::Fine } else { Ending::Differs })
+}
+
+/// Checks this host.
+fn near(
+    common: &Common,
+    options: &ReachOptions,
+    terminal: &Terminal,
+) -> Result<(Report, Vec<tipstaff_core::listener::Listener>), Failure> {
+    let snapshot = Snapshot::live().map_err(system("reading what listens"))?;
+    let (in_force, visible) = chosen::in_force(common)?;
+    let Some(judge) = chosen::choose(common, in_force.as_ref())? else {
+        return Err(Failure::NoOrders(common.orders_path().to_owned()));
+    };
+    let mut notes = Vec::new();
+    let mut vantages = wanted::vantages(options, &judge, &snapshot, &mut notes)?;
+    // What cannot be played at all is said before anybody is knocked on.
+    for vantage in &vantages {
+        if let Vantage::Outside { source, via, .. } = vantage {
+            witness::approach(*source, via.as_deref(), &snapshot.interfaces)?;
+        }
+    }
+    let plan = match options.from_orders {
+        true => Some(wanted::from_orders(&judge, &snapshot)?),
+        false => None,
+    };
+    let mut places: BTreeSet<Place> = match &options.why {
+        Some(port) => wanted::subjects(&judge.orders, port)?.into_iter().map(Place::from).collect(),
+        None => {
+            let usual = subjects(&judge.brief, &snapshot.listeners);
+            usual.into_iter().map(Place::from).collect()
+        }
+    };
+    if let Some(plan) = &plan {
+        if options.why.is_none() {
+            places.extend(wanted::places_of(plan, &snapshot));
+        }
+        let known: BTreeSet<_> = vantages.iter().filter_map(Vantage::source).collect();
+        let new = plan.sources.iter().filter(|source| !known.contains(source));
+        vantages.extend(new.map(|source| Vantage::of(*source)));
+    }
+    places.extend(wanted::ports(&judge, &options.ports)?);
+    if options.all_ports {
+        places.extend(wanted::all_ports());
+    }
+
+    let patience = Duration::from_millis(options.patience);
+    let mut check = Check::at(&judge, &snapshot, places);
+    check.notes = notes;
+    check.other_orders =
+        in_force.as_ref().is_some_and(|in_force| in_force.record.hash() != judge.origin.hash());
+    let doors = check.here_doors();
+    let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
+    let in_all = knocks.len() + vantages.len() * check.len();
+    let mut pace = Pace::new(in_all, options.pace, terminal.json)?;
+    let patience_here = patience.max(LEAST_PATIENCE_HERE);
+    check.here(&doors, &sockets::knock(&knocks, patience_here, &mut |_| pace.go_on()));
+    let kernel = KernelGate::new(&common.run_dir)?;
+    let in_force_brief = match &in_force {
+        Some(in_force) => Some(chosen::from_force(in_force)?.brief),
+        None => None,
+    };
+    let gate: Option<Gate<'_>> = in_force_brief.as_ref().map(|brief| (&kernel, brief));
+    let root = nix::unistd::geteuid().is_root();
+    for vantage in vantages {
+        if root && !pace.is_over() {
+            check.look_as(vantage, gate, patience, &mut |_| pace.go_on())?;
+            continue;
+        }
+        let why = match root {
+            true => "the check ended before",
+            false => "only root may play another source",
+        };
+        let place = match &vantage {
+            Vantage::Outside { source, via, .. } => {
+                witness::approach(*source, via.as_deref(), &snapshot.interfaces)
+                    .map(|a| (a.target, InterfaceIndex(a.interface.index)))?
+            }
+            _ => continue,
+        };
+        check.unknown(vantage, why, place);
+    }
+    if pace.is_over() {
+        check.complete = false;
+    }
+    drop(pace);
+    let after = listeners::list(&snapshot.interfaces).map_err(system("reading what listens"))?;
+    let gate = match (visible, &in_force) {
+        (Visible::OnlyToRoot, _) => "unknown",
+        (_, Some(_)) => "up",
+        (_, None) => "down",
+    };
+    let mut report = check.finish(gate, Some(&after.listeners));
+    if let Some(plan) = &plan {
+        report.rules = wanted::shown(plan, &judge, &report);
+    }
+    Ok((report, snapshot.listeners.clone()))
+}
+
+/// Prints a check that was made by other means: the demo's.
+pub fn show(check: Check<'_>, gate: &str, terminal: &Terminal) {
+    let report = check.finish(gate, None);
+    if terminal.json {
+        terminal.json(&report);
+    } else {
+        text::show(&report, terminal);
+    }
+}

@@ -1,0 +1,329 @@
+//! A report as Markdown, and as a page that needs nothing else: no network, no
+//! other file.
+
+use std::fmt::Write;
+
+use tipstaff_core::reach::{Cell, Outcome, Report, Row, Vantage};
+
+use super::text::{differences, evidence, heading, remarks, sentence, unknown, who};
+use crate::terminal::{counted, moment};
+
+const STYLE: &str = include_str!("page.css");
+const SCRIPT: &str = include_str!("page.js");
+
+/// The table and what differs, as CommonMark with tables.
+pub fn markdown(report: &Report) -> String {
+    let mut text = format!("# Reach of {}\n\n", plain(&report.host));
+    let _ = writeln!(text, "{}, on {}.\n", plain(&heading(report)), moment(report.at));
+    let vantages: Vec<String> = report.vantages.iter().map(|v| plain(&v.to_string())).collect();
+    let _ = writeln!(text, "| port | program | {} |", vantages.join(" | "));
+    let _ = writeln!(text, "|---|---|{}", "---|".repeat(vantages.len()));
+    for row in &report.rows {
+        let cells: Vec<String> = row.cells.iter().map(|cell| plain(&word(cell.as_ref()))).collect();
+        let _ =
+            writeln!(text, "| {} | {} | {} |", row.words(), plain(&who(row)), cells.join(" | "));
+    }
+    let mut aside: Vec<String> = report.notes.iter().chain(&unknown(report)).cloned().collect();
+    aside.extend(remarks(report).iter().map(|(row, remark)| format!("{}: {remark}", row.words())));
+    if !aside.is_empty() {
+        text.push('\n');
+        for note in &aside {
+            let _ = writeln!(text, "- {}", plain(note));
+        }
+    }
+    if !report.rules.is_empty() {
+        text.push_str("\n## The rules\n\n| rule | shown by | seen | true |\n|---|---|---|---|\n");
+        for rule in &report.rules {
+            let (by, seen) = (rule.by.clone().unwrap_or_default(), rule.outcome);
+            let seen = seen.map(|outcome| outcome.to_string()).unwrap_or_default();
+            let truth = truth(rule.holds, rule.why.as_deref());
+            let cells = [&rule.rule, &by, &seen, &truth].map(|cell| plain(cell));
+            let _ = writeln!(text, "| {} |", cells.join(" | "));
+        }
+    }
+    let _ = write!(text, "\n## {}\n", summary(report));
+    for told in differences(report) {
+        let why = told.cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
+        let _ = write!(
+            text,
+            "\n- **{}** {}; {}.",
+            told.row.words(),
+            plain(&why),
+            plain(&sentence(&told))
+        );
+        if let Some(next) = &told.cell.next {
+            let _ = write!(text, " Next: {}.", plain(next));
+        }
+    }
+    text.trim_end().to_owned()
+}
+
+fn summary(report: &Report) -> String {
+    match (report.differences, report.unknown, report.complete) {
+        (_, _, false) => format!(
+            "{}; the check is not whole",
+            counted(report.differences, "difference", "differences")
+        ),
+        (0, 0, true) => "Every port does what the orders mean it to do".into(),
+        (0, _, true) => "Nothing that could be seen differs from the orders".into(),
+        (n, ..) => counted(n, "difference", "differences"),
+    }
+}
+
+fn truth(holds: Option<bool>, why: Option<&str>) -> String {
+    let why = why.unwrap_or_default();
+    match holds {
+        Some(true) => "yes".into(),
+        Some(false) => format!("no: {why}"),
+        None => format!("not shown: {why}"),
+    }
+}
+
+fn word(cell: Option<&Cell>) -> String {
+    match cell {
+        None => "not looked".into(),
+        Some(cell) => {
+            let mark = if cell.differs() { "≠ " } else { "" };
+            format!("{mark}{} ({})", cell.observed.outcome, cell.observed.how)
+        }
+    }
+}
+
+/// Without what would be read as markup.
+fn plain(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '|' | '*' | '_' | '`' | '<' | '[' | '\\' => out.extend(['\\', c]),
+            '\n' => out.push(' '),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+fn escaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '&' => out.push_str("&amp;"),
+            '<' => out.push_str("&lt;"),
+            '>' => out.push_str("&gt;"),
+            '"' => out.push_str("&quot;"),
+            '\'' => out.push_str("&#39;"),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+fn name(outcome: Outcome) -> &'static str {
+    match outcome {
+        Outcome::Answers => "answers",
+        Outcome::Refuses => "refuses",
+        Outcome::Silent => "silent",
+        Outcome::Unknown => "unknown",
+    }
+}
+
+/// The page.
+pub fn html(report: &Report) -> String {
+    let host = escaped(&report.host);
+    let mut page = format!(
+        "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n\
+         <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n\
+         <title>Reach of {host}</title>\n<style>\n{STYLE}</style>\n</head>\n<body>\n\
+         <header>\n<h1>Reach of {host}</h1>\n<p>{}, on {}</p>\n<p class=\"sum\">{}</p>\n</header>\n",
+        escaped(&heading(report)),
+        escaped(&moment(report.at)),
+        escaped(&summary(report)),
+    );
+    page.push_str(FILTERS);
+    page.push_str("<div class=\"wide\"><table id=\"matrix\">\n<thead><tr><th scope=\"col\">port</th><th scope=\"col\">program</th>");
+    for vantage in &report.vantages {
+        let _ = write!(page, "<th scope=\"col\">{}</th>", escaped(&vantage.to_string()));
+    }
+    page.push_str("</tr></thead>\n<tbody>\n");
+    for row in &report.rows {
+        line(&mut page, row, &report.vantages);
+    }
+    page.push_str("</tbody>\n</table></div>\n<p id=\"none\" hidden>No port fits.</p>\n");
+    rules(&mut page, report);
+    let told = differences(report);
+    if !told.is_empty() {
+        page.push_str("<section>\n<h2>What differs, and what to do</h2>\n<dl>\n");
+        for told in &told {
+            let why = told.cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
+            let _ = write!(
+                page,
+                "<dt>{} <span>{}</span></dt>\n<dd>{}.",
+                escaped(&told.row.words()),
+                escaped(&why),
+                escaped(&sentence(told)),
+            );
+            if let Some(next) = &told.cell.next {
+                let _ = write!(page, "<br><b>Next:</b> {}.", escaped(next));
+            }
+            page.push_str("</dd>\n");
+        }
+        page.push_str("</dl>\n</section>\n");
+    }
+    let notes: Vec<String> = report.notes.iter().chain(&unknown(report)).cloned().collect();
+    if !notes.is_empty() {
+        page.push_str("<section>\n<h2>Notes</h2>\n<ul>\n");
+        for note in &notes {
+            let _ = writeln!(page, "<li>{}</li>", escaped(note));
+        }
+        page.push_str("</ul>\n</section>\n");
+    }
+    let _ = write!(page, "{WORDS}<script>\n{SCRIPT}</script>\n</body>\n</html>\n");
+    page
+}
+
+const FILTERS: &str = "<form id=\"filters\" aria-label=\"What is shown\">\n\
+<label>Show <select id=\"kind\">\
+<option value=\"\">everything</option>\
+<option value=\"differs\">what differs</option>\
+<option value=\"answers\">what answers somebody</option>\
+<option value=\"refuses\">what refuses somebody</option>\
+<option value=\"silent\">what is silent to somebody</option>\
+<option value=\"unknown\">what is unknown</option>\
+</select></label>\n\
+<label>Port or program <input id=\"word\" type=\"search\" placeholder=\"tcp/7410, plated\"></label>\n\
+<button type=\"button\" id=\"all\">Show all evidence</button>\n</form>\n";
+
+const WORDS: &str = "<footer>\n<p><b>answers</b>: it accepts. <b>refuses</b>: it says no. <b>silent</b>: it says nothing. \
+<b>≠</b>: not what the orders mean. <b>wire</b>: a real packet went in. <b>gate</b>: the loaded gate decided it, and the socket table says who listens. \
+<b>orders</b>: worked out.</p>\n</footer>\n";
+
+fn line(page: &mut String, row: &Row, vantages: &[Vantage]) {
+    let mut kinds: Vec<&str> = Vec::new();
+    for cell in row.cells.iter().flatten() {
+        kinds.push(name(cell.observed.outcome));
+        if cell.differs() {
+            kinds.push("differs");
+        }
+    }
+    let (words, who) = (row.words(), who(row));
+    let _ = write!(
+        page,
+        "<tr data-kinds=\"{}\" data-words=\"{}\"><th scope=\"row\">{}</th><td>{}</td>",
+        kinds.join(" "),
+        escaped(&format!("{words} {who}").to_lowercase()),
+        escaped(&words),
+        escaped(&who),
+    );
+    for (cell, vantage) in row.cells.iter().zip(vantages) {
+        let Some(cell) = cell else {
+            page.push_str("<td class=\"none\">not looked</td>");
+            continue;
+        };
+        let class = if cell.differs() { " differs" } else { "" };
+        let _ = write!(
+            page,
+            "<td class=\"{}{class}\"><details><summary>{}</summary><table>",
+            name(cell.observed.outcome),
+            escaped(&word(Some(cell))),
+        );
+        for (what, words) in evidence(cell, vantage) {
+            let _ =
+                write!(page, "<tr><th scope=\"row\">{what}</th><td>{}</td></tr>", escaped(&words));
+        }
+        page.push_str("</table></details></td>");
+    }
+    page.push_str("</tr>\n");
+}
+
+fn rules(page: &mut String, report: &Report) {
+    if report.rules.is_empty() {
+        return;
+    }
+    page.push_str(
+        "<section>\n<h2>The rules</h2>\n<table>\n<thead><tr><th scope=\"col\">rule</th><th scope=\"col\">shown by</th>\
+         <th scope=\"col\">seen</th><th scope=\"col\">true</th></tr></thead>\n<tbody>\n",
+    );
+    for rule in &report.rules {
+        let seen = rule.outcome.map(name).unwrap_or_default();
+        let class = if rule.holds == Some(false) { "differs" } else { "" };
+        let _ = writeln!(
+            page,
+            "<tr><th scope=\"row\">{}</th><td>{}</td><td>{seen}</td><td class=\"{class}\">{}</td></tr>",
+            escaped(&rule.rule),
+            escaped(rule.by.as_deref().unwrap_or_default()),
+            escaped(&truth(rule.holds, rule.why.as_deref())),
+        );
+    }
+    page.push_str("</tbody>\n</table>\n</section>\n");
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tipstaff_core::names::traffic::Transport;
+    use tipstaff_core::reach::{How, Observed, Subject, Why};
+
+    fn report() -> Report {
+        let cell = |outcome, why: Option<Why>| {
+            let next = why.as_ref().map(|w| w.next(Subject::Echo));
+            Some(Cell {
+                expected: Outcome::Answers,
+                expected_by: "rule 1 (<plates|>)".into(),
+                observed: Observed { outcome, how: How::Wire, ..Observed::unknown("in 0.1 ms") },
+                why,
+                next,
+            })
+        };
+        Report {
+            host: "archive".into(),
+            orders: "orders 12 from orders.toml".into(),
+            hash: "12".into(),
+            gate: "up".into(),
+            at: 0,
+            vantages: vec![Vantage::Here, Vantage::of("203.0.113.9".parse().unwrap())],
+            rows: vec![Row {
+                subject: Subject::Port(Transport::Tcp, 7410),
+                last: None,
+                at: None,
+                programs: vec!["plated".into()],
+                heard: true,
+                cells: vec![
+                    cell(Outcome::Answers, None),
+                    cell(Outcome::Silent, Some(Why::QueueFull)),
+                ],
+            }],
+            rules: vec![],
+            differences: 1,
+            unknown: 0,
+            notes: vec!["a & b".into()],
+            complete: true,
+        }
+    }
+
+    #[test]
+    fn markdown_tells_the_table_and_the_next_step() {
+        let mut report = report();
+        report.at = 1_800_000_000;
+        let text = markdown(&report);
+        assert!(
+            text.contains("| tcp/7410 | plated | answers (wire) | ≠ silent (wire) |"),
+            "{text}"
+        );
+        assert!(text.contains("by rule 1 (\\<plates\\|>), but is silent as 203.0.113.9"), "{text}");
+        assert!(text.contains("Next: the program accepts nothing"), "{text}");
+    }
+
+    #[test]
+    fn the_page_needs_nothing_else_and_says_nothing_unescaped() {
+        let page = html(&report());
+        for outside in ["http:", "https:", "src=", "@import", "url("] {
+            assert!(!page.contains(outside), "{outside}");
+        }
+        assert!(page.contains("rule 1 (&lt;plates|&gt;)") && page.contains("a &amp; b"));
+        assert!(page.contains("data-kinds=\"answers silent differs\""));
+        for tag in ["table", "tr", "td", "th", "details", "section", "dl", "dd", "dt", "ul", "li"] {
+            let opened = page.matches(&format!("<{tag}>")).count()
+                + page.matches(&format!("<{tag} ")).count();
+            assert_eq!(opened, page.matches(&format!("</{tag}>")).count(), "{tag}");
+        }
+    }
+}

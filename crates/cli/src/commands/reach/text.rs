@@ -1,0 +1,303 @@
+//! A finished check for people: the table, what differs and what to do, one
+//! port in all detail, and what has changed.
+
+use tipstaff_core::listener::Listener;
+use tipstaff_core::reach::{Cell, Change, Changes, Outcome, Report, Row, Subject, Vantage};
+
+use crate::terminal::{Columns, Terminal, counted, faint, loud, moment, outcome, plain};
+
+/// So many changes of a kind are told; JSON has all.
+const TOLD: usize = 30;
+
+/// The whole report.
+pub fn show(report: &Report, terminal: &Terminal) {
+    terminal.heading(&format!("reach of {}", report.host));
+    terminal.note(&heading(report));
+    let vantages: Vec<String> = report.vantages.iter().map(ToString::to_string).collect();
+    let headings = ["port", "program"].into_iter().chain(vantages.iter().map(String::as_str));
+    let mut table = Columns::new(headings);
+    for row in &report.rows {
+        let program = match who(row).as_str() {
+            words if row.programs.is_empty() => faint(words),
+            words => plain(words),
+        };
+        let cells = row.cells.iter().map(|cell| match cell {
+            None => faint("not looked"),
+            Some(cell) => {
+                let mark = if cell.observed.remark.is_some() { " *" } else { "" };
+                let word = format!("{} ({}){mark}", cell.observed.outcome, cell.observed.how);
+                match cell.differs() {
+                    true => loud(format!("≠ {word}")),
+                    false => outcome(cell.observed.outcome, word),
+                }
+            }
+        });
+        table.row([plain(row.words()), program].into_iter().chain(cells));
+    }
+    terminal.table(&table);
+    for (row, cell) in remarks(report) {
+        terminal.note(&format!("* {}: {cell}", row.words()));
+    }
+    for note in report.notes.iter().chain(&unknown(report)) {
+        terminal.note(note);
+    }
+    rules(report, terminal);
+    if !report.complete {
+        terminal.line("The check is not whole: what was not looked at is unknown.");
+    }
+    match (report.differences, report.unknown) {
+        (0, 0) => terminal.heading("every port does what the orders mean it to do"),
+        (0, _) => terminal.heading("nothing that could be seen differs from the orders"),
+        (differences, _) => {
+            terminal.heading(&counted(differences, "difference", "differences"));
+            told(report, terminal);
+        }
+    }
+}
+
+/// Where the expectation comes from, and how the gate stands.
+pub fn heading(report: &Report) -> String {
+    let gate = match report.gate.as_str() {
+        "unknown" => "not visible from here",
+        other => other,
+    };
+    format!("expected: by the {}; the gate is {gate}", report.orders)
+}
+
+/// Who listens, in words.
+pub fn who(row: &Row) -> String {
+    match row.programs.as_slice() {
+        [] if row.subject == Subject::Echo => "the kernel".into(),
+        [] if row.heard => "not visible".into(),
+        [] if here(row) == Some(Outcome::Answers) => "not visible".into(),
+        [] => "nobody".into(),
+        names => names.join(", "),
+    }
+}
+
+fn here(row: &Row) -> Option<Outcome> {
+    row.cells.first()?.as_ref().map(|cell| cell.observed.outcome)
+}
+
+/// Each remark once a port.
+pub fn remarks(report: &Report) -> Vec<(&Row, &str)> {
+    let of = |row: &'_ Row| {
+        row.cells.iter().flatten().find_map(|cell| cell.observed.remark.clone()).is_some()
+    };
+    let rows = report.rows.iter().filter(|row| of(row));
+    rows.filter_map(|row| {
+        let remark = row.cells.iter().flatten().find_map(|c| c.observed.remark.as_deref());
+        Some((row, remark?))
+    })
+    .collect()
+}
+
+/// What is unknown, and why, each reason once.
+pub fn unknown(report: &Report) -> Vec<String> {
+    let mut reasons: Vec<(String, usize)> = Vec::new();
+    for row in &report.rows {
+        let unknown = |c: &&Cell| c.observed.outcome == Outcome::Unknown;
+        for cell in row.cells.iter().flatten().filter(unknown) {
+            let why = cell.observed.evidence.clone().unwrap_or_default();
+            match reasons.iter_mut().find(|(known, _)| *known == why) {
+                Some((_, times)) => *times += row.ports(),
+                None => reasons.push((why, row.ports())),
+            }
+        }
+    }
+    let words = |(why, times): (String, usize)| {
+        format!("{} unknown: {why}", counted(times, "cell is", "cells are"))
+    };
+    reasons.into_iter().map(words).collect()
+}
+
+fn rules(report: &Report, terminal: &Terminal) {
+    if report.rules.is_empty() {
+        return;
+    }
+    let held = report.rules.iter().filter(|rule| rule.holds == Some(true)).count();
+    terminal.heading(&format!("{held} of {} shown to be true", report.rules.len()));
+    let mut table = Columns::new(["rule", "shown by", "seen", "true"]);
+    for rule in &report.rules {
+        let why = rule.why.clone().unwrap_or_default();
+        let seen = rule.outcome.map(|outcome| outcome.to_string()).unwrap_or_default();
+        let truth = match rule.holds {
+            Some(true) => plain("yes"),
+            Some(false) => loud(format!("no: {why}")),
+            None => faint(format!("not shown: {why}")),
+        };
+        let by = rule.by.clone().unwrap_or_default();
+        table.row([plain(&rule.rule), plain(by), plain(seen), truth]);
+    }
+    terminal.table(&table);
+}
+
+/// A difference, the port it is about, and the vantages that see the same.
+pub struct Told<'r> {
+    pub row: &'r Row,
+    pub cell: &'r Cell,
+    pub vantages: Vec<String>,
+}
+
+/// Differences, those that several vantages see alike together.
+pub fn differences(report: &Report) -> Vec<Told<'_>> {
+    let mut all = Vec::new();
+    for row in &report.rows {
+        let mut told: Vec<Told<'_>> = Vec::new();
+        for (cell, vantage) in row.cells.iter().zip(&report.vantages) {
+            let Some(cell) = cell.as_ref().filter(|cell| cell.differs()) else { continue };
+            let same = |other: &Cell| {
+                (&other.why, &other.expected_by, other.observed.outcome)
+                    == (&cell.why, &cell.expected_by, cell.observed.outcome)
+            };
+            match told.iter_mut().find(|one| same(one.cell)) {
+                Some(one) => one.vantages.push(vantage.to_string()),
+                None => told.push(Told { row, cell, vantages: vec![vantage.to_string()] }),
+            }
+        }
+        all.extend(told);
+    }
+    all
+}
+
+/// `should answer by rule 1 (web), but is silent as 203.0.113.9`.
+pub fn sentence(told: &Told<'_>) -> String {
+    let (meant, by) = (meant(told.cell.expected), &told.cell.expected_by);
+    let (seen, from) = (verb(told.cell.observed.outcome), told.vantages.join(", "));
+    format!("{meant} by {by}, but {seen} {from}")
+}
+
+fn told(report: &Report, terminal: &Terminal) {
+    for told in differences(report) {
+        let why = told.cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
+        terminal.line(format!("  {:<9}  {why}", told.row.words()));
+        terminal.note(&format!("{:13}{}", "", sentence(&told)));
+        if let Some(next) = &told.cell.next {
+            terminal.line(format!("{:13}next: {next}", ""));
+        }
+    }
+}
+
+fn verb(outcome: Outcome) -> &'static str {
+    match outcome {
+        Outcome::Answers => "answers",
+        Outcome::Refuses => "refuses",
+        Outcome::Silent => "is silent",
+        Outcome::Unknown => "is unknown",
+    }
+}
+
+fn meant(expected: Outcome) -> &'static str {
+    match expected {
+        Outcome::Answers => "should answer",
+        Outcome::Refuses => "should refuse",
+        Outcome::Silent => "should be silent",
+        Outcome::Unknown => "is unknown",
+    }
+}
+
+/// One port, cell by cell, with all there is to know.
+pub fn why(report: &Report, listeners: &[Listener], terminal: &Terminal) {
+    for row in &report.rows {
+        terminal.heading(&format!("{} of {}", row.words(), report.host));
+        terminal.note(&heading(report));
+        for line in bound(row, listeners) {
+            terminal.line(format!("  {line}"));
+        }
+        for (cell, vantage) in row.cells.iter().zip(&report.vantages) {
+            let Some(cell) = cell else { continue };
+            terminal.line(format!("\n  {vantage}"));
+            for (what, words) in evidence(cell, vantage) {
+                terminal.line(format!("    {what:<7} {words}"));
+            }
+        }
+    }
+    for note in &report.notes {
+        terminal.note(note);
+    }
+}
+
+/// What is behind a cell: a word for each line, and the line.
+pub fn evidence(cell: &Cell, vantage: &Vantage) -> Vec<(&'static str, String)> {
+    let mut lines = vec![("meant", format!("{}, by {}", cell.expected, cell.expected_by))];
+    let seen = &cell.observed;
+    let words = seen.evidence.as_deref().map(|e| format!(": {e}")).unwrap_or_default();
+    let target = match (seen.target, vantage) {
+        (Some(target), _) if !target.is_unspecified() => format!(" on {target}"),
+        _ => String::new(),
+    };
+    lines.push(("seen", format!("{}, by the {}{target}{words}", seen.outcome, seen.how)));
+    if let Some(gate) = &seen.gate {
+        lines.push(("gate", gate.clone()));
+    }
+    if let Some(remark) = &seen.remark {
+        lines.push(("beside", remark.clone()));
+    }
+    match (&cell.why, cell.differs()) {
+        (Some(why), _) => lines.push(("why", why.to_string())),
+        (None, true) => {}
+        (None, false) => {
+            if seen.outcome != Outcome::Unknown && cell.expected != Outcome::Unknown {
+                lines.push(("so", "as it should be".into()));
+            }
+        }
+    }
+    if let Some(next) = &cell.next {
+        lines.push(("next", next.clone()));
+    }
+    lines
+}
+
+fn bound(row: &Row, listeners: &[Listener]) -> Vec<String> {
+    let mine = |l: &&Listener| Subject::Port(l.transport, l.port) == row.subject;
+    let lines: Vec<String> = listeners
+        .iter()
+        .filter(mine)
+        .map(|l| {
+            let who = match l.program() {
+                Some(program) => format!("{} (process {})", program.name, program.pid),
+                None => format!("a program of {}", l.owner.account),
+            };
+            let device = l.device.as_ref().map(|d| format!(" on {d} only")).unwrap_or_default();
+            let queue = l
+                .queue
+                .map(|(waiting, room)| format!(", {waiting} of {room} wait to be accepted"))
+                .unwrap_or_default();
+            format!("{who} listens on {}{device}{queue}", l.address)
+        })
+        .collect();
+    match (lines.is_empty(), row.subject) {
+        (true, Subject::Echo) => vec!["the kernel itself answers echo requests".into()],
+        (true, _) => vec!["nobody listens on it here".into()],
+        (false, _) => lines,
+    }
+}
+
+/// What has changed since another check.
+pub fn changed(changes: &Changes, before: &Report, terminal: &Terminal) {
+    terminal.heading(&format!("since the check of {}", moment(before.at)));
+    let line = |change: &Change| {
+        let words = |outcome: Option<Outcome>| {
+            outcome.map_or_else(|| "not looked at".to_owned(), |outcome| outcome.to_string())
+        };
+        let at = change.at.map(|at| format!(" at {at}")).unwrap_or_default();
+        let (before, now) = (words(change.before), words(change.now));
+        format!("{}{at} {}: {before}, now {now}", change.subject, change.vantage)
+    };
+    let kinds =
+        [("opened", &changes.opened), ("closed", &changes.closed), ("changed", &changes.others)];
+    for (kind, list) in kinds {
+        for change in list.iter().take(TOLD) {
+            terminal.line(format!("  {kind:<8} {}", line(change)));
+        }
+        if list.len() > TOLD {
+            terminal.note(&format!("  {kind:<8} and {} more; --json has all", list.len() - TOLD));
+        }
+    }
+    if changes.is_empty() {
+        terminal.line("  nothing has opened or closed");
+    }
+    for vantage in &changes.not_compared {
+        terminal.note(&format!("  not compared, only one of both looked there: {vantage}"));
+    }
+}

@@ -1,0 +1,472 @@
+//! A finished check: its table, what has changed since another one, and what
+//! several machines saw together.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+use serde::{Deserialize, Serialize};
+
+use super::{Cell, Outcome, Subject, Vantage};
+
+/// A finished check. Read and written as JSON.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Report {
+    /// The host that was checked.
+    pub host: String,
+    /// The orders that it was judged by, in words.
+    pub orders: String,
+    /// Their hash.
+    pub hash: String,
+    /// `up`, `down`, or `unknown` to who may not look.
+    pub gate: String,
+    /// When, seconds since 1970-01-01 UTC.
+    pub at: i64,
+    /// Where it was looked from; the cells of a row have the same order.
+    pub vantages: Vec<Vantage>,
+    /// The table.
+    pub rows: Vec<Row>,
+    /// Which rules were shown to be true, where that was asked for.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub rules: Vec<Shown>,
+    /// Cells that are not as they should be.
+    pub differences: usize,
+    /// Cells that nobody could find out.
+    pub unknown: usize,
+    /// What is said once.
+    pub notes: Vec<String>,
+    /// Whether everything was looked at that was to be.
+    pub complete: bool,
+}
+
+/// One port, or several in a row that do the same, and a cell a vantage.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Row {
+    /// What was checked.
+    pub subject: Subject,
+    /// The last port, where the row stands for several.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last: Option<u16>,
+    /// The own address that was knocked on, where it is not the usual one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<IpAddr>,
+    /// Who listens, by name.
+    pub programs: Vec<String>,
+    /// Whether anybody listens.
+    pub heard: bool,
+    /// What each vantage saw; `None` where one did not look.
+    pub cells: Vec<Option<Cell>>,
+}
+
+/// A rule, and the cell that shows it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Shown {
+    /// The rule, or the standing answer, in words.
+    pub rule: String,
+    /// What shows it: `tcp/7410 as 203.0.113.9`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+    /// What was seen there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outcome: Option<Outcome>,
+    /// Whether that is what it says; `None` where it could not be shown.
+    pub holds: Option<bool>,
+    /// Why it could not be shown, or why it does not hold.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+/// Which row of a table.
+type Place = (Subject, Option<IpAddr>);
+
+impl Row {
+    /// `tcp/7410`, `tcp/1-21`, `tcp/443 at 198.51.100.21`.
+    pub fn words(&self) -> String {
+        let mut words = self.subject.to_string();
+        if let Some(last) = self.last {
+            words.push_str(&format!("-{last}"));
+        }
+        if let Some(at) = self.at {
+            words.push_str(&format!(" at {at}"));
+        }
+        words
+    }
+
+    /// How many ports it stands for.
+    pub fn ports(&self) -> usize {
+        match (self.subject, self.last) {
+            (Subject::Port(_, first), Some(last)) => usize::from(last - first) + 1,
+            _ => 1,
+        }
+    }
+
+    /// The rows of its ports, one by one.
+    fn each(&self) -> impl Iterator<Item = Place> {
+        let (subject, at) = (self.subject, self.at);
+        let ports = match (subject, self.last) {
+            (Subject::Port(_, first), Some(last)) => first..=last,
+            (Subject::Port(_, port), None) => port..=port,
+            (Subject::Echo, _) => 0..=0,
+        };
+        ports.map(move |port| match subject {
+            Subject::Port(transport, _) => (Subject::Port(transport, port), at),
+            Subject::Echo => (Subject::Echo, at),
+        })
+    }
+
+    /// Whether it can stand for `next`, too: nobody listens on either, the
+    /// ports follow each other, and all cells say the same.
+    fn takes_in(&self, next: &Self) -> bool {
+        let (Subject::Port(one, first), Subject::Port(other, after)) = (self.subject, next.subject)
+        else {
+            return false;
+        };
+        let follows = self.last.unwrap_or(first).checked_add(1) == Some(after);
+        let same = |(a, b): (&Option<Cell>, &Option<Cell>)| match (a, b) {
+            (Some(a), Some(b)) => {
+                (a.expected, &a.expected_by, &a.why) == (b.expected, &b.expected_by, &b.why)
+                    && (a.observed.outcome, a.observed.how, a.observed.target)
+                        == (b.observed.outcome, b.observed.how, b.observed.target)
+            }
+            (a, b) => a.is_none() && b.is_none(),
+        };
+        one == other
+            && follows
+            && self.at == next.at
+            && !self.heard
+            && !next.heard
+            && self.cells.iter().zip(&next.cells).all(same)
+    }
+}
+
+impl Report {
+    /// Lets one row stand for ports in a row that do the same, from `least` of
+    /// them on.
+    pub fn gather(&mut self, least: usize) {
+        let mut gathered: Vec<Row> = Vec::new();
+        let mut run: Vec<Row> = Vec::new();
+        let mut end = |run: &mut Vec<Row>| {
+            if run.len() < least {
+                gathered.append(run);
+            } else if let (Some(last), Some(mut first)) = (run.pop(), run.first().cloned()) {
+                run.clear();
+                if let Subject::Port(_, port) = last.subject {
+                    first.last = Some(last.last.unwrap_or(port));
+                }
+                gathered.push(first);
+            }
+        };
+        for row in std::mem::take(&mut self.rows) {
+            if !run.last().is_some_and(|last| last.takes_in(&row)) {
+                end(&mut run);
+            }
+            run.push(row);
+        }
+        end(&mut run);
+        self.rows = gathered;
+    }
+
+    /// Counts what differs and what is unknown anew.
+    pub fn count(&mut self) {
+        let cells =
+            || self.rows.iter().flat_map(|row| row.cells.iter().flatten().map(move |c| (row, c)));
+        self.differences = cells().filter(|(_, c)| c.differs()).map(|(row, _)| row.ports()).sum();
+        let unknown = |c: &Cell| c.observed.outcome == Outcome::Unknown;
+        self.unknown = cells().filter(|(_, c)| unknown(c)).map(|(row, _)| row.ports()).sum();
+    }
+
+    /// Whether it is as it should be, all of it known.
+    pub fn is_fine(&self) -> bool {
+        self.differences == 0
+            && self.unknown == 0
+            && self.complete
+            && self.rules.iter().all(|rule| rule.holds != Some(false))
+    }
+}
+
+/// What one port does now, for one vantage, that it did not do before.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Change {
+    /// The port.
+    pub subject: Subject,
+    /// The own address, where it is not the usual one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<IpAddr>,
+    /// From where.
+    pub vantage: Vantage,
+    /// What it did; `None`: it was not looked at.
+    pub before: Option<Outcome>,
+    /// What it does; `None`: it is not looked at any more.
+    pub now: Option<Outcome>,
+}
+
+/// What has changed since another check.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Changes {
+    /// What answers and did not.
+    pub opened: Vec<Change>,
+    /// What answered and does not.
+    pub closed: Vec<Change>,
+    /// What says no in another way.
+    pub others: Vec<Change>,
+    /// Vantages that only one of both looked from.
+    pub not_compared: Vec<Vantage>,
+}
+
+impl Changes {
+    /// Whether nothing has.
+    pub fn is_empty(&self) -> bool {
+        self.opened.is_empty() && self.closed.is_empty() && self.others.is_empty()
+    }
+}
+
+/// What has changed from one check to another, for the vantages that both
+/// looked from. What was unknown in either is no change. A port that only one
+/// of them looked at is one when it answers there: a new listener opens it.
+pub fn changes(before: &Report, now: &Report) -> Changes {
+    let outcomes = |report: &Report, vantage: &Vantage| -> BTreeMap<Place, Outcome> {
+        let Some(at) = report.vantages.iter().position(|v| v == vantage) else {
+            return BTreeMap::new();
+        };
+        let of = |row: &Row| row.cells.get(at).cloned().flatten().map(|c| c.observed.outcome);
+        let rows = report.rows.iter().filter_map(|row| Some((row, of(row)?)));
+        rows.flat_map(|(row, outcome)| row.each().map(move |place| (place, outcome))).collect()
+    };
+    let mut changes = Changes::default();
+    let lone = |one: &Report, other: &Report| -> Vec<Vantage> {
+        let missing = |v: &&Vantage| !other.vantages.contains(v);
+        one.vantages.iter().filter(missing).cloned().collect()
+    };
+    changes.not_compared = [lone(before, now), lone(now, before)].concat();
+    for vantage in now.vantages.iter().filter(|v| before.vantages.contains(v)) {
+        let (old, new) = (outcomes(before, vantage), outcomes(now, vantage));
+        let places: std::collections::BTreeSet<&Place> = old.keys().chain(new.keys()).collect();
+        for place in places {
+            let (was, is) = (old.get(place).copied(), new.get(place).copied());
+            let unknown = |o: Option<Outcome>| o == Some(Outcome::Unknown);
+            if was == is || unknown(was) || unknown(is) {
+                continue;
+            }
+            let (subject, at) = *place;
+            let change = Change { subject, at, vantage: vantage.clone(), before: was, now: is };
+            match (was, is) {
+                (_, Some(Outcome::Answers)) => changes.opened.push(change),
+                (Some(Outcome::Answers), _) => changes.closed.push(change),
+                (Some(_), Some(_)) => changes.others.push(change),
+                _ => {}
+            }
+        }
+    }
+    changes
+}
+
+/// Reports that cannot be one.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NotTheSame {
+    /// Of several hosts.
+    #[error("they are of different hosts: {0} and {1}")]
+    Host(String, String),
+    /// Nothing to merge.
+    #[error("there is no report")]
+    None,
+}
+
+/// Makes one table of what several machines saw of the same host.
+///
+/// # Errors
+/// [`NotTheSame`].
+pub fn merge(reports: &[Report]) -> Result<Report, NotTheSame> {
+    let (first, rest) = reports.split_first().ok_or(NotTheSame::None)?;
+    if let Some(other) = rest.iter().find(|other| other.host != first.host) {
+        return Err(NotTheSame::Host(first.host.clone(), other.host.clone()));
+    }
+    let mut merged = Report { vantages: Vec::new(), rows: Vec::new(), ..first.clone() };
+    merged.notes = Vec::new();
+    if rest.iter().any(|other| other.hash != first.hash) {
+        merged.notes.push("these reports were judged by different orders".into());
+    }
+    let mut rows: BTreeMap<Place, Row> = BTreeMap::new();
+    for report in reports {
+        let width = merged.vantages.len();
+        // The same vantage twice is told once, as the later report has it.
+        let columns: Vec<usize> = report
+            .vantages
+            .iter()
+            .map(|vantage| match merged.vantages.iter().position(|v| v == vantage) {
+                Some(at) => at,
+                None => {
+                    merged.vantages.push(vantage.clone());
+                    merged.vantages.len() - 1
+                }
+            })
+            .collect();
+        if merged.vantages.len() > width {
+            rows.values_mut().for_each(|row| row.cells.resize(merged.vantages.len(), None));
+        }
+        for row in &report.rows {
+            for place in row.each() {
+                let one = rows.entry(place).or_insert_with(|| Row {
+                    subject: place.0,
+                    last: None,
+                    at: place.1,
+                    programs: Vec::new(),
+                    heard: false,
+                    cells: Vec::new(),
+                });
+                one.cells.resize(merged.vantages.len(), None);
+                one.heard |= row.heard;
+                if one.programs.is_empty() {
+                    one.programs.clone_from(&row.programs);
+                }
+                for (cell, column) in row.cells.iter().zip(&columns) {
+                    one.cells[*column].clone_from(cell);
+                }
+            }
+        }
+        let new = report.notes.iter().filter(|note| !merged.notes.contains(note));
+        let new: Vec<String> = new.cloned().collect();
+        merged.notes.extend(new);
+        merged.complete &= report.complete;
+        merged.at = merged.at.max(report.at);
+        if merged.gate == "unknown" {
+            merged.gate.clone_from(&report.gate);
+        }
+    }
+    merged.rules = reports.iter().flat_map(|report| report.rules.clone()).collect();
+    merged.rows = rows.into_values().collect();
+    merged.gather(SEVERAL);
+    merged.count();
+    Ok(merged)
+}
+
+/// From so many ports in a row on, one row stands for them.
+pub const SEVERAL: usize = 4;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::names::traffic::Transport;
+    use crate::reach::{How, Observed};
+
+    fn cell(outcome: Outcome) -> Option<Cell> {
+        let observed = Observed { outcome, how: How::Wire, ..Observed::unknown("") };
+        Some(Cell {
+            expected: Outcome::Silent,
+            expected_by: "the standing answer inbound".into(),
+            observed,
+            why: None,
+            next: None,
+        })
+    }
+
+    fn report(vantages: &[Vantage], rows: &[(u16, &[Outcome])]) -> Report {
+        let row = |(port, outcomes): &(u16, &[Outcome])| Row {
+            subject: Subject::Port(Transport::Tcp, *port),
+            last: None,
+            at: None,
+            programs: vec![],
+            heard: false,
+            cells: outcomes.iter().map(|outcome| cell(*outcome)).collect(),
+        };
+        let mut report = Report {
+            host: "archive".into(),
+            orders: "orders 12 from orders.toml".into(),
+            hash: "12".into(),
+            gate: "up".into(),
+            at: 7,
+            vantages: vantages.to_vec(),
+            rows: rows.iter().map(row).collect(),
+            rules: vec![],
+            differences: 0,
+            unknown: 0,
+            notes: vec![],
+            complete: true,
+        };
+        report.count();
+        report
+    }
+
+    use Outcome::{Answers, Refuses, Silent, Unknown};
+
+    fn stranger() -> Vantage {
+        Vantage::of("192.0.2.66".parse().unwrap())
+    }
+
+    #[test]
+    fn ports_in_a_row_that_do_the_same_stand_in_one() {
+        let silent: &[Outcome] = &[Silent];
+        let mut rows: Vec<(u16, &[Outcome])> = (1..=20).map(|port| (port, silent)).collect();
+        rows[9].1 = &[Refuses];
+        rows.push((30, silent));
+        let mut many = report(&[stranger()], &rows);
+        let (differences, before) = (many.differences, many.clone());
+        many.gather(SEVERAL);
+        let words: Vec<String> = many.rows.iter().map(Row::words).collect();
+        assert_eq!(words, ["tcp/1-9", "tcp/10", "tcp/11-20", "tcp/30"]);
+        many.count();
+        assert_eq!((many.differences, differences), (1, 1));
+        // Gathering loses nothing.
+        assert!(changes(&before, &many).is_empty());
+    }
+
+    #[test]
+    fn changes_say_what_opened_and_what_closed() {
+        let from = [Vantage::Here, stranger()];
+        let before = report(
+            &from,
+            &[(22, &[Answers, Answers]), (25, &[Answers, Silent]), (9, &[Refuses, Unknown])],
+        );
+        let now = report(
+            &from,
+            &[
+                (22, &[Answers, Silent]),
+                (25, &[Answers, Refuses]),
+                (9, &[Refuses, Answers]),
+                (80, &[Answers, Silent]),
+            ],
+        );
+        let found = changes(&before, &now);
+        let ports = |list: &[Change]| -> Vec<String> {
+            list.iter().map(|c| format!("{} {}", c.subject, c.vantage)).collect()
+        };
+        assert_eq!(ports(&found.opened), ["tcp/80 here"]);
+        assert_eq!(ports(&found.closed), ["tcp/22 as 192.0.2.66"]);
+        assert_eq!(ports(&found.others), ["tcp/25 as 192.0.2.66"]);
+        assert!(changes(&now, &now).is_empty());
+        let alone = changes(&before, &report(&[Vantage::Here], &[]));
+        assert_eq!(alone.not_compared, [stranger()]);
+    }
+
+    #[test]
+    fn what_several_machines_saw_makes_one_table() {
+        let desk =
+            Vantage::Machine { name: "desk-3".into(), source: "198.51.100.23".parse().unwrap() };
+        let here = report(&[Vantage::Here], &[(22, &[Answers]), (25, &[Answers])]);
+        let there = report(std::slice::from_ref(&desk), &[(22, &[Silent]), (7410, &[Answers])]);
+        let merged = merge(&[here.clone(), there.clone()]).unwrap();
+        assert_eq!(merged.vantages, [Vantage::Here, desk]);
+        let outcomes: Vec<Vec<Option<Outcome>>> = merged
+            .rows
+            .iter()
+            .map(|row| row.cells.iter().map(|c| c.as_ref().map(|c| c.observed.outcome)).collect())
+            .collect();
+        assert_eq!(
+            outcomes,
+            [
+                vec![Some(Answers), Some(Silent)],
+                vec![Some(Answers), None],
+                vec![None, Some(Answers)]
+            ]
+        );
+        assert_eq!(merged.differences, here.differences + there.differences);
+        let other = Report { host: "mast".into(), ..here.clone() };
+        assert_eq!(merge(&[here, other]), Err(NotTheSame::Host("archive".into(), "mast".into())));
+        assert_eq!(merge(&[]), Err(NotTheSame::None));
+    }
+
+    #[test]
+    fn a_report_is_read_as_it_was_written() {
+        let written = report(&[Vantage::Here, stranger()], &[(22, &[Answers, Silent])]);
+        let text = serde_json::to_string(&written).unwrap();
+        assert_eq!(serde_json::from_str::<Report>(&text).unwrap(), written);
+    }
+}

@@ -1,0 +1,302 @@
+//! Why an observation differs from the orders, and what to do next.
+
+use std::fmt;
+use std::net::IpAddr;
+
+use serde::{Deserialize, Serialize};
+
+use super::{Cell, Outcome, Subject, Vantage};
+use crate::brief::Brief;
+use crate::decide::{Decision, Speaker};
+use crate::listener::{Listener, Scope};
+use crate::orders::Action;
+use crate::packet::Direction;
+use crate::review::is_a_slip;
+
+/// Why an observation differs from the orders.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "reason")]
+pub enum Why {
+    /// Let in, but no socket is bound to the port.
+    NothingListens {
+        /// Where the program that was probably meant listens instead: `domed on tcp/7401`.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        instead: Option<String>,
+    },
+    /// Let in, but the socket is bound to loopback.
+    LoopbackOnly,
+    /// Let in, but the socket is bound to another address.
+    OtherAddress {
+        /// That address.
+        address: IpAddr,
+    },
+    /// Let in, but the socket is bound to another interface.
+    OtherDevice {
+        /// That interface.
+        device: String,
+    },
+    /// The gate in force denied it.
+    DeniedByGate {
+        /// Who spoke there.
+        by: String,
+    },
+    /// The gate in force refused it.
+    RefusedByGate {
+        /// Who spoke there.
+        by: String,
+    },
+    /// The source has used up a rate.
+    BeyondRate {
+        /// Whose rate.
+        by: String,
+    },
+    /// What is in force are other orders than these, and they say otherwise.
+    OtherOrders {
+        /// Who spoke in them.
+        by: String,
+    },
+    /// The orders deny it, but nothing in force does.
+    NotInForce,
+    /// Another program at the interface stopped it.
+    StoppedByAnother {
+        /// The names of those there are.
+        programs: Vec<String>,
+    },
+    /// Another program at the interface let it in before the gate was asked.
+    PassedByAnother {
+        /// The names of those there are.
+        programs: Vec<String>,
+    },
+    /// The accept queue of the program is full.
+    QueueFull,
+    /// It came in where the way back does not lead out, and the kernel checks that.
+    NotTheWayBack,
+    /// It listened when the check began, and no longer does.
+    Stopped,
+    /// Let in, something listens, and still no answer came.
+    NoAnswer,
+    /// A listener on another machine is not there, or a filter on the way; from
+    /// outside nobody can tell.
+    NotFromHere,
+}
+
+impl fmt::Display for Why {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let named = |programs: &[String]| match programs {
+            [] => "another program".to_owned(),
+            names => format!("the program {}", names.join(", ")),
+        };
+        match self {
+            Self::NothingListens { instead: None } => f.write_str("nothing listens on it"),
+            Self::NothingListens { instead: Some(other) } => {
+                write!(f, "nothing listens on it; {other} does")
+            }
+            Self::LoopbackOnly => f.write_str("listens on loopback only"),
+            Self::OtherAddress { address } => write!(f, "listens on {address} only"),
+            Self::OtherDevice { device } => write!(f, "listens on the interface {device} only"),
+            Self::DeniedByGate { by } => write!(f, "the gate denied it by {by}"),
+            Self::RefusedByGate { by } => write!(f, "the gate refused it by {by}"),
+            Self::BeyondRate { by } => write!(f, "this source has used up {by}"),
+            Self::OtherOrders { by } => {
+                write!(f, "other orders are in force, and there {by} speaks")
+            }
+            Self::NotInForce => {
+                f.write_str("the orders deny it, but no gate that does is in force")
+            }
+            Self::StoppedByAnother { programs } => {
+                write!(f, "{} at the interface stopped it, not the gate", named(programs))
+            }
+            Self::PassedByAnother { programs } => {
+                write!(f, "{} at the interface let it in before the gate", named(programs))
+            }
+            Self::QueueFull => f.write_str("the program's accept queue is full"),
+            Self::NotTheWayBack => f.write_str(
+                "the kernel drops it there: the way back to that source leads out elsewhere",
+            ),
+            Self::Stopped => f.write_str("it listened when the check began, and no longer does"),
+            Self::NoAnswer => {
+                f.write_str("the gate let it in and something listens, but no answer came")
+            }
+            Self::NotFromHere => {
+                f.write_str("from another machine only this can be seen; look on the host itself")
+            }
+        }
+    }
+}
+
+impl Why {
+    /// What to do next.
+    pub fn next(&self, subject: Subject) -> String {
+        match self {
+            Self::NothingListens { instead: None } => {
+                "start the program, or pause the rule until it runs".into()
+            }
+            Self::NothingListens { instead: Some(_) } => {
+                "change the program's port, or the rule's: tipstaff rule set NAME traffic=…".into()
+            }
+            Self::LoopbackOnly => {
+                format!("let the program listen on an address that others reach, on {subject}")
+            }
+            Self::OtherAddress { address } => {
+                format!("knock on {address}, or let the program listen on all addresses")
+            }
+            Self::OtherDevice { device } => {
+                format!("come by {device}, or let the program listen on all interfaces")
+            }
+            Self::DeniedByGate { .. } | Self::RefusedByGate { .. } => {
+                "tipstaff ask, with this port and source, shows the rules one by one".into()
+            }
+            Self::BeyondRate { .. } => "tipstaff tally RULE --sources says when it has room".into(),
+            Self::OtherOrders { .. } => {
+                "tipstaff compare in-force shows what differs, tipstaff post puts these in force"
+                    .into()
+            }
+            Self::NotInForce => "tipstaff post puts the orders in force".into(),
+            Self::StoppedByAnother { .. } | Self::PassedByAnother { .. } => {
+                "tipstaff state names the programs at each interface".into()
+            }
+            Self::QueueFull => "the program accepts nothing: look into it, or restart it".into(),
+            Self::NotTheWayBack => {
+                "look at the routes, and at net.ipv4.conf.*.rp_filter of that interface".into()
+            }
+            Self::Stopped => "look into the program's own log".into(),
+            Self::NoAnswer => "look into the program; the gate has nothing to do with it".into(),
+            Self::NotFromHere => "tipstaff reach, on that host".into(),
+        }
+    }
+}
+
+/// What the gate in force says of a knock, and who speaks there, in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Said {
+    /// Its decision.
+    pub decision: Decision,
+    /// Who spoke.
+    pub by: String,
+}
+
+/// What is known around one knock.
+#[derive(Clone, Copy, Debug)]
+pub struct Circumstances<'c> {
+    /// The list that is judged by.
+    pub brief: &'c Brief,
+    /// What listens; `None`: that is another machine's.
+    pub listeners: Option<&'c [Listener]>,
+    /// What no longer listened when the check was over.
+    pub stopped: &'c [Subject],
+    /// What the gate in force says.
+    pub gate: Option<&'c Said>,
+    /// Whether the gate in force holds other orders than those judged by.
+    pub other_orders: bool,
+    /// Whether the knock came past everything at the interface; `None`: not known.
+    pub came_in: Option<bool>,
+    /// Other programs at the interface.
+    pub others: &'c [String],
+    /// Whether it came in elsewhere than its answers go out.
+    pub not_the_way_back: bool,
+}
+
+/// Why a cell that differs does so.
+pub(super) fn why(
+    cell: &Cell,
+    (subject, vantage): (Subject, &Vantage),
+    target: IpAddr,
+    around: &Circumstances<'_>,
+) -> Why {
+    let Circumstances { gate, others, .. } = *around;
+    let (meant, seen) = (cell.expected, cell.observed.outcome);
+    if around.stopped.contains(&subject) {
+        return Why::Stopped;
+    }
+    let others = || others.to_vec();
+    // Whether the gate is of the same mind as the orders.
+    let said = |action: Action| gate.filter(|said| said.decision.verdict == action);
+    let otherwise = |by: &str| Why::OtherOrders { by: by.to_owned() };
+    let beyond = |said: &Said| matches!(said.decision.speaker, Speaker::Beyond(_));
+    match (meant, seen) {
+        (Outcome::Silent | Outcome::Refuses, Outcome::Answers)
+        | (Outcome::Silent, Outcome::Refuses) => match (gate, said(Action::Allow)) {
+            (_, Some(said)) if around.other_orders => return otherwise(&said.by),
+            (Some(said), None) if said.decision.verdict != Action::Allow => {
+                return match said.decision.verdict {
+                    Action::Refuse if seen == Outcome::Refuses => otherwise(&said.by),
+                    _ => Why::PassedByAnother { programs: others() },
+                };
+            }
+            _ if meant == Outcome::Silent || around.listeners.is_none() => {
+                return match around.listeners {
+                    Some(_) => Why::NotInForce,
+                    None => Why::NotFromHere,
+                };
+            }
+            _ => {}
+        },
+        (_, Outcome::Silent) => {
+            if let Some(said) = said(Action::Deny) {
+                return match around.other_orders {
+                    _ if beyond(said) => Why::BeyondRate { by: said.by.clone() },
+                    true => otherwise(&said.by),
+                    false => Why::DeniedByGate { by: said.by.clone() },
+                };
+            }
+            if around.came_in == Some(false) {
+                return Why::StoppedByAnother { programs: others() };
+            }
+            if around.not_the_way_back {
+                return Why::NotTheWayBack;
+            }
+        }
+        (_, Outcome::Refuses) => {
+            if let Some(said) = said(Action::Refuse) {
+                return match around.other_orders {
+                    _ if beyond(said) => Why::BeyondRate { by: said.by.clone() },
+                    true => otherwise(&said.by),
+                    false => Why::RefusedByGate { by: said.by.clone() },
+                };
+            }
+        }
+        _ => {}
+    }
+    let Some(listeners) = around.listeners else { return Why::NotFromHere };
+    let bound: Vec<&Listener> =
+        listeners.iter().filter(|l| Subject::Port(l.transport, l.port) == subject).collect();
+    match bound.iter().find(|l| l.takes(target)).or(bound.first()) {
+        None => Why::NothingListens { instead: instead(around.brief, listeners, subject) },
+        Some(l) if l.takes(target) => match (&l.device, l.queue) {
+            (Some(device), _) if *vantage != Vantage::Here && seen != Outcome::Answers => {
+                Why::OtherDevice { device: device.clone() }
+            }
+            (_, Some((waiting, room))) if waiting > room => Why::QueueFull,
+            _ => Why::NoAnswer,
+        },
+        Some(_) if bound.iter().all(|l| l.scope() == Scope::Loopback) => Why::LoopbackOnly,
+        Some(l) => Why::OtherAddress { address: l.address },
+    }
+}
+
+/// Who was probably meant by a port that nobody listens on: the program that
+/// the rule names, wherever it listens, or somebody one slip away whom no rule
+/// speaks for.
+fn instead(brief: &Brief, listeners: &[Listener], subject: Subject) -> Option<String> {
+    let Subject::Port(transport, port) = subject else { return None };
+    let inbound = |rule: &&crate::orders::Rule| {
+        rule.speaks() && rule.direction == Direction::Inbound && rule.action == Action::Allow
+    };
+    let about = |key: u32| {
+        move |rule: &&crate::orders::Rule| {
+            rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
+        }
+    };
+    let rules = || brief.rules().filter(inbound);
+    let named: Vec<&String> =
+        rules().filter(about(transport.key(port).0)).flat_map(|r| &r.program.written).collect();
+    let of_named = |l: &&Listener| l.path().is_some_and(|path| named.iter().any(|n| *n == path));
+    let a_slip_away = |l: &&Listener| {
+        l.transport == transport
+            && is_a_slip(l.port, port)
+            && !rules().any(|rule| about(transport.key(l.port).0)(&rule))
+    };
+    let found = listeners.iter().find(of_named).or_else(|| listeners.iter().find(a_slip_away))?;
+    let name = found.program().map_or("somebody", |program| program.name.as_str());
+    Some(format!("{name} on {}/{}", found.transport, found.port))
+}
