@@ -63,15 +63,18 @@ impl Reply {
 
 impl fmt::Display for Reply {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let ms = |d: &Duration| d.as_secs_f64() * 1000.0;
+        let ms = |d: &Duration| match d.as_micros() {
+            0..100 => "under 0.1".to_owned(),
+            micros => format!("{:.1}", micros as f64 / 1000.0),
+        };
         match self {
-            Self::Accepted(d) => write!(f, "accepted in {:.1} ms", ms(d)),
-            Self::Closed(d) => write!(f, "accepted in {:.1} ms, and closed again", ms(d)),
-            Self::Data(d) => write!(f, "an answer in {:.1} ms", ms(d)),
-            Self::Reset(d) => write!(f, "a reset in {:.1} ms", ms(d)),
+            Self::Accepted(d) => write!(f, "accepted in {} ms", ms(d)),
+            Self::Closed(d) => write!(f, "accepted in {} ms, and closed again", ms(d)),
+            Self::Data(d) => write!(f, "an answer in {} ms", ms(d)),
+            Self::Reset(d) => write!(f, "a reset in {} ms", ms(d)),
             Self::Icmp { kind, code } => write!(f, "ICMP type {kind} code {code}"),
             Self::Taken => f.write_str("no refusal, where a closed port refuses"),
-            Self::Nothing(d) => write!(f, "nothing in {:.0} ms", ms(d)),
+            Self::Nothing(d) => write!(f, "nothing in {} ms", d.as_millis()),
             Self::CameIn => f.write_str("the gate let it in"),
             Self::Mute => {
                 f.write_str("nothing, as of a datagram that was taken and of one that was dropped")

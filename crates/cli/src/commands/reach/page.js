@@ -21,6 +21,6 @@
   word.addEventListener("input", filter);
   all.addEventListener("click", () => open(!cells.some((cell) => cell.open)));
   document.getElementById("filters").addEventListener("submit", (event) => event.preventDefault());
-  // On paper nobody can click: there the evidence of what differs is shown.
-  addEventListener("beforeprint", () => document.querySelectorAll("#matrix .differs > details").forEach((cell) => { cell.open = true; }));
+  // On paper the list below tells what differs; the table stays one page wide.
+  addEventListener("beforeprint", () => open(false));
 })();

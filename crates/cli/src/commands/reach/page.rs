@@ -14,7 +14,7 @@ const SCRIPT: &str = include_str!("page.js");
 /// The table and what differs, as CommonMark with tables.
 pub fn markdown(report: &Report) -> String {
     let mut text = format!("# Reach of {}\n\n", plain(&report.host));
-    let _ = writeln!(text, "{}, on {}.\n", plain(&heading(report)), moment(report.at));
+    let _ = writeln!(text, "{}; checked on {}.\n", plain(&heading(report)), moment(report.at));
     let vantages: Vec<String> = report.vantages.iter().map(|v| plain(&v.to_string())).collect();
     let _ = writeln!(text, "| port | program | {} |", vantages.join(" | "));
     let _ = writeln!(text, "|---|---|{}", "---|".repeat(vantages.len()));
@@ -133,7 +133,7 @@ pub fn html(report: &Report) -> String {
         "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n\
          <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n\
          <title>Reach of {host}</title>\n<style>\n{STYLE}</style>\n</head>\n<body>\n\
-         <header>\n<h1>Reach of {host}</h1>\n<p>{}, on {}</p>\n<p class=\"sum\">{}</p>\n</header>\n",
+         <header>\n<h1>Reach of {host}</h1>\n<p>{}; checked on {}</p>\n<p class=\"sum\">{}</p>\n</header>\n",
         escaped(&heading(report)),
         escaped(&moment(report.at)),
         escaped(&summary(report)),
