@@ -1,22 +1,24 @@
 //! A check in the making: vantage after vantage adds a column; the cells are
 //! judged at the end, when it is known what no longer listens.
 
-use std::collections::BTreeSet;
+use std::collections::hash_map::Entry;
+use std::collections::{BTreeSet, HashMap};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
-use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Decision, decide};
+use tipstaff_core::brief::{Brief, RuleIndex};
+use tipstaff_core::decide::{Decision, Speaker, decide};
 use tipstaff_core::listener::{Listener, Scope};
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::Action;
+use tipstaff_core::orders::{Action, Over};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex};
+use tipstaff_core::rates::{SourceState, one_of_many};
 use tipstaff_core::reach::{
     Cell, Circumstances, How, Observed, Outcome, Report, Row, Said, Subject, Vantage, cell,
     first_packet, let_in, program_at, speaker_words, subjects, takes,
 };
-use tipstaff_gate::GateError;
 use tipstaff_gate::kernel::{Asked, KernelGate};
+use tipstaff_gate::{Gate as _, GateError};
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::Door;
@@ -536,8 +538,41 @@ fn ask(
     };
     let questions: Vec<Asked> = doors.iter().map(question).collect();
     let decisions = gate.ask_all(Direction::Inbound, &questions)?;
-    let said = |decision: Decision| Said { by: speaker_words(brief, decision.speaker), decision };
-    Ok(decisions.into_iter().map(said).collect())
+    let mut said = Vec::with_capacity(decisions.len());
+    let mut used_up = HashMap::new();
+    for decision in decisions {
+        let decision = match decision.speaker {
+            Speaker::Rule(index) => match used_up.entry(index) {
+                Entry::Occupied(known) => *known.get(),
+                Entry::Vacant(new) => *new.insert(beyond(gate, brief, index, approach.source)?),
+            },
+            _ => None,
+        }
+        .unwrap_or(decision);
+        said.push(Said { by: speaker_words(brief, decision.speaker), decision });
+    }
+    Ok(said)
+}
+
+/// What a rule says to a source that has used up its rate; `None` where there
+/// is room, or no rate. A question to the gate takes no account of rates.
+fn beyond(
+    gate: &KernelGate,
+    brief: &Brief,
+    index: RuleIndex,
+    source: IpAddr,
+) -> Result<Option<Decision>, GateError> {
+    let Some((rule, limit)) = brief.rule(index).and_then(|rule| Some((rule, rule.limit()?))) else {
+        return Ok(None);
+    };
+    let mine = |state: &SourceState| state.source.is_none_or(|s| s == one_of_many(source));
+    let states = gate.sources(&limit)?;
+    let used_up = states.iter().any(|state| mine(state) && state.room == 0);
+    let verdict = match rule.over {
+        Over::Deny => Action::Deny,
+        Over::Refuse => Action::Refuse,
+    };
+    Ok(used_up.then_some(Decision { verdict, speaker: Speaker::Beyond(index) }))
 }
 
 fn programs(listeners: &[Listener], subject: Subject) -> Vec<String> {
