@@ -476,9 +476,8 @@ fn witness(open: bool) {
     };
     let all = interfaces::list().unwrap();
     let approach = approach("203.0.113.9".parse().unwrap(), None, &all).unwrap();
-    let doors: Vec<(Subject, IpAddr)> = (1..=u16::MAX)
-        .map(|port| (Subject::Port(Transport::Tcp, port), approach.target))
-        .collect();
+    let doors: Vec<(Subject, IpAddr)> =
+        (1..=u16::MAX).map(|port| (Subject::Port(Transport::Tcp, port), approach.target)).collect();
     let begin = Instant::now();
     let mut witness = Witness::open(approach).unwrap();
     let replies = witness.knock(&doors, Duration::from_millis(150), &mut |_| true).unwrap();

@@ -381,6 +381,12 @@ pub struct ReviewOptions {
     /// Without looking at what listens on this machine
     #[arg(long)]
     pub elsewhere: bool,
+    /// Take out what changes nothing: duplicates, what would not be missed, what is over
+    #[arg(long)]
+    pub fix: bool,
+    /// Print SARIF 2.1.0, for tools that gather findings
+    #[arg(long, conflicts_with = "json")]
+    pub sarif: bool,
     /// The least that makes the command fail
     #[arg(long, value_enum, default_value_t = Level::Warning)]
     pub fail_on: Level,

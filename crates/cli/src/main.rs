@@ -7,6 +7,7 @@ mod chosen;
 mod commands;
 mod failure;
 mod history;
+mod sarif;
 mod store;
 mod terminal;
 

@@ -242,7 +242,7 @@ fn the_demo_plays_for_an_ordinary_account_and_ends_with_a_reach_table() {
     if text.contains("stored snapshot") {
         skipped("this machine allows no user namespaces; the demo played its snapshot");
     } else {
-        assert!(last.contains("5 differences") && last.contains("silent (wire)"), "{text}");
+        assert!(last.contains("7 differences") && last.contains("silent (wire)"), "{text}");
     }
 }
 

@@ -190,7 +190,9 @@ fn every_cell_of_random_worlds_is_what_clients_meet() {
     let (mut cells, begin) = (0, std::time::Instant::now());
     for world in 0..worlds {
         let mut dice = Dice(0x9e37_79b9_7f4a_7c15 ^ (world as u64 + 1));
-        (0..9).for_each(|_| drop(dice.roll(2)));
+        for _ in 0..9 {
+            dice.roll(2);
+        }
         let text = orders(&mut dice);
         std::fs::write(lab.path().join("orders.toml"), &text).unwrap();
         let wanted = listeners(&mut dice);

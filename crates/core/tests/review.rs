@@ -13,7 +13,7 @@ use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{Action, Silence, read};
 use tipstaff_core::review::coverage::coverage;
-use tipstaff_core::review::{Code, review};
+use tipstaff_core::review::{Around, Code, review};
 
 const NOW: Moment = Moment(2_000_000_000);
 
@@ -144,7 +144,7 @@ fn planted_mistakes_are_found() {
         listener(Transport::Tcp, 22, "shelld"),
         listener(Transport::Udp, 7420, "skycam"),
     ];
-    let found = review(&brief, Some(&heard), NOW);
+    let found = review(&brief, &Around { listeners: Some(&heard), now: NOW, ..Around::default() });
     assert_eq!(found.accepted, 2);
     let lines: Vec<String> = found
         .findings
@@ -166,4 +166,75 @@ fn what_is_accepted_needs_a_known_code_and_a_reason() {
         assert!(faults.0[0].mend.contains("too-wide"), "{}", faults.0[0].mend);
     }
     assert_eq!(Code::ALL.map(Code::name)[0], "never-speaks");
+}
+
+const ONE: &str = r#"version = 1
+[standing]
+inbound = "deny"
+outbound = "allow"
+transit = "deny"
+[[rules]]
+name = "web"
+note = "n"
+action = "allow"
+traffic = "tcp/442"
+"#;
+
+fn codes(text: &str, around: &Around<'_>) -> Vec<Code> {
+    let orders = read(text).unwrap();
+    review(&Brief::of(&orders), around).findings.into_iter().map(|f| f.code).collect()
+}
+
+#[test]
+fn a_port_near_a_well_known_service_is_probably_mistyped() {
+    let around = Around { listeners: Some(&[]), now: NOW, ..Around::default() };
+    let orders = read(ONE).unwrap();
+    let found = review(&Brief::of(&orders), &around);
+    assert_eq!(found.findings[0].code, Code::MistypedPort);
+    assert!(found.findings[0].mend.ends_with("tipstaff rule set web traffic=https"));
+    // A port that a service has is no slip, and one above 1023 belongs to whoever takes it.
+    for other in ["tcp/443", "tcp/8442"] {
+        assert_eq!(codes(&ONE.replace("tcp/442", other), &around), [Code::NobodyListens]);
+    }
+    // Somebody who listens one slip away is nearer.
+    let heard = [listener(Transport::Tcp, 542, "plated")];
+    let around = Around { listeners: Some(&heard), ..around };
+    let found = review(&Brief::of(&orders), &around);
+    assert!(found.findings[0].what.contains("somebody does on tcp/542"), "{found:?}");
+}
+
+#[test]
+fn orders_that_cut_off_who_asks_are_an_error() {
+    let cut_off = Some(("your own shell would not be let in again", "Add a rule for it."));
+    let around = Around { cut_off, now: NOW, ..Around::default() };
+    let found = review(&Brief::of(&read(ONE).unwrap()), &around);
+    assert_eq!(found.findings[0].code, Code::CutsYouOff);
+    assert_eq!(found.findings[0].severity, tipstaff_core::review::Severity::Error);
+}
+
+#[test]
+fn an_exception_is_no_contradiction_and_a_crossing_is() {
+    let around = Around { now: NOW, ..Around::default() };
+    let two = |first: &str, second: &str| {
+        let rule = |name: &str, action: &str, rest: &str| {
+            format!("[[rules]]\nname = \"{name}\"\nnote = \"n\"\naction = \"{action}\"\n{rest}\n")
+        };
+        let rules = [rule("a", "deny", first), rule("b", "allow", second)].concat();
+        codes(
+            &ONE.replace(ONE.split_once("[[rules]]").unwrap().1, "").replace("[[rules]]", &rules),
+            &around,
+        )
+        .contains(&Code::PartlyContradicted)
+    };
+    let visitors = "traffic = \"tcp/7410\"\nsource = \"198.51.100.128/25\"";
+    // Narrower before wider: meant.
+    assert!(!two(visitors, "traffic = \"tcp/7410\"\nsource = \"198.51.100.0/24\""));
+    assert!(!two(visitors, "traffic = \"tcp/7410-7420\"\nsource = \"198.51.100.0/24\""));
+    // Each has something that the other has not.
+    assert!(two(visitors, "traffic = \"tcp/7410-7420\"\nsource = \"198.51.100.192/26\""));
+    assert!(two(visitors, "traffic = \"tcp/7410\"\nsource = \"198.51.100.64-198.51.100.150\""));
+    // Nothing in common.
+    assert!(!two(visitors, "traffic = \"tcp/7411\"\nsource = \"198.51.100.0/24\""));
+    assert!(!two(visitors, "traffic = \"tcp/7410-7420\"\nsource = \"203.0.113.0/24\""));
+    assert!(!two(visitors, "traffic = \"tcp/7410-7420\"\nfamily = \"ipv6\""));
 }

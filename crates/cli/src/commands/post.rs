@@ -141,11 +141,23 @@ fn meaning(
     Ok(Some(Meaning { comparison, stranded }))
 }
 
-/// Stops where the orders would not let the shell in again that this is typed
-/// in. It lives in the machine's own network, not in a named namespace.
+/// Stops where the orders would not let the shell in again that this is typed in.
 fn shell_stays(common: &Common, brief: &Brief) -> Result<(), Failure> {
+    match shell_shut_out(common, brief)? {
+        Some((message, mend)) => Err(Failure::Argument {
+            message,
+            mend: format!("{mend}; or post all the same with --even-if-i-am-cut-off"),
+        }),
+        None => Ok(()),
+    }
+}
+
+/// What orders would say to the shell that this is typed in, where they would
+/// not let it in again, and the mend. It lives in the machine's own network, not
+/// in a named namespace.
+pub fn shell_shut_out(common: &Common, brief: &Brief) -> Result<Option<(String, String)>, Failure> {
     if common.namespace.is_some() {
-        return Ok(());
+        return Ok(None);
     }
     let (told, ancestors) = (shell::find(), shell::ancestors());
     let open = connections::list().map_err(system("reading the connections"))?;
@@ -162,18 +174,16 @@ fn shell_stays(common: &Common, brief: &Brief) -> Result<(), Failure> {
         let said = connection.shut_out_by(brief, chosen::now()).filter(|_| is_own(connection))?;
         Some((connection, said))
     });
-    let Some((own, said)) = shut_out else { return Ok(()) };
+    let Some((own, said)) = shut_out else { return Ok(None) };
     let by = speaker_words(brief, said.speaker);
     let (from, port) = (own.remote.ip(), own.local.port());
-    Err(Failure::Argument {
-        message: format!(
-            "your own shell, tcp/{port} from {from}, would not be let in again: {by} says {}",
-            said.verdict
-        ),
-        mend: format!(
-            "Add a rule for it: tipstaff rule add allow tcp/{port} --source {from} --first; or post all the same with --even-if-i-am-cut-off"
-        ),
-    })
+    let message = format!(
+        "your own shell, tcp/{port} from {from}, would not be let in again: {by} says {}",
+        said.verdict
+    );
+    let mend =
+        format!("Add a rule for it: tipstaff rule add allow tcp/{port} --source {from} --first");
+    Ok(Some((message, mend)))
 }
 
 /// Ends what would not be let in again, and tells.

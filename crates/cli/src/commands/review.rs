@@ -1,18 +1,23 @@
 //! `review`: read orders for mistakes, without traffic.
 
 use serde::Serialize;
-use tipstaff_core::review::{Finding, Review, Severity, review};
+use tipstaff_core::review::{Around, Finding, Review, Severity, fix, review};
 use tipstaff_host::{interfaces, listeners};
 
 use crate::Ending;
 use crate::arguments::{Common, Level, ReviewOptions};
 use crate::chosen::{self, Origin};
+use crate::commands::post;
 use crate::failure::{Failure, system};
+use crate::sarif;
+use crate::store::Held;
 use crate::terminal::{Terminal, counted};
 
 #[derive(Serialize)]
 struct Report<'r> {
     orders: &'r Origin,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    fixed: Vec<Finding>,
     #[serde(flatten)]
     review: &'r Review,
 }
@@ -23,6 +28,7 @@ pub fn run(
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
     let path = options.file.as_deref().unwrap_or(common.orders_path());
+    let fixed = if options.fix { mend(common, path)? } else { Vec::new() };
     let judge = chosen::of_file_at(common, path)?;
     let heard = match options.elsewhere {
         true => None,
@@ -31,22 +37,63 @@ pub fn run(
             Some(listeners::list(&all).map_err(system("reading the sockets"))?.listeners)
         }
     };
-    let found = review(&judge.brief, heard.as_deref(), chosen::now());
+    let cut_off = match options.elsewhere {
+        true => None,
+        false => post::shell_shut_out(common, &judge.brief)?,
+    };
+    let around = Around {
+        listeners: heard.as_deref(),
+        orders: Some(&judge.orders),
+        cut_off: cut_off.as_ref().map(|(what, mend)| (what.as_str(), mend.as_str())),
+        now: chosen::now(),
+    };
+    let found = review(&judge.brief, &around);
     let least = match options.fail_on {
         Level::Note => Severity::Note,
         Level::Warning => Severity::Warning,
         Level::Error => Severity::Error,
     };
     let fails = found.findings.iter().any(|finding| finding.severity >= least);
-    if terminal.json {
-        terminal.json(&Report { orders: &judge.origin, review: &found });
+    if options.sarif {
+        terminal.json(&sarif::log(path, &found));
+    } else if terminal.json {
+        terminal.json(&Report { orders: &judge.origin, fixed, review: &found });
     } else {
+        if options.fix {
+            show_fixed(path, &fixed, terminal);
+        }
         show(&judge.origin, path, &found, terminal);
     }
     Ok(if fails { Ending::Differs } else { Ending::Fine })
 }
 
-fn show(origin: &Origin, path: &std::path::Path, review: &Review, terminal: &Terminal) {
+/// Takes out, one by one, what changes nothing anywhere; each is a whole edit.
+fn mend(common: &Common, path: &std::path::Path) -> Result<Vec<Finding>, Failure> {
+    let mut fixed = Vec::new();
+    loop {
+        // What cannot be read is told as any other command tells it.
+        let judge = chosen::of_file_at(common, path)?;
+        let held = Held::open(path)?;
+        let Some(fix) = fix(held.sheets(), &judge.brief, chosen::now()) else {
+            return Ok(fixed);
+        };
+        held.replace(fix.edited.part.as_deref(), &fix.edited.text)?;
+        fixed.push(fix.finding);
+    }
+}
+
+fn show_fixed(path: &std::path::Path, fixed: &[Finding], terminal: &Terminal) {
+    terminal.heading(&counted(fixed.len(), "rule taken out", "rules taken out"));
+    for Finding { code, rule, what, file, .. } in fixed {
+        let file = file.clone().unwrap_or_else(|| path.display().to_string());
+        let rule = rule.as_deref().unwrap_or_default();
+        terminal.line(format!("  {rule} ({}): {what}", code.name()));
+        terminal.note(&format!("    was in {file}; nothing gets another answer without it"));
+    }
+}
+
+/// Tells what was found.
+pub fn show(origin: &Origin, path: &std::path::Path, review: &Review, terminal: &Terminal) {
     let Review { findings, accepted, gave_up } = review;
     terminal.heading(&counted(findings.len(), "finding", "findings"));
     terminal.note(&origin.words());

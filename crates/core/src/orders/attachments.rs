@@ -63,7 +63,7 @@ impl<'t> Sheets<'t> {
     }
 
     /// The same with another text in place of one file's; `None` is the main one.
-    pub(super) fn with(&self, part: Option<&str>, text: &str) -> (String, Attachments) {
+    pub(crate) fn with(&self, part: Option<&str>, text: &str) -> (String, Attachments) {
         let mut attachments = self.attachments.clone();
         let Some(name) = part else { return (text.to_owned(), attachments) };
         let parts = attachments.included.iter_mut().flat_map(|(_, parts)| parts).flatten();

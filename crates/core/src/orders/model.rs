@@ -264,6 +264,32 @@ pub struct Rule {
     pub line: usize,
 }
 
+/// What a name stands for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NameKind {
+    /// A service.
+    Service,
+    /// A group of addresses.
+    Addresses,
+    /// A group of rules.
+    Group,
+}
+
+/// A name that orders define, and where.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Named {
+    /// What it stands for.
+    pub kind: NameKind,
+    /// The name.
+    pub name: String,
+    /// The included file that it stands in; `None` for the orders' own.
+    pub part: Option<Arc<str>>,
+    /// Its line of that file, from 1.
+    pub line: usize,
+    /// Whether another name holds it.
+    pub inside: bool,
+}
+
 /// A policy without a fault.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Orders {
@@ -286,6 +312,8 @@ pub struct Orders {
     pub postures: Vec<Posture>,
     /// Groups that rules can belong to.
     pub rule_groups: Vec<Group>,
+    /// The names that they define, in the order of the files.
+    pub names: Vec<Named>,
     /// The rules in order; briefs share them.
     pub rules: Vec<Arc<Rule>>,
 }
@@ -328,8 +356,12 @@ impl Rule {
     /// Whether it denies everything of its direction from everybody: nothing
     /// of that direction behind it ever speaks.
     pub fn catches_all(&self) -> bool {
+        self.is_about_everything() && self.action != Action::Allow
+    }
+
+    /// Whether it speaks for everything of its direction, whatever it says.
+    pub fn is_about_everything(&self) -> bool {
         self.speaks()
-            && self.action != Action::Allow
             && self.traffic.keys.is_none()
             && self.source.addresses.is_none()
             && self.destination.addresses.is_none()

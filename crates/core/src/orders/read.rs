@@ -1,6 +1,6 @@
 //! Text → [`Orders`], or every fault at once.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -13,7 +13,7 @@ use super::fault::{Fault, Faults, Place};
 use super::hosts::{Group, Host, Posture};
 use super::keys::{self, Key};
 use super::lists::{Lists, areas_of_feed};
-use super::model::{Action, FoundationSwitches, Orders, Standing};
+use super::model::{Action, FoundationSwitches, NameKind, Named, Orders, Standing};
 use super::resolve::{Names, Text, UNREADABLE, Unresolved, nearest};
 use crate::names::address::{AddressRange, AddressSet};
 use crate::names::traffic::Term;
@@ -298,7 +298,9 @@ impl<'t> Reader<'t> {
             if at > 0 {
                 self.check_part(root);
             }
+            let known = names.named.len();
             self.names(root, &mut names);
+            self.lines(&mut names.named[known..]);
         }
         // Long lists are read; nobody looks at them twice, and rules need the room.
         roots.iter_mut().for_each(|root| drop(root.remove("addresses")));
@@ -308,10 +310,20 @@ impl<'t> Reader<'t> {
             self.hosts(root, &names, &mut hosts);
             self.postures(root, &mut postures);
         }
+        let inside: BTreeSet<&str> =
+            names.groups.values().flatten().map(|member| member.text.as_str()).collect();
+        for one in names.named.iter_mut().filter(|one| one.kind == NameKind::Addresses) {
+            one.inside = inside.contains(one.name.as_str());
+        }
+        drop(inside);
         names.groups.values_mut().for_each(|members| *members = Vec::new());
         for (at, root) in roots.iter().enumerate() {
             self.at = at;
-            self.rule_groups(root, &hosts, &postures, &mut rule_groups);
+            let known = names.named.len();
+            let mut named = Vec::new();
+            self.rule_groups(root, (&hosts, &postures), &mut rule_groups, &mut named);
+            names.named.extend(named);
+            self.lines(&mut names.named[known..]);
         }
         let known = Known {
             names: &names,
@@ -340,7 +352,8 @@ impl<'t> Reader<'t> {
             foundations,
             program_exact: program_exact?,
             boot: boot?,
-            services: names.services,
+            services: std::mem::take(&mut names.services),
+            names: std::mem::take(&mut names.named),
             groups,
             hosts,
             postures,
@@ -460,6 +473,7 @@ impl<'t> Reader<'t> {
                 }
                 let taken = names.services.insert(key.get_ref().to_string(), terms).is_some();
                 self.given_twice(&path, key, taken);
+                names.named.push(self.named(NameKind::Service, key.get_ref(), key.span()));
             }
         }
         if let Some(table) = root.get("addresses").and_then(|v| self.table("addresses", v)) {
@@ -469,7 +483,25 @@ impl<'t> Reader<'t> {
                 let members = self.strings(&path, value);
                 let taken = names.groups.insert(key.get_ref().to_string(), members).is_some();
                 self.given_twice(&path, key, taken);
+                names.named.push(self.named(NameKind::Addresses, key.get_ref(), key.span()));
             }
+        }
+    }
+
+    /// A name and where it stands: a byte offset, before [`Reader::lines`].
+    pub(super) fn named(&self, kind: NameKind, name: &str, span: Range<usize>) -> Named {
+        Named { kind, name: name.to_owned(), part: self.part(), line: span.start, inside: false }
+    }
+
+    /// Makes lines of the offsets of names of the file that is read.
+    fn lines(&self, names: &mut [Named]) {
+        names.sort_by_key(|one| one.line);
+        let (mut line, mut at) = (1, 0);
+        for one in names {
+            let between = self.text().get(at..one.line).unwrap_or_default();
+            line += between.matches('\n').count();
+            at = one.line;
+            one.line = line;
         }
     }
 

@@ -9,6 +9,7 @@ use super::hosts::{
     Boot, Group, Host, NO_POSTURE, OnFailure, OwnStanding, Posture, Recognition, SEALED, Selector,
 };
 use super::keys;
+use super::model::{NameKind, Named};
 use super::read::{Reader, Value};
 use super::resolve::{Names, Text, nearest};
 use crate::names::address::AddressRange;
@@ -138,9 +139,9 @@ impl<'t> Reader<'t> {
     pub(super) fn rule_groups(
         &mut self,
         root: &DeTable<'t>,
-        hosts: &[Host],
-        postures: &[Posture],
+        (hosts, postures): (&[Host], &[Posture]),
         groups: &mut Vec<Group>,
+        named: &mut Vec<Named>,
     ) {
         for (path, table, span) in self.tables(root, "groups") {
             self.check_keys(table, &path, keys::GROUPS);
@@ -158,6 +159,7 @@ impl<'t> Reader<'t> {
             let postures = self.postures_of(&path, table, postures);
             let note = note.map(|n| n.text);
             let part = self.part();
+            named.push(self.named(NameKind::Group, &name.text, name.span.clone()));
             groups.push(Group { name: name.text, note, hosts, postures, enabled, part });
         }
     }

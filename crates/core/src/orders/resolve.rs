@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 
 use super::lists::{AREA, FILE, Lists, addresses_of_list};
-use super::model;
+use super::model::{self, Named};
 use crate::names::address::{AddressFault, AddressRange, AddressSet};
 use crate::names::services;
 use crate::names::traffic::{Term, TermFault};
@@ -48,6 +48,8 @@ fn did_you_mean<'n>(text: &str, names: impl Iterator<Item = &'n str>, otherwise:
 pub(super) struct Names {
     pub(super) services: BTreeMap<String, Vec<Term>>,
     pub(super) groups: BTreeMap<String, Vec<Text>>,
+    /// Where each is defined.
+    pub(super) named: Vec<Named>,
     /// Texts of files; `None` when nobody looked.
     pub(super) lists: Option<Lists>,
     /// Prefixes by country and region; `None` when there is no feed.

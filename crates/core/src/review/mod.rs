@@ -4,6 +4,8 @@
 //! time, with what listens on the host where that is known.
 
 pub mod coverage;
+mod fix;
+mod overlap;
 
 use std::collections::BTreeMap;
 
@@ -15,9 +17,11 @@ use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services::CATALOGUE;
 use crate::names::traffic::{TCP, Term, TrafficKey, Transport, UDP};
-use crate::orders::{Action, Rule, Silence};
+use crate::orders::{Action, NameKind, Orders, Rule, Silence};
 use crate::packet::Direction;
 use coverage::{Coverage, coverage};
+pub use fix::{Fix, fix};
+use overlap::contradicted;
 
 /// How much it matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -43,6 +47,10 @@ pub enum Code {
     Duplicate,
     /// Nothing would change without it.
     Redundant,
+    /// A rule before it speaks for everything.
+    AfterCatchAll,
+    /// A rule before it says the opposite of a part of it.
+    PartlyContradicted,
     /// Its time is over.
     Expired,
     /// Lets anybody in to a service that is often attacked.
@@ -61,17 +69,25 @@ pub enum Code {
     NobodyMayCome,
     /// A foundation is switched off.
     FoundationOff,
+    /// Lets out what leaves by itself: the answers to what is let in.
+    OutboundHalf,
+    /// The remote shell of who asks would not be let in again.
+    CutsYouOff,
+    /// A name that nothing uses.
+    UnusedName,
     /// Nobody says why it is there.
     NoNote,
 }
 
 impl Code {
     /// All.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 19] = [
         Self::NeverSpeaks,
         Self::NotHere,
         Self::Duplicate,
         Self::Redundant,
+        Self::AfterCatchAll,
+        Self::PartlyContradicted,
         Self::Expired,
         Self::TooWide,
         Self::ShellWithoutRate,
@@ -81,6 +97,9 @@ impl Code {
         Self::MistypedPort,
         Self::NobodyMayCome,
         Self::FoundationOff,
+        Self::OutboundHalf,
+        Self::CutsYouOff,
+        Self::UnusedName,
         Self::NoNote,
     ];
 
@@ -91,6 +110,8 @@ impl Code {
             Self::NotHere => "not-here",
             Self::Duplicate => "duplicate",
             Self::Redundant => "redundant",
+            Self::AfterCatchAll => "after-catch-all",
+            Self::PartlyContradicted => "partly-contradicted",
             Self::Expired => "expired",
             Self::TooWide => "too-wide",
             Self::ShellWithoutRate => "shell-without-rate",
@@ -100,6 +121,9 @@ impl Code {
             Self::MistypedPort => "mistyped-port",
             Self::NobodyMayCome => "nobody-may-come",
             Self::FoundationOff => "foundation-off",
+            Self::OutboundHalf => "outbound-half",
+            Self::CutsYouOff => "cuts-you-off",
+            Self::UnusedName => "unused-name",
             Self::NoNote => "no-note",
         }
     }
@@ -107,7 +131,9 @@ impl Code {
     /// How much it matters.
     pub const fn severity(self) -> Severity {
         match self {
-            Self::NeverSpeaks | Self::Duplicate => Severity::Error,
+            Self::NeverSpeaks | Self::AfterCatchAll | Self::Duplicate | Self::CutsYouOff => {
+                Severity::Error
+            }
             Self::Redundant
             | Self::TooWide
             | Self::ShellWithoutRate
@@ -119,6 +145,9 @@ impl Code {
             | Self::OneFamily
             | Self::NobodyListens
             | Self::NobodyMayCome
+            | Self::PartlyContradicted
+            | Self::OutboundHalf
+            | Self::UnusedName
             | Self::NoNote => Severity::Note,
         }
     }
@@ -130,6 +159,8 @@ impl Code {
             Self::NotHere => "It waits for an interface that may never come.",
             Self::Duplicate => "Of two the same, one will be changed one day and the other not.",
             Self::Redundant => "What changes nothing hides what does.",
+            Self::AfterCatchAll => "Nothing behind a rule about everything is ever asked.",
+            Self::PartlyContradicted => "Which of the two was meant for that part, nobody can see.",
             Self::Expired => "What is over is only in the way.",
             Self::TooWide => "Services like this are looked for and attacked all day long.",
             Self::ShellWithoutRate => "Passwords and keys are guessed as fast as the line allows.",
@@ -139,6 +170,9 @@ impl Code {
             Self::MistypedPort => "What was meant stays shut, and another port open.",
             Self::NobodyMayCome => "Either the program or a rule is missing its other half.",
             Self::FoundationOff => "Without it this host may lose its address.",
+            Self::OutboundHalf => "It opens connections the other way, which nobody asked for.",
+            Self::CutsYouOff => "Once they are in force, you cannot come back to mend them.",
+            Self::UnusedName => "A name that stands for nothing is taken for a rule.",
             Self::NoNote => "In a year nobody knows who may take it out.",
         }
     }
@@ -194,9 +228,22 @@ const SENSITIVE: [&str; 12] = [
 ];
 const SHELL: TrafficKey = TrafficKey::new(TCP, 22);
 
-/// Reads a list for mistakes. `listeners`: what listens where it is obeyed,
-/// where that is known.
-pub fn review(brief: &Brief, listeners: Option<&[Listener]>, now: Moment) -> Review {
+/// What is known beside a list.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Around<'a> {
+    /// What listens where it is obeyed.
+    pub listeners: Option<&'a [Listener]>,
+    /// The orders that it was made of, for their names.
+    pub orders: Option<&'a Orders>,
+    /// That the shell of who asks would not be let in again: what, and the mend.
+    pub cut_off: Option<(&'a str, &'a str)>,
+    /// When.
+    pub now: Moment,
+}
+
+/// Reads a list for mistakes.
+pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
+    let Around { listeners, orders, cut_off, now } = *around;
     let covered = coverage(brief);
     let mut review = Review { gave_up: covered.gave_up, ..Review::default() };
     if !brief.foundations.address_assignment {
@@ -204,6 +251,13 @@ pub fn review(brief: &Brief, listeners: Option<&[Listener]>, now: Moment) -> Rev
         let mend = "Write `address_assignment = true`, or be sure that this host has no lease.";
         review.findings.push(Finding::about_all(Code::FoundationOff, what, mend));
     }
+    if let Some((what, mend)) = cut_off {
+        review.findings.push(Finding::about_all(Code::CutsYouOff, what.to_owned(), mend));
+    }
+    let known_to_speak = |index: RuleIndex| covered.rules[index.0 as usize].speaks;
+    let (crossed, all) = contradicted(brief, |index| covered.gave_up || known_to_speak(index));
+    review.gave_up |= !all;
+    let crossed: BTreeMap<RuleIndex, RuleIndex> = crossed.into_iter().collect();
     // Where each meaning stands for the first time, and how often.
     let mut meanings: BTreeMap<String, (RuleIndex, usize)> = BTreeMap::new();
     for (index, rule) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
@@ -226,6 +280,7 @@ pub fn review(brief: &Brief, listeners: Option<&[Listener]>, now: Moment) -> Rev
         }
         if twin.is_none() && (known.speaks || covered.gave_up) {
             review.reach_of(rule, index);
+            review.against(brief, (rule, index), crossed.get(&index).copied());
             if let Some(listeners) = listeners {
                 review.listeners(brief, rule, index, listeners);
             }
@@ -237,6 +292,9 @@ pub fn review(brief: &Brief, listeners: Option<&[Listener]>, now: Moment) -> Rev
     }
     if let Some(listeners) = listeners {
         review.nobody_may_come(brief, listeners);
+    }
+    if let Some(orders) = orders {
+        review.unused_names(orders);
     }
     review
 }
@@ -321,6 +379,19 @@ impl Review {
                 self.add(rule, index, Code::NotHere, what, mend);
                 return;
             }
+            let all = known
+                .covered_by
+                .iter()
+                .find(|by| brief.rule(**by).is_some_and(Rule::is_about_everything));
+            if let Some(all) = all {
+                let what = format!(
+                    "it never speaks: {} speaks for everything",
+                    named(brief, [*all].into_iter())
+                );
+                let mend = format!("tipstaff rule move {} --before {}", rule.name, all.position());
+                self.add(rule, index, Code::AfterCatchAll, what, &mend);
+                return;
+            }
             let take = if known.covered_by.len() == 1 { "takes" } else { "take" };
             let what = format!("it never speaks: {by} before it {take} everything");
             let mend = format!("Move it before them, or take it out: {out}");
@@ -328,6 +399,76 @@ impl Review {
         } else if !known.needed {
             let what = "nothing would change without it: what comes behind says the same".into();
             self.add(rule, index, Code::Redundant, what, &out);
+        }
+    }
+
+    /// What other rules say of the same.
+    fn against(&mut self, brief: &Brief, (rule, index): (&Rule, RuleIndex), by: Option<RuleIndex>) {
+        if let Some(by) = by {
+            let says = brief.rule(by).map_or(Action::Deny, |other| other.action);
+            let what =
+                format!("{} before it says {says} to a part of it", named(brief, [by].into_iter()));
+            let mend = format!(
+                "If this one was meant for that part too: tipstaff rule move {} --before {}",
+                rule.name,
+                by.position()
+            );
+            self.add(rule, index, Code::PartlyContradicted, what, &mend);
+        }
+        if rule.direction != Direction::Outbound || rule.action != Action::Allow {
+            return;
+        }
+        let other_half = brief.indexed().find(|(_, other)| {
+            other.speaks()
+                && other.direction == Direction::Inbound
+                && other.action == Action::Allow
+                && other.traffic.keys.is_some()
+                && other.traffic.keys == rule.traffic.keys
+                && other.source.addresses == rule.destination.addresses
+        });
+        if let Some((other, _)) = other_half {
+            let what = format!(
+                "the answers to what {} lets in leave by themselves",
+                named(brief, [other].into_iter())
+            );
+            let mend = format!(
+                "Unless this host connects there itself: tipstaff rule remove {}",
+                rule.name
+            );
+            self.add(rule, index, Code::OutboundHalf, what, &mend);
+        }
+    }
+
+    /// Names of services, addresses and groups that nothing uses.
+    fn unused_names(&mut self, orders: &Orders) {
+        for name in &orders.names {
+            let uses = |lists: &[&Vec<String>]| lists.iter().any(|l| l.contains(&name.name));
+            let used = name.inside
+                || orders.rules().any(|rule| {
+                    let (traffic, from, to) = (&rule.traffic, &rule.source, &rule.destination);
+                    match name.kind {
+                        NameKind::Service => uses(&[&traffic.written, &traffic.except]),
+                        NameKind::Addresses => {
+                            uses(&[&from.written, &from.except, &to.written, &to.except])
+                        }
+                        NameKind::Group => rule.group.as_ref() == Some(&name.name),
+                    }
+                });
+            if used {
+                continue;
+            }
+            let (kind, table) = match name.kind {
+                NameKind::Service => ("service", "[services]"),
+                NameKind::Addresses => ("group of addresses", "[addresses]"),
+                NameKind::Group => ("group", "[[groups]]"),
+            };
+            let what = format!("no rule uses the {kind} `{}`", name.name);
+            let mend = format!("Take it out of {table}, or use it.");
+            self.findings.push(Finding {
+                file: name.part.as_ref().map(ToString::to_string),
+                line: Some(name.line),
+                ..Finding::about_all(Code::UnusedName, what, &mend)
+            });
         }
     }
 
@@ -421,6 +562,28 @@ impl Review {
             });
             !spoken_for && is_a_slip(*port, key.low())
         });
+        // The port of a well-known service, where nobody calls this one by a name.
+        let service = |port: u16| {
+            CATALOGUE
+                .iter()
+                .find(|service| service.terms.contains(&Term::Ports(transport, port, port)))
+        };
+        let well_known = key.low() < 1024 && service(key.low()).is_none();
+        let near = || (1..1024).filter(|port| is_a_slip(*port, key.low())).find_map(service);
+        let known = well_known.then(near).flatten().filter(|_| meant.is_none());
+        if let Some(service) = known {
+            let what = format!(
+                "nobody listens on {key}, one slip away from {} ({})",
+                service.name,
+                service.terms.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+            );
+            let mend = format!(
+                "If that was meant: tipstaff rule set {} traffic={}",
+                rule.name, service.name
+            );
+            self.add(rule, index, Code::MistypedPort, what, &mend);
+            return;
+        }
         match meant {
             Some(port) => {
                 let what =

@@ -2,6 +2,7 @@
 
 use std::io;
 use std::net::{IpAddr, SocketAddr};
+use std::path::Path;
 use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
@@ -10,6 +11,7 @@ use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{Attachments, OrdersHash, read};
 use tipstaff_core::packet::{Facts, InterfaceIndex, Packet};
 use tipstaff_core::reach::{Said, Subject, Vantage, first_packet, speaker_words};
+use tipstaff_core::review::Around;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
 use tipstaff_host::snapshot::Snapshot;
@@ -23,11 +25,13 @@ use super::{Ground, own_folder};
 use crate::Ending;
 use crate::chosen::{Chosen, Origin};
 use crate::commands::rules::Counts;
-use crate::commands::{ask, post, reach, rules, survey};
+use crate::commands::{ask, post, reach, review, rules, survey};
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
 
-const ORDERS: &str = include_str!("../../../demo/orders.toml");
+/// The demo's orders, and two mistakes at their end.
+const ORDERS: &str =
+    concat!(include_str!("../../../demo/orders.toml"), include_str!("../../../demo/mistakes.toml"));
 const SNAPSHOT: &str = include_str!("../../../demo/archive.json");
 const DESK: &str = "198.51.100.23";
 const PARTNER: &str = "203.0.113.9";
@@ -77,12 +81,17 @@ pub fn tell(
         terminal,
         2,
         "rules",
-        "The orders: standing answers and seven rules. The first that matches speaks.",
+        "The orders: standing answers and nine rules. The first that matches speaks.",
     );
     rules::show(&judge, &Counts::default(), false, terminal);
+    step(terminal, 3, "review", "Read them for mistakes, before anybody else does.");
+    let heard = Some(snapshot.listeners.as_slice());
+    let around = Around { listeners: heard, orders: Some(&judge.orders), ..Around::default() };
+    let found = tipstaff_core::review::review(&judge.brief, &around);
+    review::show(&judge.origin, Path::new("orders.toml"), &found, terminal);
     step(
         terminal,
-        3,
+        4,
         "ask",
         "Before anything is in force: what would happen to a shell from the partner?",
     );
@@ -96,9 +105,9 @@ pub fn tell(
 
     terminal.heading("That was the line of work");
     terminal.line(
-        "  The orders hold. Where the truth differs from them, the table says why: mastd listens",
+        "  The orders hold. The review found a rule that never speaks and two digits swapped; where",
     );
-    terminal.line("  on loopback only, so the partner's rule is of no use yet, and no shell is running at all.");
+    terminal.line("  the truth differs, the table says why: mastd listens on loopback only, and no shell is running.");
     drop(stage);
     terminal.note("  Everything that was made for this is gone again.");
     Ok(Ending::Fine)
@@ -119,10 +128,9 @@ fn mistaken() -> Chosen {
     orders_of(ORDERS.replace(rule, &format!("{rule}\nenabled = false")))
 }
 
-/// The staff may turn the dome from their desks.
+/// The port that was meant: the astronomers may turn the dome from their desks.
 fn meant() -> Chosen {
-    let staff = "traffic = \"ssh\"\nsource = \"night-staff\"";
-    orders_of(ORDERS.replace(staff, "traffic = [\"ssh\", \"tcp/7440\"]\nsource = \"night-staff\""))
+    orders_of(ORDERS.replace("tcp/7404", "tcp/7440"))
 }
 
 fn orders_of(text: String) -> Chosen {
@@ -176,11 +184,11 @@ fn act(
             on_the_wire(&Wired { bridge, world, archive }, judge, snapshot, &sources, &told)
         }
         _ => {
-            told.step(4, "post --check", "No kernel to post to here: the orders are only checked.");
+            told.step(5, "post --check", "No kernel to post to here: the orders are only checked.");
             if !brief {
                 post::show(judge, None, &post::Kept::default(), terminal);
             }
-            told.step(5, "reach", "Worked out: what each port would do for whom.");
+            told.step(6, "reach", "Worked out: what each port would do for whom.");
             let mut check = reach::Check::new(judge, snapshot);
             for source in sources {
                 check.worked_out(source, archive_address(snapshot, source)?, LAN);
@@ -200,7 +208,7 @@ const PLATES: Subject = Subject::Port(Transport::Tcp, 7410);
 const TRIAL: Duration = Duration::from_secs(1);
 const MISTAKE: &str = "A mistake, on trial: somebody pauses the partner's rule.";
 const CHANGE: &str =
-    "What was meant: the staff may turn the dome from their desks. This is confirmed.";
+    "What the review found, mended: the desks may turn the dome, on tcp/7440. This is confirmed.";
 const AFTER: &str = "The same check again. This is what the orders were for.";
 
 struct Told<'t> {
@@ -236,9 +244,9 @@ fn on_the_wire(
     told: &Told<'_>,
 ) -> Result<(), Failure> {
     if !told.brief {
-        told.step(4, "reach", BEFORE);
+        told.step(5, "reach", BEFORE);
         reach::show(clients(wired, judge, snapshot, sources)?, "down", told.terminal);
-        told.step(5, "post", POST);
+        told.step(6, "post", POST);
     }
     let posting = Posting { brief: &judge.brief, record: record(judge) };
     let posted = wired.bridge.gate().post(&posting, &snapshot.interfaces)?;
@@ -246,13 +254,13 @@ fn on_the_wire(
         post::show(judge, Some(&posted), &post::Kept::default(), told.terminal);
     }
     if !told.brief {
-        told.step(6, "ask --in-force", ASK);
+        told.step(7, "ask --in-force", ASK);
         let approach = approach(snapshot, address(PARTNER)?)?;
         let frame = witness::question(&approach, PLATES, approach.target);
         let decision = wired.bridge.gate().ask(LAN, &frame)?;
         asked(judge, &approach, decision, told.terminal)?;
     }
-    told.step(7, "reach", AFTER);
+    told.step(8, "reach", AFTER);
     reach::show(clients(wired, judge, snapshot, sources)?, "up", told.terminal);
     let ground = Trial {
         try_out: &mut |posting, time| {
@@ -297,7 +305,7 @@ fn trials(judge: &Chosen, ground: Trial<'_>, told: &Told<'_>) -> Result<(), Fail
         post::show(next, Some(&posted), &kept, terminal);
         Ok::<_, Failure>(())
     };
-    told.step(8, "post --trial 1s", MISTAKE);
+    told.step(9, "post --trial 1s", MISTAKE);
     post(&mistaken(), try_out)?;
     let met = |source: IpAddr, subject: Subject| {
         let met = look(source, subject)?;
@@ -308,7 +316,7 @@ fn trials(judge: &Chosen, ground: Trial<'_>, told: &Told<'_>) -> Result<(), Fail
     terminal.line("Nobody confirms it. A second later:");
     std::thread::sleep(TRIAL + TRIAL / 10);
     met(partner, PLATES)?;
-    told.step(9, "post --trial 1s, then tipstaff confirm", CHANGE);
+    told.step(10, "post --trial 1s, then tipstaff confirm", CHANGE);
     post(&meant(), try_out)?;
     met(desk, dome)?;
     let kept = confirm()?;
@@ -409,23 +417,23 @@ fn in_the_kernel(
         let terminal = Terminal::new(told.terminal.json);
         move || -> Result<(), Failure> {
             let told = Told { brief, terminal: &terminal };
-            let mut gate = KernelGate::new(std::path::Path::new("/run/tipstaff"))?;
+            let mut gate = KernelGate::new(Path::new("/run/tipstaff"))?;
             if !brief {
-                told.step(4, "reach", BEFORE);
+                told.step(5, "reach", BEFORE);
                 reach::show(look(&judge, &snapshot, None, &sources)?, "down", &terminal);
-                told.step(5, "post", POST);
+                told.step(6, "post", POST);
             }
             let posting = Posting { brief: &judge.brief, record: record(&judge) };
             let posted = gate.post(&posting, &snapshot.interfaces)?;
             if !brief {
                 post::show(&judge, Some(&posted), &post::Kept::default(), &terminal);
-                told.step(6, "ask --in-force", ASK);
+                told.step(7, "ask --in-force", ASK);
                 let approach = witness::approach(address(PARTNER)?, None, &snapshot.interfaces)?;
                 let frame = witness::question(&approach, PLATES, approach.target);
                 let index = InterfaceIndex(approach.interface.index);
                 asked(&judge, &approach, gate.ask(index, &frame)?, &terminal)?;
             }
-            told.step(7, "reach", AFTER);
+            told.step(8, "reach", AFTER);
             reach::show(look(&judge, &snapshot, Some(&gate), &sources)?, "up", &terminal);
             let gate = std::cell::RefCell::new(gate);
             let ground = Trial {
@@ -475,9 +483,9 @@ mod tests {
     #[test]
     fn the_demo_orders_and_the_stored_snapshot_read() {
         let judge = orders();
-        assert_eq!(judge.brief.rules.len(), 7);
+        assert_eq!(judge.brief.rules.len(), 9);
         let speaking = |judge: &Chosen| judge.brief.rules().filter(|rule| rule.speaks()).count();
-        assert_eq!((speaking(&judge), speaking(&mistaken())), (6, 5));
+        assert_eq!((speaking(&judge), speaking(&mistaken())), (8, 7));
         assert_ne!(meant().text, judge.text);
         assert_eq!(stored().unwrap().listeners.len(), 4);
         assert!(stored().unwrap().interfaces.iter().any(|i| i.index == LAN.0 && i.name == "lan0"));
