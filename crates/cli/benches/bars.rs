@@ -13,11 +13,13 @@ use std::time::{Duration, Instant};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::compare::Comparison;
 use tipstaff_core::decide::{Decision, decide};
+use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::edit::{Edit, Which, edit};
 use tipstaff_core::orders::{Attachments, Sheets, read, read_all};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::reach::{Subject, first_packet};
+use tipstaff_core::review::{Around, review};
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::assembler::{
     Assembler, If, Op, R0, R1, R2, R3, R4, R6, R7, R8, R9, STACK, Width,
@@ -98,6 +100,23 @@ fn orders(rules: usize) -> String {
             "[[rules]]\nname = \"rule-{n}\"\naction = \"{}\"\ntraffic = \"tcp/{}\"\nsource = [\"10.{a}.{b}.0/24\", \"2001:db8:{n:x}::/48\"]\n",
             if n % 3 == 0 { "deny" } else { "allow" },
             1 + n % 60_000,
+        );
+    }
+    text
+}
+
+/// 10,000 rules on 200 ports, whose ranges of sources overlap.
+fn crossing() -> String {
+    let mut text = HEAD.to_owned();
+    for n in 0..10_000u32 {
+        let from = 0x0a00_0000 + (n / 200) * 700 + n % 7 * 90;
+        let range = [from, from + 1_000].map(std::net::Ipv4Addr::from);
+        text += &format!(
+            "[[rules]]\nname = \"rule-{n}\"\nnote = \"n\"\naction = \"{}\"\ntraffic = \"tcp/{}\"\nsource = \"{}-{}\"\nfamily = \"ipv4\"\n",
+            if n % 3 == 0 { "deny" } else { "allow" },
+            1_000 + n % 200,
+            range[0],
+            range[1],
         );
     }
     text
@@ -228,6 +247,18 @@ fn large() {
     let begin = Instant::now();
     black_box(read(&text).unwrap());
     line("10,000 rules alone: read and checked", format!("{:.1?}", begin.elapsed()), "");
+    for (what, text) in
+        [("about different things", &text), ("on 200 ports that cross", &crossing())]
+    {
+        let brief = Brief::of(&read(text).unwrap());
+        let begin = Instant::now();
+        let found = review(&brief, &Around { now: Moment(1), ..Around::default() });
+        let took = begin.elapsed();
+        let told = if found.gave_up { "; not all known" } else { "" };
+        let what =
+            format!("review of 10,000 rules {what} ({} findings{told})", found.findings.len());
+        line(&what, format!("{took:.2?}"), "≤ 2 s");
+    }
     let begin = Instant::now();
     let paused = edit(&text, &Edit::Pause(Which::Position(5_000))).unwrap();
     assert_eq!(paused.position, 5_000);
