@@ -13,7 +13,9 @@ const TOLD: usize = 30;
 pub fn show(report: &Report, terminal: &Terminal) {
     terminal.heading(&format!("reach of {}", report.host));
     terminal.note(&heading(report));
-    let vantages: Vec<String> = report.vantages.iter().map(ToString::to_string).collect();
+    // Two short lines need less room than one long one.
+    let column = |v: &Vantage| v.to_string().replace(" (", "\n(").replace(" via ", "\nvia ");
+    let vantages: Vec<String> = report.vantages.iter().map(column).collect();
     let headings = ["port", "program"].into_iter().chain(vantages.iter().map(String::as_str));
     let mut table = Columns::new(headings);
     for row in &report.rows {

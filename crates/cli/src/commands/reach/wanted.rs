@@ -48,10 +48,11 @@ pub fn vantages(
         named.push(STRANGER.to_owned());
     }
     let known = there(snapshot);
-    let mut found = BTreeSet::new();
+    // In the order that was asked for, each once.
+    let mut found: Vec<Vantage> = Vec::new();
     for name in &named {
         if let Ok(source) = name.parse::<IpAddr>() {
-            found.insert(Vantage::Outside { source, via: via.clone(), stands_for: None });
+            found.push(Vantage::Outside { source, via: via.clone(), stands_for: None });
             continue;
         }
         let members = match name.as_str() {
@@ -80,7 +81,9 @@ pub fn vantages(
             Vantage::Outside { source, via: via.clone(), stands_for }
         }));
     }
-    Ok(found.into_iter().collect())
+    let mut seen = BTreeSet::new();
+    found.retain(|vantage| seen.insert(vantage.clone()));
+    Ok(found)
 }
 
 /// Who is known to be there.
