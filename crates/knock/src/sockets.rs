@@ -164,37 +164,72 @@ fn farewell(socket: &Socket, after: Duration) -> Reply {
     }
 }
 
-/// Sends an echo request and waits for its reply, with a socket that any
-/// account may have where `net.ipv4.ping_group_range` lets it.
+/// Sends an echo request and waits for its reply: with a socket that any
+/// account may have where `net.ipv4.ping_group_range` lets it, else with a raw
+/// one, which root may have.
 pub fn ping(to: IpAddr, patience: Duration) -> Reply {
     let begin = Instant::now();
-    let (domain, protocol, request) = match to {
-        IpAddr::V4(_) => (Domain::IPV4, Protocol::ICMPV4, 8),
-        IpAddr::V6(_) => (Domain::IPV6, Protocol::ICMPV6, 128),
+    let (domain, protocol) = match to {
+        IpAddr::V4(_) => (Domain::IPV4, Protocol::ICMPV4),
+        IpAddr::V6(_) => (Domain::IPV6, Protocol::ICMPV6),
     };
+    // The low half of the process number, as long as it tells programs apart.
+    let id = std::process::id() as u16;
     let sent = || -> io::Result<Socket> {
-        let socket = Socket::new(domain, Type::DGRAM, Some(protocol))?;
+        let socket = Socket::new(domain, Type::DGRAM, Some(protocol))
+            .or_else(|_| Socket::new(domain, Type::RAW, Some(protocol)))?;
         socket.set_read_timeout(Some(patience))?;
         socket.connect(&SocketAddr::new(to, 0).into())?;
-        // Type, code, checksum and identifier (the kernel's), sequence.
-        socket.send(&[request, 0, 0, 0, 0, 0, 0, 1])?;
+        socket.send(&echo_request(to, id))?;
         Ok(socket)
     };
     let socket = match sent() {
         Ok(socket) => socket,
         Err(e) => return reply_of_error(&e, begin.elapsed()),
     };
-    let mut answer = [std::mem::MaybeUninit::uninit(); 64];
-    match socket.recv(&mut answer) {
-        Ok(_) => Reply::Data(begin.elapsed()),
-        Err(e) if matches!(e.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut) => {
-            Reply::Nothing(begin.elapsed())
+    let raw = socket.r#type().is_ok_and(|kind| kind == Type::RAW);
+    while begin.elapsed() < patience {
+        let mut answer = [0; 128];
+        match io::Read::read(&mut &socket, &mut answer) {
+            // A raw socket hears other programs' replies, too.
+            Ok(length) if raw && !is_my_reply(to, id, &answer[..length]) => {}
+            Ok(_) => return Reply::Data(begin.elapsed()),
+            Err(e) if matches!(e.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut) => {
+                break;
+            }
+            Err(e) => {
+                return match e.raw_os_error() {
+                    Some(nix::libc::EHOSTUNREACH | nix::libc::EACCES) => {
+                        Reply::Reset(begin.elapsed())
+                    }
+                    _ => reply_of_error(&e, begin.elapsed()),
+                };
+            }
         }
-        Err(e) => match e.raw_os_error() {
-            Some(nix::libc::EHOSTUNREACH | nix::libc::EACCES) => Reply::Reset(begin.elapsed()),
-            _ => reply_of_error(&e, begin.elapsed()),
-        },
     }
+    Reply::Nothing(begin.elapsed())
+}
+
+/// Type, code, checksum (of ICMPv6 the kernel's), identifier, sequence 1.
+fn echo_request(to: IpAddr, id: u16) -> [u8; 8] {
+    let [high, low] = id.to_be_bytes();
+    let mut message = [if to.is_ipv4() { 8 } else { 128 }, 0, 0, 0, high, low, 0, 1];
+    let sum = 0x0800 + u32::from(id) + 1;
+    let folded = (sum & 0xffff) + (sum >> 16);
+    let checksum = !(((folded & 0xffff) + (folded >> 16)) as u16);
+    if to.is_ipv4() {
+        message[2..4].copy_from_slice(&checksum.to_be_bytes());
+    }
+    message
+}
+
+/// Whether a raw socket's packet is the reply; of IPv4 it has its header.
+fn is_my_reply(to: IpAddr, id: u16, packet: &[u8]) -> bool {
+    let (begin, reply) = match to {
+        IpAddr::V4(_) => (packet.first().map_or(0, |first| usize::from(first & 0x0f) * 4), 0),
+        IpAddr::V6(_) => (0, 129),
+    };
+    packet.get(begin) == Some(&reply) && packet.get(begin + 4..begin + 6) == Some(&id.to_be_bytes())
 }
 
 fn open(door: Door) -> io::Result<Open> {
@@ -329,6 +364,17 @@ mod tests {
             "{replies:?}"
         );
         drop(programs.join().unwrap());
+    }
+
+    #[test]
+    fn an_echo_request_is_answered_by_this_host() {
+        for ip in ["127.0.0.1", "::1"] {
+            let reply = ping(ip.parse().unwrap(), Duration::from_secs(1));
+            // Neither kind of socket is for every account.
+            assert!(matches!(reply, Reply::Data(_) | Reply::NotSent(_)), "{ip} {reply:?}");
+        }
+        let request = echo_request("127.0.0.1".parse().unwrap(), 0x1234);
+        assert_eq!(request, [8, 0, 0xe5, 0xca, 0x12, 0x34, 0, 1]);
     }
 
     #[test]
