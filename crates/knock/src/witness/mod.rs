@@ -301,6 +301,7 @@ impl Witness {
         go_on: &mut dyn FnMut(usize) -> bool,
     ) -> io::Result<()> {
         let mut waiting: HashMap<Answered, Waiting> = HashMap::with_capacity(open.len());
+        let mut collected = Instant::now();
         for (nth, at) in open.iter().enumerate() {
             if !go_on(nth) {
                 break;
@@ -315,8 +316,10 @@ impl Witness {
             if nth == 0 {
                 self.check_the_mark()?;
             }
-            if nth % 256 == 255 {
+            // At a slow pace nothing stays half open for long.
+            if nth % 256 == 255 || collected.elapsed() > SETTLING {
                 self.collect(doors, &mut waiting, known)?;
+                collected = Instant::now();
             }
         }
         let last = Instant::now();
