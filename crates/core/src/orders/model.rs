@@ -312,6 +312,8 @@ pub struct Orders {
     pub postures: Vec<Posture>,
     /// Groups that rules can belong to.
     pub rule_groups: Vec<Group>,
+    /// The line in which a foundation is switched.
+    pub foundations_line: Option<usize>,
     /// The names that they define, in the order of the files.
     pub names: Vec<Named>,
     /// The rules in order; briefs share them.

@@ -286,6 +286,7 @@ impl<'t> Reader<'t> {
         let standing = self.standing(main);
         let foundations = self.foundations(main);
         let boot_written = main.get("boot").cloned();
+        let foundations_line = self.foundations_line(main);
         let program_exact = match main.get("program_exact") {
             Some(value) => self.boolean("program_exact", value),
             None => Some(false),
@@ -354,6 +355,7 @@ impl<'t> Reader<'t> {
             boot: boot?,
             services: std::mem::take(&mut names.services),
             names: std::mem::take(&mut names.named),
+            foundations_line,
             groups,
             hosts,
             postures,
@@ -444,6 +446,12 @@ impl<'t> Reader<'t> {
             }
         }
         Some(switches)
+    }
+
+    /// The line of the orders' own file in which a foundation is switched.
+    fn foundations_line(&self, root: &DeTable<'t>) -> Option<usize> {
+        let (key, _) = root.get("foundations")?.get_ref().as_table()?.iter().next()?;
+        Some(Place::of(self.text(), key.span().start).line)
     }
 
     /// Names of an address or a service that two files give are a fault.

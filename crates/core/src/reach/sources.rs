@@ -17,6 +17,9 @@ use crate::tables::Tables;
 /// Lists with more rules are not shown one by one.
 pub const MOST_RULES: usize = 2_000;
 
+/// Of up to so many kinds of sources the fewest are found for certain.
+const FEW: usize = 14;
+
 /// Addresses that never belong to anybody: documentation (RFC 5737, RFC 3849,
 /// RFC 9637) and benchmarking (RFC 2544, RFC 5180).
 const NOBODYS: [&str; 9] = [
@@ -131,8 +134,7 @@ pub struct Showing {
     pub target: IpAddr,
 }
 
-/// Finds the fewest sources (or nearly: the one that shows most new rules
-/// next, again and again) that let every inbound rule speak. `way`: where a
+/// Finds the fewest sources that let every inbound rule speak. `way`: where a
 /// source would come in and on which own address it would knock, `None` where
 /// it cannot come. `own`: this host's addresses; `known`: who is there.
 pub fn plan(
@@ -188,13 +190,8 @@ pub fn plan(
     }
     let mut plan = Plan::default();
     let mut done: BTreeSet<Option<RuleIndex>> = BTreeSet::new();
-    loop {
-        let new = |(_, showing): &(IpAddr, BTreeMap<Option<RuleIndex>, Showing>)| {
-            showing.keys().filter(|key| !done.contains(key)).count()
-        };
-        // The first of several that show as much: those are who is there.
-        let best = shows.iter().rev().max_by_key(|one| new(one));
-        let Some((source, showing)) = best.filter(|one| new(one) > 0) else { break };
+    for at in fewest(&shows) {
+        let (source, showing) = &shows[at];
         plan.sources.push(*source);
         for (key, knock) in showing {
             if done.insert(*key) {
@@ -209,6 +206,38 @@ pub fn plan(
         }
     }
     plan
+}
+
+/// The fewest that show all there is to show. Of many the one that shows most
+/// new rules is taken again and again, which may be one or two too many.
+fn fewest(shows: &[(IpAddr, BTreeMap<Option<RuleIndex>, Showing>)]) -> Vec<usize> {
+    let all: BTreeSet<_> = shows.iter().flat_map(|(_, showing)| showing.keys()).collect();
+    let mut chosen: Vec<usize> = Vec::new();
+    let mut left = all.clone();
+    while !left.is_empty() {
+        let new = |at: &usize| shows[*at].1.keys().filter(|key| left.contains(key)).count();
+        // The first of several that show as much.
+        let Some(best) = (0..shows.len()).rev().max_by_key(new) else { break };
+        left.retain(|key| !shows[best].1.contains_key(key));
+        chosen.push(best);
+    }
+    if shows.len() > FEW {
+        return chosen;
+    }
+    // All ways to choose fewer, the fewest first.
+    let better = (1..1u32 << shows.len())
+        .filter(|set| (set.count_ones() as usize) < chosen.len())
+        .filter(|set| {
+            let within = |at: usize| set >> at & 1 == 1;
+            let shown =
+                |key| (0..shows.len()).any(|at| within(at) && shows[at].1.contains_key(key));
+            all.iter().all(|key| shown(*key))
+        })
+        .min_by_key(|set| set.count_ones());
+    match better {
+        Some(set) => (0..shows.len()).filter(|at| set >> at & 1 == 1).collect(),
+        None => chosen,
+    }
 }
 
 fn why_not(rule: &Rule, subjects: &[Subject]) -> &'static str {
@@ -407,6 +436,19 @@ mod tests {
         let links = [AddressRange::parse("203.0.113.0/24").unwrap()];
         assert_eq!(stranger(&brief, Family::V4, &links), Some(ip("198.51.100.66")));
         assert_eq!(stranger(&brief, Family::V6, &links), Some(ip("2001:db8::66")));
+    }
+
+    #[test]
+    fn the_fewest_are_found_where_taking_the_most_first_is_one_too_many() {
+        let knock = Showing { source: ip(OWN), subject: Subject::Echo, target: ip(OWN) };
+        let shows = |rules: &[u32]| {
+            let showing = rules.iter().map(|n| (Some(RuleIndex(*n)), knock)).collect();
+            (ip(OWN), showing)
+        };
+        let all = [shows(&[0, 1, 2, 3]), shows(&[0, 1, 4]), shows(&[2, 3, 5])];
+        assert_eq!(fewest(&all), [1, 2]);
+        assert_eq!(fewest(&all[..1]), [0]);
+        assert_eq!(fewest(&[]), [0usize; 0]);
     }
 
     #[test]

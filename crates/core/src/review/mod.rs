@@ -249,7 +249,10 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
     if !brief.foundations.address_assignment {
         let what = "address assignment (DHCP and DHCPv6) is left to the rules".to_owned();
         let mend = "Write `address_assignment = true`, or be sure that this host has no lease.";
-        review.findings.push(Finding::about_all(Code::FoundationOff, what, mend));
+        review.findings.push(Finding {
+            line: orders.and_then(|orders| orders.foundations_line),
+            ..Finding::about_all(Code::FoundationOff, what, mend)
+        });
     }
     if let Some((what, mend)) = cut_off {
         review.findings.push(Finding::about_all(Code::CutsYouOff, what.to_owned(), mend));
