@@ -75,6 +75,21 @@ pub struct Shown {
     pub why: Option<String>,
 }
 
+/// What was checked, by what and when.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Checked {
+    /// The host.
+    pub host: String,
+    /// The orders that it was judged by, in words.
+    pub orders: String,
+    /// Their hash.
+    pub hash: String,
+    /// `up`, `down`, or `unknown` to who may not look.
+    pub gate: String,
+    /// When, seconds since 1970-01-01 UTC.
+    pub at: i64,
+}
+
 /// Which row of a table.
 type Place = (Subject, Option<IpAddr>);
 
@@ -139,6 +154,27 @@ impl Row {
 }
 
 impl Report {
+    /// A table of what was seen, counted.
+    pub fn of(checked: Checked, vantages: Vec<Vantage>, rows: Vec<Row>) -> Self {
+        let Checked { host, orders, hash, gate, at } = checked;
+        let mut report = Self {
+            host,
+            orders,
+            hash,
+            gate,
+            at,
+            vantages,
+            rows,
+            rules: Vec::new(),
+            differences: 0,
+            unknown: 0,
+            notes: Vec::new(),
+            complete: true,
+        };
+        report.count();
+        report
+    }
+
     /// Lets one row stand for ports in a row that do the same, from `least` of
     /// them on.
     pub fn gather(&mut self, least: usize) {
@@ -375,22 +411,14 @@ mod tests {
             heard: false,
             cells: outcomes.iter().map(|outcome| cell(*outcome)).collect(),
         };
-        let mut report = Report {
+        let checked = Checked {
             host: "archive".into(),
             orders: "orders 12 from orders.toml".into(),
             hash: "12".into(),
             gate: "up".into(),
             at: 7,
-            vantages: vantages.to_vec(),
-            rows: rows.iter().map(row).collect(),
-            rules: vec![],
-            differences: 0,
-            unknown: 0,
-            notes: vec![],
-            complete: true,
         };
-        report.count();
-        report
+        Report::of(checked, vantages.to_vec(), rows.iter().map(row).collect())
     }
 
     use Outcome::{Answers, Refuses, Silent, Unknown};

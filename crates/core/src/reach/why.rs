@@ -196,6 +196,22 @@ pub struct Circumstances<'c> {
     pub not_the_way_back: bool,
 }
 
+impl<'c> Circumstances<'c> {
+    /// Only the list and what listens.
+    pub fn plain(brief: &'c Brief, listeners: Option<&'c [Listener]>) -> Self {
+        Self {
+            brief,
+            listeners,
+            stopped: &[],
+            gate: None,
+            other_orders: false,
+            came_in: None,
+            others: &[],
+            not_the_way_back: false,
+        }
+    }
+}
+
 /// Why a cell that differs does so.
 pub(super) fn why(
     cell: &Cell,

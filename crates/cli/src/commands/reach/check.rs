@@ -1,29 +1,26 @@
 //! A check in the making: vantage after vantage adds a column; the cells are
 //! judged at the end, when it is known what no longer listens.
 
-use std::collections::hash_map::Entry;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
-use tipstaff_core::brief::{Brief, RuleIndex};
-use tipstaff_core::decide::{Decision, Speaker, decide};
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decide::{Decision, decide};
 use tipstaff_core::listener::{Listener, Scope};
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::{Action, Over};
-use tipstaff_core::packet::{Direction, Facts, InterfaceIndex};
-use tipstaff_core::rates::{SourceState, one_of_many};
+use tipstaff_core::orders::Action;
+use tipstaff_core::packet::{Facts, InterfaceIndex};
 use tipstaff_core::reach::{
-    Cell, Circumstances, How, Observed, Outcome, Report, Row, Said, Subject, Vantage, cell,
-    first_packet, let_in, program_at, speaker_words, subjects, takes,
+    Cell, Checked, Circumstances, How, Observed, Outcome, Report, Row, Said, Subject, Vantage,
+    cell, first_packet, let_in, program_at, speaker_words, subjects, takes,
 };
-use tipstaff_gate::kernel::{Asked, KernelGate};
-use tipstaff_gate::{Gate as _, GateError};
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::Door;
 use tipstaff_knock::witness::{self, Approach, Knocked, Witness, WitnessFault};
 
+use super::said::{Gate, ask, gate_words, of_reply, programs};
 use crate::chosen::Chosen;
 use crate::failure::{Failure, system};
 
@@ -65,9 +62,6 @@ struct Column {
     others: Vec<String>,
     not_the_way_back: bool,
 }
-
-/// The gate in force and its list.
-pub type Gate<'g> = (&'g KernelGate, &'g Brief);
 
 /// A check in the making.
 pub struct Check<'c> {
@@ -446,14 +440,11 @@ impl<'c> Check<'c> {
         for column in self.columns {
             let Column { vantage, cells, others, not_the_way_back } = column;
             let around = Circumstances {
-                brief: &self.judge.brief,
-                listeners: Some(&listeners),
                 stopped: &stopped,
-                gate: None,
                 other_orders: self.other_orders,
-                came_in: None,
                 others: &others,
                 not_the_way_back,
+                ..Circumstances::plain(&self.judge.brief, Some(&listeners))
             };
             let judged: Vec<Option<Cell>> = cells
                 .into_iter()
@@ -481,103 +472,14 @@ impl<'c> Check<'c> {
                 cells: columns.iter_mut().filter_map(Iterator::next).collect(),
             })
             .collect();
-        let mut report = Report {
+        let checked = Checked {
             host: self.judge.host.clone().unwrap_or_else(|| self.snapshot.host.clone()),
             orders: self.judge.origin.words(),
             hash: self.judge.origin.hash().to_string(),
             gate: gate.to_owned(),
             at: jiff::Timestamp::now().as_second(),
-            vantages,
-            rows,
-            rules: Vec::new(),
-            differences: 0,
-            unknown: 0,
-            notes: self.notes,
-            complete: self.complete,
         };
-        report.count();
-        report
+        let report = Report::of(checked, vantages, rows);
+        Report { notes: self.notes, complete: self.complete, ..report }
     }
-}
-
-/// What a reply means, with its evidence.
-pub fn of_reply(reply: Reply, target: IpAddr) -> Observed {
-    let remark = matches!(reply, Reply::Closed(_)).then(|| {
-        "the program accepts and closes at once: its own refusal, not the gate's".to_owned()
-    });
-    Observed {
-        outcome: reply.outcome(),
-        how: How::Wire,
-        target: Some(target),
-        evidence: Some(reply.to_string()),
-        gate: None,
-        remark,
-    }
-}
-
-fn gate_words(said: &Said) -> String {
-    let verb = match said.decision.verdict {
-        Action::Allow => "lets it in",
-        Action::Deny => "denies it",
-        Action::Refuse => "refuses it",
-    };
-    format!("{verb}, by {}", said.by)
-}
-
-/// Asks the loaded gate about every door by test run.
-fn ask(
-    (gate, brief): Gate<'_>,
-    approach: &Approach,
-    doors: &[(Subject, IpAddr)],
-) -> Result<Vec<Said>, GateError> {
-    let interface = InterfaceIndex(approach.interface.index);
-    let question = |(subject, target): &(Subject, IpAddr)| Asked {
-        interface,
-        program: None,
-        frame: witness::question(approach, *subject, *target),
-    };
-    let questions: Vec<Asked> = doors.iter().map(question).collect();
-    let decisions = gate.ask_all(Direction::Inbound, &questions)?;
-    let mut said = Vec::with_capacity(decisions.len());
-    let mut used_up = HashMap::new();
-    for decision in decisions {
-        let decision = match decision.speaker {
-            Speaker::Rule(index) => match used_up.entry(index) {
-                Entry::Occupied(known) => *known.get(),
-                Entry::Vacant(new) => *new.insert(beyond(gate, brief, index, approach.source)?),
-            },
-            _ => None,
-        }
-        .unwrap_or(decision);
-        said.push(Said { by: speaker_words(brief, decision.speaker), decision });
-    }
-    Ok(said)
-}
-
-/// What a rule says to a source that has used up its rate; `None` where there
-/// is room, or no rate. A question to the gate takes no account of rates.
-fn beyond(
-    gate: &KernelGate,
-    brief: &Brief,
-    index: RuleIndex,
-    source: IpAddr,
-) -> Result<Option<Decision>, GateError> {
-    let Some((rule, limit)) = brief.rule(index).and_then(|rule| Some((rule, rule.limit()?))) else {
-        return Ok(None);
-    };
-    let mine = |state: &SourceState| state.source.is_none_or(|s| s == one_of_many(source));
-    let states = gate.sources(&limit)?;
-    let used_up = states.iter().any(|state| mine(state) && state.room == 0);
-    let verdict = match rule.over {
-        Over::Deny => Action::Deny,
-        Over::Refuse => Action::Refuse,
-    };
-    Ok(used_up.then_some(Decision { verdict, speaker: Speaker::Beyond(index) }))
-}
-
-fn programs(listeners: &[Listener], subject: Subject) -> Vec<String> {
-    let bound = listeners.iter().filter(|l| Subject::Port(l.transport, l.port) == subject);
-    let names: BTreeSet<String> =
-        bound.flat_map(|l| l.owner.programs.iter().map(|p| p.name.clone())).collect();
-    names.into_iter().collect()
 }

@@ -10,17 +10,18 @@ use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::Host;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::reach::{
-    Cell, Circumstances, Outcome, Report, Row, Subject, Vantage, cell, subjects,
+    Cell, Checked, Circumstances, Outcome, Report, Row, Subject, Vantage, cell, subjects,
 };
 use tipstaff_host::routes::{Way, way_to};
 use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::{self, Door};
 
-use super::check::{Place, of_reply};
+use super::check::Place;
 use super::pace::Pace;
+use super::said::of_reply;
 use super::wanted;
 use crate::arguments::{Common, ReachOptions};
-use crate::chosen::{self, Origin, setting};
+use crate::chosen::{self, setting};
 use crate::failure::{Failure, system};
 
 /// Knocks on a host of the orders, each family by itself.
@@ -82,33 +83,15 @@ pub fn look(
             cells: columns.iter_mut().map(|column| column.next().flatten()).collect(),
         })
         .collect();
-    let complete = !pace.is_over();
-    Ok(report(name, &origin, vantages, rows, complete))
-}
-
-fn report(
-    name: &str,
-    origin: &Origin,
-    vantages: Vec<Vantage>,
-    rows: Vec<Row>,
-    complete: bool,
-) -> Report {
-    let mut report = Report {
+    let checked = Checked {
         host: name.to_owned(),
         orders: origin.words(),
         hash: origin.hash().to_string(),
         gate: "unknown".into(),
         at: jiff::Timestamp::now().as_second(),
-        vantages,
-        rows,
-        rules: Vec::new(),
-        differences: 0,
-        unknown: 0,
-        notes: Vec::new(),
-        complete,
     };
-    report.count();
-    report
+    let report = Report::of(checked, vantages, rows);
+    Ok(Report { complete: !pace.is_over(), ..report })
 }
 
 /// The host's first address of each family that a way leads to, with the own
@@ -163,16 +146,7 @@ fn column(
         })
         .collect();
     let mut replies = sockets::knock(&doors, patience, &mut |_| pace.go_on()).into_iter();
-    let around = Circumstances {
-        brief,
-        listeners: None,
-        stopped: &[],
-        gate: None,
-        other_orders: false,
-        came_in: None,
-        others: &[],
-        not_the_way_back: false,
-    };
+    let around = Circumstances::plain(brief, None);
     let judge = |place: &Place, reply: Reply| {
         let observed = of_reply(reply, target);
         cell((place.subject, vantage), (target, InterfaceIndex(0)), observed, &around)

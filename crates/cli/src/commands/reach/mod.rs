@@ -6,6 +6,7 @@ mod far;
 mod memory;
 mod pace;
 mod page;
+mod said;
 mod text;
 mod wanted;
 
@@ -27,9 +28,10 @@ use crate::arguments::{Common, ReachCommand, ReachOptions};
 use crate::chosen::{self, Visible};
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
+pub use check::Check;
 use check::Place;
-pub use check::{Check, Gate};
 use pace::Pace;
+use said::Gate;
 
 /// Knocking on oneself costs nothing, so the patience may be longer.
 const LEAST_PATIENCE_HERE: Duration = Duration::from_millis(300);

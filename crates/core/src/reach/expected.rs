@@ -1,0 +1,444 @@
+//! What is to be checked, and what the orders mean each port to do.
+
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+
+use super::{Cell, Circumstances, Observed, Outcome, Subject, Vantage, why};
+use crate::brief::{Brief, RuleIndex};
+use crate::decide::{Mismatch, Question, Speaker, decide, mismatch};
+use crate::listener::Listener;
+use crate::moment::Moment;
+use crate::names::address::Family;
+use crate::names::traffic::{TCP, TrafficKey, Transport, UDP};
+use crate::orders::{Action, Rule};
+use crate::packet::{
+    Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, ProgramIndex, TcpFlags,
+};
+
+/// What is to be checked: every listener; every port that a rule names, and of
+/// a range that nothing listens in the first one; echo requests where a rule
+/// speaks of them; and a port of each transport that is left to the standing answer.
+pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
+    let mut subjects: BTreeSet<Subject> =
+        listeners.iter().map(|l| Subject::Port(l.transport, l.port)).collect();
+    let inbound = |r: &&Rule| r.speaks() && r.direction == Direction::Inbound;
+    for rule in brief.rules().filter(inbound) {
+        let Some(keys) = &rule.traffic.keys else { continue };
+        if keys.contains(Subject::Echo.key(Family::V4).0) {
+            subjects.insert(Subject::Echo);
+        }
+        let unheard = keys.ranges().iter().filter_map(|range| first_port(*range));
+        subjects.extend(
+            unheard.filter(|(subject, last)| !heard(listeners, *subject, *last)).map(|(s, _)| s),
+        );
+    }
+    subjects.extend(sample(brief, listeners));
+    subjects
+}
+
+/// One port of each transport that nobody listens on and no rule names: they
+/// show what the standing answer does.
+fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject> {
+    const TRIED: [u16; 8] = [23, 445, 161, 3389, 5900, 69, 1900, 9];
+    let named = move |subject: &Subject| {
+        let Subject::Port(transport, port) = *subject else { return true };
+        let key = transport.key(port).0;
+        let speaks = |rule: &Rule| {
+            rule.speaks() && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
+        };
+        heard(listeners, *subject, port) || brief.rules().any(speaks)
+    };
+    let of = |transport| TRIED.into_iter().map(move |port| Subject::Port(transport, port));
+    [Transport::Tcp, Transport::Udp]
+        .into_iter()
+        .filter_map(move |transport| of(transport).find(|subject| !named(subject)))
+}
+
+/// The first port of a range of keys, and the last one; `None` for whole
+/// protocols and those without ports.
+fn first_port((first, last): (u32, u32)) -> Option<(Subject, u16)> {
+    let transport = match TrafficKey(first).protocol() {
+        TCP => Transport::Tcp,
+        UDP => Transport::Udp,
+        _ => return None,
+    };
+    let (from, to) = (TrafficKey(first).low(), TrafficKey(last).low());
+    (from > 0).then_some((Subject::Port(transport, from), to))
+}
+
+/// Whether something listens between a port and a last one.
+fn heard(listeners: &[Listener], first: Subject, last: u16) -> bool {
+    let Subject::Port(transport, from) = first else { return false };
+    listeners.iter().any(|l| l.transport == transport && (from..=last).contains(&l.port))
+}
+
+/// The facts of a first packet, at a time when nothing has expired yet that the
+/// list does not silence ([`Brief::expire`]), about `subject` from an outside source.
+pub fn first_packet(
+    subject: Subject,
+    source: IpAddr,
+    target: IpAddr,
+    interface: InterfaceIndex,
+) -> Facts {
+    let payload = match subject {
+        Subject::Port(Transport::Tcp, to) => {
+            Payload::Tcp { from: 61_000, to, flags: TcpFlags(TcpFlags::SYN) }
+        }
+        Subject::Port(Transport::Udp, to) => Payload::Udp { from: 61_000, to },
+        Subject::Echo => {
+            let kind = if source.is_ipv4() { 8 } else { 128 };
+            Payload::Icmp { kind, code: 0, id: 61_000 }
+        }
+    };
+    Facts {
+        interface,
+        direction: Direction::Inbound,
+        program: ProgramIndex::OTHER,
+        belongs: false,
+        now: Moment::default(),
+        packet: Packet::Ip(IpPacket { source, destination: target, payload }),
+    }
+}
+
+/// The program that takes packets to `subject` at `target`, as the list counts it.
+pub fn program_at(
+    brief: &Brief,
+    listeners: &[Listener],
+    subject: Subject,
+    target: IpAddr,
+) -> ProgramIndex {
+    let takes = |l: &&Listener| Subject::Port(l.transport, l.port) == subject && l.takes(target);
+    let listener = listeners.iter().find(takes);
+    listener.and_then(Listener::path).map_or(ProgramIndex::OTHER, |path| brief.program_index(path))
+}
+
+/// What the orders mean a port to do, and who says so.
+///
+/// A rule that names the port means it to answer, whether or not something
+/// listens. A standing allow, or a rule about any traffic, means nothing in
+/// particular: then the listeners say what is to be expected.
+///
+/// `listeners`: `None` for another machine, of which nothing but the orders is
+/// known; what depends on its listeners or interfaces is unknown then.
+pub fn expected(
+    brief: &Brief,
+    listeners: Option<&[Listener]>,
+    subject: Subject,
+    vantage: &Vantage,
+    (target, interface): (IpAddr, InterfaceIndex),
+) -> (Outcome, String) {
+    let elsewhere = listeners.is_none();
+    let listeners = listeners.unwrap_or_default();
+    let bound = |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
+    let source = match vantage.source() {
+        None => {
+            let names = |r: &Rule| {
+                let inbound = r.direction == Direction::Inbound;
+                r.speaks()
+                    && inbound
+                    && r.action == Action::Allow
+                    && is_meant(r, listeners, subject, Family::V4)
+            };
+            let rule = brief.indexed().find(|(_, rule)| names(rule)).map(|(index, _)| index);
+            let bound = listeners.iter().any(|l| bound(&l));
+            return match rule {
+                Some(index) => (Outcome::Answers, speaker_words(brief, Speaker::Rule(index))),
+                None if subject == Subject::Echo => (Outcome::Answers, "the kernel itself".into()),
+                None if bound => (Outcome::Answers, "its own listener".into()),
+                None => (Outcome::Refuses, "nobody".into()),
+            };
+        }
+        Some(source) => source,
+    };
+    let program = program_at(brief, listeners, subject, target);
+    let packet = Facts { program, ..first_packet(subject, source, target, interface) };
+    let decision = decide(brief, &packet);
+    let by = speaker_words(brief, decision.speaker);
+    if elsewhere && let Some(rule) = depends_on_the_place(brief, &packet, decision.speaker) {
+        return (Outcome::Unknown, format!("{rule} looks at interfaces or programs there"));
+    }
+    let named = |index: RuleIndex| {
+        let family = Family::of(source);
+        brief.rule(index).is_some_and(|rule| is_meant(rule, listeners, subject, family))
+    };
+    let outcome = match (decision.verdict, decision.speaker) {
+        (Action::Deny, _) => Outcome::Silent,
+        (Action::Refuse, _) => Outcome::Refuses,
+        (Action::Allow, Speaker::Rule(index)) if named(index) => Outcome::Answers,
+        (Action::Allow, _) if elsewhere => Outcome::Unknown,
+        (Action::Allow, _) => let_in(listeners, subject, target, brief.interface_name(interface)),
+    };
+    (outcome, by)
+}
+
+/// The first rule before the one that spoke which would speak on another
+/// interface, or for another program.
+fn depends_on_the_place(brief: &Brief, facts: &Facts, speaker: Speaker) -> Option<String> {
+    let Packet::Ip(ip) = facts.packet else { return None };
+    let question = Question::of(facts, &ip)?;
+    let spoke = match speaker {
+        Speaker::Rule(index) => index,
+        _ => RuleIndex(u32::MAX),
+    };
+    let open = |(_, rule): &(RuleIndex, &Rule)| {
+        matches!(mismatch(brief, rule, &question), Some(Mismatch::Interface | Mismatch::Program))
+    };
+    let (index, _) = brief.indexed().take_while(|(index, _)| *index < spoke).find(open)?;
+    Some(speaker_words(brief, Speaker::Rule(index)))
+}
+
+/// Whether a rule means this very port to answer. Of a range one port is
+/// enough: those that are listened to, or the first.
+fn is_meant(rule: &Rule, listeners: &[Listener], subject: Subject, family: Family) -> bool {
+    let Some(keys) = &rule.traffic.keys else { return false };
+    let key = subject.key(family).0;
+    let within = keys.ranges().iter().find(|(first, last)| (*first..=*last).contains(&key));
+    let Some(range) = within else { return false };
+    match first_port(*range) {
+        Some((first, last)) if first == subject => {
+            let Subject::Port(_, port) = first else { return true };
+            port == last || !heard(listeners, first, last)
+        }
+        Some(_) => false,
+        None => true,
+    }
+}
+
+/// Whether a socket takes packets to `target` that arrive on the interface
+/// called `arrives`, where that is known.
+pub fn takes(listener: &Listener, target: IpAddr, arrives: Option<&str>) -> bool {
+    let on_device = match (&listener.device, arrives) {
+        (Some(device), Some(name)) => device == name,
+        _ => true,
+    };
+    on_device && listener.takes(target)
+}
+
+/// What a port does when nothing denies: it answers where a socket takes the
+/// packet, and refuses elsewhere.
+pub fn let_in(
+    listeners: &[Listener],
+    subject: Subject,
+    target: IpAddr,
+    arrives: Option<&str>,
+) -> Outcome {
+    let mine = |l: &Listener| Subject::Port(l.transport, l.port) == subject;
+    if subject == Subject::Echo || listeners.iter().any(|l| mine(l) && takes(l, target, arrives)) {
+        Outcome::Answers
+    } else {
+        Outcome::Refuses
+    }
+}
+
+/// Puts a cell together and says why it differs. `target` and `interface`:
+/// what was knocked on, and where the vantage's packets arrive.
+pub fn cell(
+    (subject, vantage): (Subject, &Vantage),
+    (target, interface): (IpAddr, InterfaceIndex),
+    observed: Observed,
+    around: &Circumstances<'_>,
+) -> Cell {
+    let (expected, expected_by) =
+        expected(around.brief, around.listeners, subject, vantage, (target, interface));
+    let mut cell = Cell { expected, expected_by, observed, why: None, next: None };
+    if cell.differs() {
+        let why = why::why(&cell, (subject, vantage), target, around);
+        cell.next = Some(why.next(subject));
+        cell.why = Some(why);
+    }
+    cell
+}
+
+/// `rule 3 (web)`, `the standing answer`, `foundation malformed`.
+pub fn speaker_words(brief: &Brief, speaker: Speaker) -> String {
+    match speaker {
+        Speaker::Nobody => "nobody: it is not IP".into(),
+        Speaker::Foundation(foundation) => format!("foundation {foundation}"),
+        Speaker::Rule(index) => match brief.rule(index) {
+            Some(rule) => format!("rule {} ({})", index.position(), rule.name),
+            None => format!("rule {}", index.position()),
+        },
+        Speaker::Beyond(index) => {
+            format!("the rate of {}", speaker_words(brief, Speaker::Rule(index)))
+        }
+        Speaker::Standing(direction) => format!("the standing answer {direction}"),
+        Speaker::Unsound => "its guard against unsound tables".into(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{How, Said};
+    use super::*;
+    use crate::decide::Decision;
+    use crate::listener::Owner;
+    use crate::orders::read;
+
+    const ORDERS: &str = r#"version = 1
+[standing]
+inbound = "deny"
+outbound = "allow"
+transit = "deny"
+[[rules]]
+name = "dome"
+action = "allow"
+traffic = ["tcp/7410", "udp/7420-7423", "icmp/echo"]
+source = "198.51.100.0/24"
+"#;
+    const OWN: &str = "198.51.100.20";
+
+    fn listener(port: u16, address: &str) -> Listener {
+        Listener {
+            transport: Transport::Tcp,
+            port,
+            address: address.parse().unwrap(),
+            only_v6: false,
+            device: None,
+            queue: Some((0, 128)),
+            owner: Owner { uid: 0, account: "root".into(), programs: vec![] },
+        }
+    }
+
+    fn seen(outcome: Outcome) -> Observed {
+        let target = Some(OWN.parse().unwrap());
+        Observed { outcome, how: How::Wire, target, ..Observed::unknown("") }
+    }
+
+    #[test]
+    fn subjects_are_listeners_named_ports_and_a_sample() {
+        let brief = Brief::of(&read(ORDERS).unwrap());
+        let names = |listeners: &[Listener]| -> Vec<String> {
+            subjects(&brief, listeners).iter().map(ToString::to_string).collect()
+        };
+        let all = ["tcp/22", "tcp/23", "tcp/7410", "udp/23", "udp/7420", "icmp/echo"];
+        assert_eq!(names(&[listener(22, "::")]), all);
+        // A range is not accused of its unused ports.
+        let mut camera = listener(7422, "::");
+        camera.transport = Transport::Udp;
+        assert_eq!(names(&[camera]), ["tcp/23", "tcp/7410", "udp/23", "udp/7422", "icmp/echo"]);
+    }
+
+    const DOME: Subject = Subject::Port(Transport::Tcp, 7410);
+
+    fn words(source: &str, outcome: Outcome, around: &Circumstances<'_>) -> String {
+        let vantage = Vantage::of(source.parse().unwrap());
+        let place = (OWN.parse().unwrap(), InterfaceIndex(2));
+        let cell = cell((DOME, &vantage), place, seen(outcome), around);
+        assert_eq!(cell.why.is_some(), cell.next.is_some());
+        cell.why.map(|w| w.to_string()).unwrap_or_default()
+    }
+
+    #[test]
+    fn what_listens_elsewhere_or_nowhere_is_told_apart() {
+        let brief = Brief::of(&read(ORDERS).unwrap());
+        let refused = |listeners: &[Listener]| {
+            words("198.51.100.23", Outcome::Refuses, &Circumstances::plain(&brief, Some(listeners)))
+        };
+        assert_eq!(refused(&[]), "nothing listens on it");
+        let mut slip = listener(7401, "0.0.0.0");
+        let path = Some("/usr/sbin/domed".to_owned());
+        slip.owner.programs = vec![crate::listener::Program { pid: 7, name: "domed".into(), path }];
+        assert_eq!(refused(&[slip]), "nothing listens on it; domed on tcp/7401 does");
+        assert_eq!(refused(&[listener(7410, "127.0.0.1")]), "listens on loopback only");
+        assert_eq!(refused(&[listener(7410, "198.51.100.21")]), "listens on 198.51.100.21 only");
+        let mut device = listener(7410, "0.0.0.0");
+        device.device = Some("lan9".into());
+        assert_eq!(refused(&[device]), "listens on the interface lan9 only");
+    }
+
+    #[test]
+    fn every_difference_has_its_reason() {
+        const FRIEND: &str = "198.51.100.23";
+        const STRANGER: &str = "192.0.2.66";
+        use Outcome::{Answers, Refuses, Silent, Unknown};
+        let brief = Brief::of(&read(ORDERS).unwrap());
+        let said = |verdict, speaker, by: &str| Said {
+            decision: Decision { verdict, speaker },
+            by: by.to_owned(),
+        };
+        let standing = Speaker::Standing(Direction::Inbound);
+        let denied = said(Action::Deny, standing, "the standing answer inbound");
+        let beyond = Speaker::Beyond(RuleIndex(0));
+        let used_up = said(Action::Deny, beyond, "the rate of rule 1 (dome)");
+        let allowed = said(Action::Allow, Speaker::Rule(RuleIndex(0)), "rule 1 (dome)");
+        let everywhere = [listener(7410, "0.0.0.0")];
+        let plain = Circumstances::plain(&brief, Some(&everywhere));
+        let cases: [(&str, Outcome, Circumstances<'_>, &str); 11] = [
+            (FRIEND, Answers, plain, ""),
+            (STRANGER, Silent, plain, ""),
+            (STRANGER, Unknown, plain, ""),
+            (
+                FRIEND,
+                Silent,
+                Circumstances { gate: Some(&denied), ..plain },
+                "the gate denied it by the standing answer inbound",
+            ),
+            (
+                FRIEND,
+                Silent,
+                Circumstances { gate: Some(&denied), other_orders: true, ..plain },
+                "other orders are in force, and there the standing answer inbound speaks",
+            ),
+            (
+                FRIEND,
+                Silent,
+                Circumstances { gate: Some(&used_up), ..plain },
+                "this source has used up the rate of rule 1 (dome)",
+            ),
+            (
+                FRIEND,
+                Silent,
+                Circumstances {
+                    gate: Some(&allowed),
+                    came_in: Some(false),
+                    others: &["sieve".to_owned()],
+                    ..plain
+                },
+                "the program sieve at the interface stopped it, not the gate",
+            ),
+            (
+                STRANGER,
+                Answers,
+                Circumstances { gate: Some(&denied), ..plain },
+                "another program at the interface let it in before the gate",
+            ),
+            (STRANGER, Answers, plain, "the orders deny it, but no gate that does is in force"),
+            (STRANGER, Refuses, plain, "the orders deny it, but no gate that does is in force"),
+            (
+                FRIEND,
+                Refuses,
+                Circumstances { stopped: &[DOME], ..plain },
+                "it listened when the check began, and no longer does",
+            ),
+        ];
+        for (source, outcome, around, expected) in cases {
+            assert_eq!(words(source, outcome, &around), expected);
+        }
+        let mut full = listener(7410, "0.0.0.0");
+        full.queue = Some((129, 128));
+        let full = [full];
+        let full = Circumstances::plain(&brief, Some(&full));
+        assert_eq!(words(FRIEND, Silent, &full), "the program's accept queue is full");
+        let astray = Circumstances { not_the_way_back: true, ..full };
+        assert!(words(FRIEND, Silent, &astray).contains("leads out elsewhere"));
+        let far = Circumstances { listeners: None, ..plain };
+        assert!(words(FRIEND, Refuses, &far).contains("from another machine"));
+    }
+
+    #[test]
+    fn of_another_machine_only_what_the_orders_say_is_expected() {
+        let by_interface = ORDERS.replace(
+            "[[rules]]",
+            "[[rules]]\nname = \"inside\"\naction = \"deny\"\ntraffic = \"tcp/7410\"\ninterface = \"lan1\"\n[[rules]]",
+        );
+        let machine =
+            Vantage::Machine { name: "desk-3".into(), source: "198.51.100.23".parse().unwrap() };
+        let place = (OWN.parse().unwrap(), InterfaceIndex(0));
+        let expected =
+            |text: &str| expected(&Brief::of(&read(text).unwrap()), None, DOME, &machine, place).0;
+        assert_eq!(expected(ORDERS), Outcome::Answers);
+        assert_eq!(expected(&by_interface), Outcome::Unknown);
+        let open = ORDERS.replace("inbound = \"deny\"", "inbound = \"allow\"");
+        assert_eq!(expected(&open.replace("tcp/7410", "tcp/7411")), Outcome::Unknown);
+    }
+}

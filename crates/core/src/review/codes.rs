@@ -1,0 +1,206 @@
+//! What a review can find: kinds, how much each matters, and a finding.
+
+use serde::Serialize;
+
+/// How much it matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Good to know.
+    Note,
+    /// Probably not meant.
+    Warning,
+    /// The orders do not do what they say.
+    Error,
+}
+
+/// What kind of finding it is; its name is its stable code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Code {
+    /// Earlier rules take everything that it is about.
+    NeverSpeaks,
+    /// No packet on this machine can meet its conditions.
+    NotHere,
+    /// The same as an earlier rule.
+    Duplicate,
+    /// Nothing would change without it.
+    Redundant,
+    /// A rule before it speaks for everything.
+    AfterCatchAll,
+    /// A rule before it says the opposite of a part of it.
+    PartlyContradicted,
+    /// Its time is over.
+    Expired,
+    /// Lets anybody in to a service that is often attacked.
+    TooWide,
+    /// A remote shell for everyone without a rate.
+    ShellWithoutRate,
+    /// Lets a network in to everything.
+    AllPorts,
+    /// Addresses of one family only.
+    OneFamily,
+    /// Allows what nobody listens to.
+    NobodyListens,
+    /// A port one slip away from one that somebody listens on.
+    MistypedPort,
+    /// Somebody listens, and nobody may come.
+    NobodyMayCome,
+    /// A foundation is switched off.
+    FoundationOff,
+    /// Lets out what leaves by itself: the answers to what is let in.
+    OutboundHalf,
+    /// The remote shell of who asks would not be let in again.
+    CutsYouOff,
+    /// A name that nothing uses.
+    UnusedName,
+    /// Nobody says why it is there.
+    NoNote,
+}
+
+impl Code {
+    /// All.
+    pub const ALL: [Self; 19] = [
+        Self::NeverSpeaks,
+        Self::NotHere,
+        Self::Duplicate,
+        Self::Redundant,
+        Self::AfterCatchAll,
+        Self::PartlyContradicted,
+        Self::Expired,
+        Self::TooWide,
+        Self::ShellWithoutRate,
+        Self::AllPorts,
+        Self::OneFamily,
+        Self::NobodyListens,
+        Self::MistypedPort,
+        Self::NobodyMayCome,
+        Self::FoundationOff,
+        Self::OutboundHalf,
+        Self::CutsYouOff,
+        Self::UnusedName,
+        Self::NoNote,
+    ];
+
+    /// As orders and reports write it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::NeverSpeaks => "never-speaks",
+            Self::NotHere => "not-here",
+            Self::Duplicate => "duplicate",
+            Self::Redundant => "redundant",
+            Self::AfterCatchAll => "after-catch-all",
+            Self::PartlyContradicted => "partly-contradicted",
+            Self::Expired => "expired",
+            Self::TooWide => "too-wide",
+            Self::ShellWithoutRate => "shell-without-rate",
+            Self::AllPorts => "all-ports",
+            Self::OneFamily => "one-family",
+            Self::NobodyListens => "nobody-listens",
+            Self::MistypedPort => "mistyped-port",
+            Self::NobodyMayCome => "nobody-may-come",
+            Self::FoundationOff => "foundation-off",
+            Self::OutboundHalf => "outbound-half",
+            Self::CutsYouOff => "cuts-you-off",
+            Self::UnusedName => "unused-name",
+            Self::NoNote => "no-note",
+        }
+    }
+
+    /// How much it matters.
+    pub const fn severity(self) -> Severity {
+        match self {
+            Self::NeverSpeaks | Self::AfterCatchAll | Self::Duplicate | Self::CutsYouOff => {
+                Severity::Error
+            }
+            Self::Redundant
+            | Self::TooWide
+            | Self::ShellWithoutRate
+            | Self::AllPorts
+            | Self::MistypedPort
+            | Self::FoundationOff => Severity::Warning,
+            Self::NotHere
+            | Self::Expired
+            | Self::OneFamily
+            | Self::NobodyListens
+            | Self::NobodyMayCome
+            | Self::PartlyContradicted
+            | Self::OutboundHalf
+            | Self::UnusedName
+            | Self::NoNote => Severity::Note,
+        }
+    }
+
+    /// Why it matters, a sentence.
+    pub const fn why(self) -> &'static str {
+        match self {
+            Self::NeverSpeaks => "Whoever reads it believes that it does something.",
+            Self::NotHere => "It waits for an interface that may never come.",
+            Self::Duplicate => "Of two the same, one will be changed one day and the other not.",
+            Self::Redundant => "What changes nothing hides what does.",
+            Self::AfterCatchAll => "Nothing behind a rule about everything is ever asked.",
+            Self::PartlyContradicted => "Which of the two was meant for that part, nobody can see.",
+            Self::Expired => "What is over is only in the way.",
+            Self::TooWide => "Services like this are looked for and attacked all day long.",
+            Self::ShellWithoutRate => "Passwords and keys are guessed as fast as the line allows.",
+            Self::AllPorts => "Whatever is started there later is open to all of them.",
+            Self::OneFamily => "The same people come by the other family, too, or cannot.",
+            Self::NobodyListens => "It is open for whatever takes that port one day.",
+            Self::MistypedPort => "What was meant stays shut, and another port open.",
+            Self::NobodyMayCome => "Either the program or a rule is missing its other half.",
+            Self::FoundationOff => "Without it this host may lose its address.",
+            Self::OutboundHalf => "It opens connections the other way, which nobody asked for.",
+            Self::CutsYouOff => "Once they are in force, you cannot come back to mend them.",
+            Self::UnusedName => "A name that stands for nothing is taken for a rule.",
+            Self::NoNote => "In a year nobody knows who may take it out.",
+        }
+    }
+}
+
+/// One finding.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Finding {
+    /// Its kind.
+    pub code: Code,
+    /// How much it matters.
+    pub severity: Severity,
+    /// The rule; `None` where it is about the orders as a whole.
+    pub rule: Option<String>,
+    /// Its position.
+    pub position: Option<usize>,
+    /// The included file that it stands in; `None` for the orders' own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// The line of the rule.
+    pub line: Option<usize>,
+    /// What was found, a sentence without a full stop.
+    pub what: String,
+    /// What to do about it.
+    pub mend: String,
+}
+
+/// All findings.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Review {
+    /// In the order of the rules.
+    pub findings: Vec<Finding>,
+    /// How many were found that the orders accept.
+    pub accepted: usize,
+    /// Whether the list was too tangled to know all of what never speaks.
+    pub gave_up: bool,
+}
+
+impl Finding {
+    pub(super) fn about_all(code: Code, what: String, mend: &str) -> Self {
+        Self {
+            code,
+            severity: code.severity(),
+            rule: None,
+            position: None,
+            file: None,
+            line: None,
+            what,
+            mend: mend.to_owned(),
+        }
+    }
+}
