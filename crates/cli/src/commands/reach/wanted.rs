@@ -59,15 +59,14 @@ pub fn vantages(
             STRANGER => strangers(judge, snapshot),
             group => members(&judge.orders, group, snapshot, &known)?,
         };
-        let (can, cannot): (Vec<IpAddr>, Vec<IpAddr>) = members
-            .into_iter()
-            .partition(|a| witness::approach(*a, via.as_deref(), &snapshot.interfaces).is_ok());
+        let (can, cannot): (Vec<IpAddr>, Vec<IpAddr>) =
+            members.into_iter().partition(|a| can_be_played(*a, via.as_deref(), snapshot));
         for family in Family::BOTH {
             let of = |all: &[IpAddr]| all.iter().filter(|a| Family::of(**a) == family).count();
             let lost = of(&cannot);
             if lost > 0 && of(&can) == 0 {
                 notes
-                    .push(format!("nobody of {name} can come here by {family}: no way leads back"));
+                    .push(format!("nobody of {name} can be played by {family}: no way leads back, or not out of an interface with Ethernet frames"));
             }
         }
         if can.len() > MOST_MEMBERS {
@@ -84,6 +83,12 @@ pub fn vantages(
     let mut seen = BTreeSet::new();
     found.retain(|vantage| seen.insert(vantage.clone()));
     Ok(found)
+}
+
+/// Whether a way leads back to an address, out of an interface that takes frames.
+fn can_be_played(source: IpAddr, via: Option<&str>, snapshot: &Snapshot) -> bool {
+    witness::approach(source, via, &snapshot.interfaces)
+        .is_ok_and(|approach| approach.interface.hardware.is_some())
 }
 
 /// Who is known to be there.
@@ -189,6 +194,7 @@ pub fn from_orders(judge: &Chosen, snapshot: &Snapshot) -> Result<Plan, Failure>
     }
     let mut way = |source: IpAddr| {
         let approach = witness::approach(source, None, &snapshot.interfaces).ok()?;
+        approach.interface.hardware?;
         Some((approach.target, InterfaceIndex(approach.interface.index)))
     };
     let own = own_addresses(&snapshot.interfaces);
