@@ -357,11 +357,19 @@ fn subjects_apart(inbound: &[(RuleIndex, &Rule)], listeners: &[Listener]) -> Vec
         tried.extend([*first, last.saturating_add(1), first.saturating_sub(1)]);
     }
     // Left to the standing answer, most often.
-    tried.extend([Transport::Tcp.key(9).0, Transport::Udp.key(9).0]);
+    tried.extend([
+        Transport::Tcp.key(9).0,
+        Transport::Udp.key(9).0,
+        TrafficKey::new(ICMP, 0x0800).0,
+    ]);
     let mut kinds: HashMap<(u8, Vec<u64>), ()> = HashMap::new();
     let mut subjects = BTreeSet::new();
     for key in tried {
-        let key = TrafficKey(key);
+        let mut key = TrafficKey(key);
+        // Port 0 stands for the ports behind it.
+        if matches!(key.protocol(), TCP | UDP) && key.low() == 0 {
+            key = TrafficKey(key.0 + 1);
+        }
         let subject = match key.protocol() {
             TCP if key.low() > 0 => Subject::Port(Transport::Tcp, key.low()),
             UDP if key.low() > 0 => Subject::Port(Transport::Udp, key.low()),
