@@ -108,10 +108,6 @@ fn told(
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
     let found = before.map(|before| changes(before, report));
-    if let Some(path) = &options.html {
-        let written = std::fs::write(path, page::html(report));
-        written.map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
-    }
     if terminal.json {
         terminal.json(&Output { report, changes: found.as_ref() });
     } else if options.markdown {
@@ -123,9 +119,11 @@ fn told(
         if let (Some(found), Some(before)) = (&found, before) {
             text::changed(found, before, terminal);
         }
-        if let Some(path) = &options.html {
-            terminal.note(&format!("the page is {}", path.display()));
-        }
+    }
+    // What was found is told, whatever becomes of the file.
+    if let Some(path) = &options.html {
+        let written = std::fs::write(path, page::html(report));
+        written.map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
     }
     let fine = report.is_fine() && found.is_none_or(|found| found.is_empty());
     Ok(if fine { Ending::Fine } else { Ending::Differs })
