@@ -8,10 +8,12 @@ use std::net::IpAddr;
 
 use proptest::prelude::*;
 use tipstaff_core::arbitrary;
+use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Speaker, decide};
 use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::orders::read;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
-use tipstaff_core::reach::{Showing, Subject, first_packet, plan};
+use tipstaff_core::reach::{Plan, Showing, Subject, first_packet, plan};
 
 const LAN: InterfaceIndex = InterfaceIndex(2);
 
@@ -70,4 +72,66 @@ proptest! {
         let used: BTreeSet<IpAddr> = plan.shown.iter().map(|(_, s)| s.source).collect();
         prop_assert_eq!(used.len(), plan.sources.len());
     }
+}
+
+const OWN: &str = "198.51.100.20";
+
+fn ip(text: &str) -> IpAddr {
+    text.parse().unwrap()
+}
+
+fn brief(rules: &str) -> Brief {
+    let head =
+        "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+    Brief::of(&read(&format!("{head}{rules}")).unwrap())
+}
+
+fn planned(brief: &Brief) -> Plan {
+    let mut way = |source: IpAddr| source.is_ipv4().then_some((ip(OWN), InterfaceIndex(2)));
+    plan(brief, &[], &mut way, &[ip(OWN)], &[ip("198.51.100.1")])
+}
+
+#[test]
+fn few_sources_show_every_rule() {
+    let brief = brief(
+        r#"
+[[rules]]
+name = "visitors"
+action = "deny"
+traffic = "ssh"
+source = "198.51.100.128/25"
+[[rules]]
+name = "shell"
+action = "allow"
+traffic = "ssh"
+source = "198.51.100.0/24"
+[[rules]]
+name = "plates"
+action = "allow"
+traffic = "tcp/7410"
+source = ["198.51.100.0/24", "203.0.113.0/24"]
+[[rules]]
+name = "hidden"
+action = "allow"
+traffic = "ssh"
+source = "198.51.100.9"
+[[rules]]
+name = "tunnel"
+action = "allow"
+traffic = "protocol/47"
+"#,
+    );
+    let plan = planned(&brief);
+    // A visitor, and somebody else of the house; the standing answer speaks to either.
+    assert_eq!(plan.sources.len(), 2, "{plan:?}");
+    let shown: Vec<Option<u32>> = plan.shown.iter().map(|(i, _)| i.map(|i| i.0)).collect();
+    assert_eq!(shown, [Some(0), Some(1), Some(2), None]);
+    for (index, Showing { source, subject, target }) in &plan.shown {
+        let facts = first_packet(*subject, *source, *target, InterfaceIndex(2));
+        let speaker = index.map_or(Speaker::Standing(Direction::Inbound), Speaker::Rule);
+        assert_eq!(decide(&brief, &facts).speaker, speaker);
+    }
+    let not: Vec<u32> = plan.not_shown.iter().map(|(index, _)| index.0).collect();
+    assert_eq!(not, [3, 4]);
+    assert!(plan.not_shown[1].1.contains("cannot be knocked on"));
 }

@@ -417,11 +417,6 @@ mod tests {
         Brief::of(&read(&format!("{head}{rules}")).unwrap())
     }
 
-    fn planned(brief: &Brief) -> Plan {
-        let mut way = |source: IpAddr| source.is_ipv4().then_some((ip(OWN), InterfaceIndex(2)));
-        plan(brief, &[], &mut way, &[ip(OWN)], &[ip("198.51.100.1")])
-    }
-
     #[test]
     fn a_member_stands_for_its_range_and_is_never_the_host_itself() {
         let own = [ip("198.51.100.7")];
@@ -457,50 +452,5 @@ mod tests {
         assert_eq!(fewest(&all), [1, 2]);
         assert_eq!(fewest(&all[..1]), [0]);
         assert_eq!(fewest(&[]), [0usize; 0]);
-    }
-
-    #[test]
-    fn few_sources_show_every_rule() {
-        let brief = brief(
-            r#"
-[[rules]]
-name = "visitors"
-action = "deny"
-traffic = "ssh"
-source = "198.51.100.128/25"
-[[rules]]
-name = "shell"
-action = "allow"
-traffic = "ssh"
-source = "198.51.100.0/24"
-[[rules]]
-name = "plates"
-action = "allow"
-traffic = "tcp/7410"
-source = ["198.51.100.0/24", "203.0.113.0/24"]
-[[rules]]
-name = "hidden"
-action = "allow"
-traffic = "ssh"
-source = "198.51.100.9"
-[[rules]]
-name = "tunnel"
-action = "allow"
-traffic = "protocol/47"
-"#,
-        );
-        let plan = planned(&brief);
-        // A visitor, and somebody else of the house; the standing answer speaks to either.
-        assert_eq!(plan.sources.len(), 2, "{plan:?}");
-        let shown: Vec<Option<u32>> = plan.shown.iter().map(|(i, _)| i.map(|i| i.0)).collect();
-        assert_eq!(shown, [Some(0), Some(1), Some(2), None]);
-        for (index, Showing { source, subject, target }) in &plan.shown {
-            let facts = first_packet(*subject, *source, *target, InterfaceIndex(2));
-            let speaker = index.map_or(Speaker::Standing(Direction::Inbound), Speaker::Rule);
-            assert_eq!(decide(&brief, &facts).speaker, speaker);
-        }
-        let not: Vec<u32> = plan.not_shown.iter().map(|(index, _)| index.0).collect();
-        assert_eq!(not, [3, 4]);
-        assert!(plan.not_shown[1].1.contains("cannot be knocked on"));
     }
 }

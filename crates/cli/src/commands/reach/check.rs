@@ -77,6 +77,13 @@ pub struct Check<'c> {
     pub complete: bool,
 }
 
+impl Column {
+    /// In the usual circumstances.
+    fn of(vantage: Vantage, cells: Vec<Option<Seen>>) -> Self {
+        Self { vantage, cells, others: Vec::new(), not_the_way_back: false }
+    }
+}
+
 impl<'c> Check<'c> {
     /// Nothing looked at yet: what listens, what the orders name, a sample.
     pub fn new(judge: &'c Chosen, snapshot: &'c Snapshot) -> Self {
@@ -169,13 +176,7 @@ impl<'c> Check<'c> {
             };
             Some(Seen { observed, place, gate: None, came_in: None })
         });
-        let column = Column {
-            vantage: Vantage::Here,
-            cells: cells.collect(),
-            others: Vec::new(),
-            not_the_way_back: false,
-        };
-        self.columns.push(column);
+        self.columns.push(Column::of(Vantage::Here, cells.collect()));
     }
 
     fn not_knocked_on_here(&self, subject: Subject) -> Observed {
@@ -321,7 +322,7 @@ impl<'c> Check<'c> {
             cells.push(Some(Seen { observed, place: (*target, interface), gate, came_in }));
         }
         let not_the_way_back = approach.back != approach.interface.index;
-        self.columns.push(Column { vantage, cells, others: Vec::new(), not_the_way_back });
+        self.columns.push(Column { not_the_way_back, ..Column::of(vantage, cells) });
     }
 
     /// Adds the column of an outside source whose replies came by other means,
@@ -405,17 +406,14 @@ impl<'c> Check<'c> {
             Some(Seen { observed, place: (target, arrives), gate: None, came_in: None })
         };
         let cells = self.places.iter().map(one).collect();
-        let vantage = Vantage::of(source);
-        let (others, not_the_way_back) = (Vec::new(), false);
-        self.columns.push(Column { vantage, cells, others, not_the_way_back });
+        self.columns.push(Column::of(Vantage::of(source), cells));
     }
 
     /// Adds a column of which nothing could be found out. `place`: where it
     /// would have knocked.
     pub fn unknown(&mut self, vantage: Vantage, why: &str, place: (IpAddr, InterfaceIndex)) {
         let cells = self.places.iter().map(|_| Some(Seen::unknown(why, place))).collect();
-        let (others, not_the_way_back) = (Vec::new(), false);
-        self.columns.push(Column { vantage, cells, others, not_the_way_back });
+        self.columns.push(Column::of(vantage, cells));
         self.complete = false;
     }
 

@@ -1,0 +1,119 @@
+//! Reports of reach checks: gathered, compared, merged, written and read.
+
+#![allow(clippy::unwrap_used)]
+
+use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::reach::{
+    Cell, Change, Checked, How, NotTheSame, Observed, Outcome, Report, Row, SEVERAL, Subject,
+    Vantage, changes, merge,
+};
+
+fn cell(outcome: Outcome) -> Option<Cell> {
+    let observed = Observed { outcome, how: How::Wire, ..Observed::unknown("") };
+    Some(Cell {
+        expected: Outcome::Silent,
+        expected_by: "the standing answer inbound".into(),
+        observed,
+        why: None,
+        next: None,
+    })
+}
+
+fn report(vantages: &[Vantage], rows: &[(u16, &[Outcome])]) -> Report {
+    let row = |(port, outcomes): &(u16, &[Outcome])| Row {
+        subject: Subject::Port(Transport::Tcp, *port),
+        last: None,
+        at: None,
+        programs: vec![],
+        heard: false,
+        cells: outcomes.iter().map(|outcome| cell(*outcome)).collect(),
+    };
+    let checked = Checked {
+        host: "archive".into(),
+        orders: "orders 12 from orders.toml".into(),
+        hash: "12".into(),
+        gate: "up".into(),
+        at: 7,
+    };
+    Report::of(checked, vantages.to_vec(), rows.iter().map(row).collect())
+}
+
+use Outcome::{Answers, Refuses, Silent, Unknown};
+
+fn stranger() -> Vantage {
+    Vantage::of("192.0.2.66".parse().unwrap())
+}
+
+#[test]
+fn ports_in_a_row_that_do_the_same_stand_in_one() {
+    let silent: &[Outcome] = &[Silent];
+    let mut rows: Vec<(u16, &[Outcome])> = (1..=20).map(|port| (port, silent)).collect();
+    rows[9].1 = &[Refuses];
+    rows.push((30, silent));
+    let mut many = report(&[stranger()], &rows);
+    let (differences, before) = (many.differences, many.clone());
+    many.gather(SEVERAL);
+    let words: Vec<String> = many.rows.iter().map(Row::words).collect();
+    assert_eq!(words, ["tcp/1-9", "tcp/10", "tcp/11-20", "tcp/30"]);
+    many.count();
+    assert_eq!((many.differences, differences), (1, 1));
+    // Gathering loses nothing.
+    assert!(changes(&before, &many).is_empty());
+}
+
+#[test]
+fn changes_say_what_opened_and_what_closed() {
+    let from = [Vantage::Here, stranger()];
+    let before = report(
+        &from,
+        &[(22, &[Answers, Answers]), (25, &[Answers, Silent]), (9, &[Refuses, Unknown])],
+    );
+    let now = report(
+        &from,
+        &[
+            (22, &[Answers, Silent]),
+            (25, &[Answers, Refuses]),
+            (9, &[Refuses, Answers]),
+            (80, &[Answers, Silent]),
+        ],
+    );
+    let found = changes(&before, &now);
+    let ports = |list: &[Change]| -> Vec<String> {
+        list.iter().map(|c| format!("{} {}", c.subject, c.vantage)).collect()
+    };
+    assert_eq!(ports(&found.opened), ["tcp/80 here"]);
+    assert_eq!(ports(&found.closed), ["tcp/22 as 192.0.2.66"]);
+    assert_eq!(ports(&found.others), ["tcp/25 as 192.0.2.66"]);
+    assert!(changes(&now, &now).is_empty());
+    let alone = changes(&before, &report(&[Vantage::Here], &[]));
+    assert_eq!(alone.not_compared, [stranger()]);
+}
+
+#[test]
+fn what_several_machines_saw_makes_one_table() {
+    let desk = Vantage::Machine { name: "desk-3".into(), source: "198.51.100.23".parse().unwrap() };
+    let here = report(&[Vantage::Here], &[(22, &[Answers]), (25, &[Answers])]);
+    let there = report(std::slice::from_ref(&desk), &[(22, &[Silent]), (7410, &[Answers])]);
+    let merged = merge(&[here.clone(), there.clone()]).unwrap();
+    assert_eq!(merged.vantages, [Vantage::Here, desk]);
+    let outcomes: Vec<Vec<Option<Outcome>>> = merged
+        .rows
+        .iter()
+        .map(|row| row.cells.iter().map(|c| c.as_ref().map(|c| c.observed.outcome)).collect())
+        .collect();
+    assert_eq!(
+        outcomes,
+        [vec![Some(Answers), Some(Silent)], vec![Some(Answers), None], vec![None, Some(Answers)]]
+    );
+    assert_eq!(merged.differences, here.differences + there.differences);
+    let other = Report { host: "mast".into(), ..here.clone() };
+    assert_eq!(merge(&[here, other]), Err(NotTheSame::Host("archive".into(), "mast".into())));
+    assert_eq!(merge(&[]), Err(NotTheSame::None));
+}
+
+#[test]
+fn a_report_is_read_as_it_was_written() {
+    let written = report(&[Vantage::Here, stranger()], &[(22, &[Answers, Silent])]);
+    let text = serde_json::to_string(&written).unwrap();
+    assert_eq!(serde_json::from_str::<Report>(&text).unwrap(), written);
+}
