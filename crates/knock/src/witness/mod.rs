@@ -36,6 +36,9 @@ use crate::frames::{self, FIRST_PORT, Knock};
 use answers::{Answered, Caught, What};
 use programs::{catch_program, mark_program, record_program};
 
+/// The programs that stand in front of the gate while a witness knocks.
+pub const PROGRAMS: [&str; 2] = ["ts_mark", "ts_catch"];
+
 /// Knocks share this many source ports, all of them caught on their way out.
 const PORTS: u16 = u16::MAX - FIRST_PORT;
 /// Bytes of the ring; a caught answer takes at most 104 of them.
@@ -188,9 +191,9 @@ impl Witness {
         let load = |name, code: Result<Vec<u8>, Misfit>| {
             sys::program_load(ProgramKind::SchedCls, name, &code.map_err(system)?).map_err(system)
         };
-        let mark = load("ts_mark", mark_program(own, seen.as_fd()))?;
+        let mark = load(PROGRAMS[0], mark_program(own, seen.as_fd()))?;
         let record = load("ts_came_in", record_program(approach.source, map.as_fd()))?;
-        let catch = load("ts_catch", catch_program(approach.source, map.as_fd()))?;
+        let catch = load(PROGRAMS[1], catch_program(approach.source, map.as_fd()))?;
         let (here, back) = (approach.interface.index, approach.back);
         let mut links = vec![
             sys::link_interface(record.as_fd(), here, Attach::TcxIngress, Order::Last)?,
