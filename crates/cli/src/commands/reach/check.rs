@@ -1,7 +1,7 @@
 //! A check in the making: vantage after vantage adds a column; the cells are
 //! judged at the end, when it is known what no longer listens.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
@@ -75,6 +75,8 @@ pub struct Check<'c> {
     pub other_orders: bool,
     /// Whether everything was looked at.
     pub complete: bool,
+    /// Sources that look at some places only.
+    pub only: HashMap<IpAddr, BTreeSet<Place>>,
 }
 
 impl Column {
@@ -101,6 +103,7 @@ impl<'c> Check<'c> {
             notes: Vec::new(),
             other_orders: false,
             complete: true,
+            only: HashMap::new(),
         }
     }
 
@@ -250,7 +253,11 @@ impl<'c> Check<'c> {
     pub fn doors(&self, approach: &Approach) -> Vec<Option<(Subject, IpAddr)>> {
         let own: Vec<IpAddr> = approach.interface.addresses_of(approach.source.is_ipv6()).collect();
         let arrives = Some(approach.interface.name.as_str());
+        let only = self.only.get(&approach.source);
         let target_of = |place: &Place| {
+            if only.is_some_and(|only| !only.contains(place)) {
+                return None;
+            }
             if let Some(at) = place.at {
                 return (at.is_ipv4() == approach.source.is_ipv4()).then_some(at);
             }

@@ -10,7 +10,7 @@ mod said;
 mod text;
 mod wanted;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -35,6 +35,8 @@ use said::Gate;
 
 /// Knocking on oneself costs nothing, so the patience may be longer.
 const LEAST_PATIENCE_HERE: Duration = Duration::from_millis(300);
+/// From more sources than these the orders are shown a place at a time.
+const MANY: usize = 8;
 /// What `--changes` without a file compares with.
 const LAST: &str = "last";
 
@@ -159,13 +161,20 @@ fn near(
             usual.into_iter().map(Place::from).collect()
         }
     };
+    let mut only = HashMap::new();
     if let Some(plan) = &plan {
+        let of_plan = wanted::places_of(plan, &snapshot);
         if options.why.is_none() {
-            places.extend(wanted::places_of(plan, &snapshot));
+            places.extend(of_plan.values().flatten());
         }
         let known: BTreeSet<_> = vantages.iter().filter_map(Vantage::source).collect();
         let new = plan.sources.iter().filter(|source| !known.contains(source));
         vantages.extend(new.map(|source| Vantage::of(*source)));
+        // Many sources each look at what they show alone.
+        if plan.sources.len() > MANY && options.why.is_none() {
+            only = of_plan;
+            only.retain(|source, _| !known.contains(source));
+        }
     }
     places.extend(wanted::ports(&judge, &options.ports)?);
     if options.all_ports {
@@ -175,6 +184,7 @@ fn near(
     let patience = Duration::from_millis(options.patience);
     let mut check = Check::at(&judge, &snapshot, places);
     check.notes = notes;
+    check.only = only;
     check.other_orders =
         in_force.as_ref().is_some_and(|in_force| in_force.record.hash() != judge.origin.hash());
     let doors = check.here_doors();

@@ -6,6 +6,8 @@ use tipstaff_core::reach::{Cell, Change, Changes, Outcome, Report, Row, Subject,
 
 use crate::terminal::{Columns, Terminal, counted, faint, loud, moment, outcome, plain};
 
+/// A table with more columns is nothing for a terminal.
+const WIDE: usize = 16;
 /// So many changes of a kind are told; JSON has all.
 const TOLD: usize = 30;
 
@@ -13,6 +15,35 @@ const TOLD: usize = 30;
 pub fn show(report: &Report, terminal: &Terminal) {
     terminal.heading(&format!("reach of {}", report.host));
     terminal.note(&heading(report));
+    if report.vantages.len() > WIDE {
+        let vantages = report.vantages.len();
+        terminal.note(&format!(
+            "looked at from {vantages} places: the table is left to --html and --json"
+        ));
+    } else {
+        table(report, terminal);
+    }
+    for (row, cell) in remarks(report) {
+        terminal.note(&format!("* {}: {cell}", row.words()));
+    }
+    for note in report.notes.iter().chain(&unknown(report)) {
+        terminal.note(note);
+    }
+    rules(report, terminal);
+    if !report.complete {
+        terminal.line("The check is not whole: what was not looked at is unknown.");
+    }
+    match (report.differences, report.unknown) {
+        (0, 0) => terminal.heading("every port does what the orders mean it to do"),
+        (0, _) => terminal.heading("nothing that could be seen differs from the orders"),
+        (differences, _) => {
+            terminal.heading(&counted(differences, "difference", "differences"));
+            told(report, terminal);
+        }
+    }
+}
+
+fn table(report: &Report, terminal: &Terminal) {
     // Two short lines need less room than one long one.
     let column = |v: &Vantage| v.to_string().replace(" (", "\n(").replace(" via ", "\nvia ");
     let vantages: Vec<String> = report.vantages.iter().map(column).collect();
@@ -37,24 +68,6 @@ pub fn show(report: &Report, terminal: &Terminal) {
         table.row([plain(row.words()), program].into_iter().chain(cells));
     }
     terminal.table(&table);
-    for (row, cell) in remarks(report) {
-        terminal.note(&format!("* {}: {cell}", row.words()));
-    }
-    for note in report.notes.iter().chain(&unknown(report)) {
-        terminal.note(note);
-    }
-    rules(report, terminal);
-    if !report.complete {
-        terminal.line("The check is not whole: what was not looked at is unknown.");
-    }
-    match (report.differences, report.unknown) {
-        (0, 0) => terminal.heading("every port does what the orders mean it to do"),
-        (0, _) => terminal.heading("nothing that could be seen differs from the orders"),
-        (differences, _) => {
-            terminal.heading(&counted(differences, "difference", "differences"));
-            told(report, terminal);
-        }
-    }
 }
 
 /// Where the expectation comes from, and how the gate stands.

@@ -1,6 +1,6 @@
 //! What was asked for: from where to look, and on what to knock.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::net::IpAddr;
 
 use tipstaff_core::brief::RuleIndex;
@@ -201,14 +201,18 @@ pub fn from_orders(judge: &Chosen, snapshot: &Snapshot) -> Result<Plan, Failure>
     Ok(plan(&judge.brief, &snapshot.listeners, &mut way, &own, &there(snapshot)))
 }
 
-/// The places that a plan knocks on.
-pub fn places_of(plan: &Plan, snapshot: &Snapshot) -> BTreeSet<Place> {
+/// The places that a plan knocks on, by source.
+pub fn places_of(plan: &Plan, snapshot: &Snapshot) -> HashMap<IpAddr, BTreeSet<Place>> {
     let place = |showing: &tipstaff_core::reach::Showing| {
         let usual = witness::approach(showing.source, None, &snapshot.interfaces).ok();
         let at = usual.filter(|usual| usual.target != showing.target).map(|_| showing.target);
         Place { subject: showing.subject, at }
     };
-    plan.shown.iter().map(|(_, showing)| place(showing)).collect()
+    let mut places: HashMap<IpAddr, BTreeSet<Place>> = HashMap::new();
+    for (_, showing) in &plan.shown {
+        places.entry(showing.source).or_default().insert(place(showing));
+    }
+    places
 }
 
 /// Which rules a finished check has shown to be true.
