@@ -208,3 +208,23 @@ fn the_gate_decides_a_knock_and_keeps_no_trace_of_it() {
         assert!(known.iter().all(|one| one.let_in == Some(LetIn { speaker: None })), "{known:?}");
     });
 }
+
+#[test]
+fn one_witness_plays_one_source_after_another() {
+    on_a_host(|all| {
+        let _plates = TcpListener::bind("198.51.100.20:7410").unwrap();
+        let approach = |source: &str| approach(ip(source), None, &all).unwrap();
+        let first = approach("203.0.113.9");
+        let doors = [(tcp(7410), first.target), (tcp(7499), first.target)];
+        let mut witness = Witness::open(first).unwrap();
+        for source in ["203.0.113.9", "192.0.2.66", "203.0.113.45"] {
+            assert!(witness.turn_into(&approach(source)).unwrap());
+            let replies = replies(&mut witness, &doors);
+            assert!(matches!(replies[..], [Reply::Accepted(_), Reply::Reset(_)]), "{replies:?}");
+        }
+        // The other family comes another way, and who is not there is told as ever.
+        assert!(!witness.turn_into(&approach("2001:db8:113::9")).unwrap());
+        let absent = witness.turn_into(&approach("198.51.100.77"));
+        assert!(matches!(absent, Err(WitnessFault::NoNextHop { .. })), "{absent:?}");
+    });
+}

@@ -2,7 +2,6 @@
 //! the last says which of them came past the gate, and one at the egress
 //! catches what the host answers.
 
-use std::net::IpAddr;
 use std::os::fd::BorrowedFd;
 
 use tipstaff_core::names::address::Family;
@@ -54,10 +53,10 @@ pub(super) fn mark_program(own: u64, seen: BorrowedFd<'_>) -> Result<Vec<u8>, Mi
 /// Last at ingress: what still bears the mark came past the gate. Its note,
 /// who spoke there, goes to the ring. The mark ends here, and so do datagrams:
 /// whether a socket takes them is known without troubling its program.
-pub(super) fn record_program(source: IpAddr, ring: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+pub(super) fn record_program(family: Family, ring: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
     let mut a = Assembler::default();
     let (next, taken) = (a.label(), a.label());
-    let (protocol, header) = if source.is_ipv4() { (9, 20) } else { (6, 40) };
+    let (protocol, header) = if family == Family::V4 { (9, 20) } else { (6, 40) };
     a.copy(R6, R1);
     a.load(Width::W, R1, R6, skb::MARK);
     a.jump_if(If::Ne, R1, KNOCK as i32, next);
@@ -96,20 +95,24 @@ pub(super) fn record_program(source: IpAddr, ring: BorrowedFd<'_>) -> Result<Vec
 /// Where the copied packet begins on the stack; 96 bytes.
 const COPY: i16 = -200;
 
-/// At egress: what goes to `source` and belongs to a knock is copied to the
+/// At egress: what goes to the address in `source` and belongs to a knock is copied to the
 /// ring and dropped.
-pub(super) fn catch_program(source: IpAddr, ring: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+pub(super) fn catch_program(
+    family: Family,
+    source: BorrowedFd<'_>,
+    ring: BorrowedFd<'_>,
+) -> Result<Vec<u8>, Misfit> {
     let mut a = Assembler::default();
     let (next, four, six) = (a.label(), a.label(), a.label());
     a.copy(R6, R1);
     family_jumps(&mut a, four, six);
     a.jump(next);
-    let (mine, other) = match source {
-        IpAddr::V4(_) => (four, six),
-        IpAddr::V6(_) => (six, four),
+    let (mine, other) = match family {
+        Family::V4 => (four, six),
+        Family::V6 => (six, four),
     };
     a.place(mine);
-    catch(&mut a, source, ring, next);
+    catch(&mut a, family, (source, ring), next);
     a.place(other);
     a.place(next);
     a.mov(R0, NEXT);
@@ -117,26 +120,28 @@ pub(super) fn catch_program(source: IpAddr, ring: BorrowedFd<'_>) -> Result<Vec<
     a.finish()
 }
 
-fn catch(a: &mut Assembler, source: IpAddr, ring: BorrowedFd<'_>, next: Label) {
-    let family = Family::of(source);
+fn catch(
+    a: &mut Assembler,
+    family: Family,
+    (source, ring): (BorrowedFd<'_>, BorrowedFd<'_>),
+    next: Label,
+) {
     let ways = Ways { malformed: next, later_fragment: next, loopback: None };
     ip_header(a, family, ways);
     let to = at::HEADER + destination_offset(family);
-    let (ip, icmp, error) = match source {
-        IpAddr::V4(v4) => {
+    // The source stands in a map, so that one program serves one source after another.
+    a.map_value(R3, source, 0);
+    let (ip, icmp, error) = match family {
+        Family::V4 => {
             a.load(Width::W, R1, STACK, to);
-            a.mov(R2, i32::from_ne_bytes(v4.octets()));
-            a.op(Op::Lsh, R2, 32); // as the load: no sign in the upper half
-            a.op(Op::Rsh, R2, 32);
+            a.load(Width::W, R2, R3, 0);
             a.jump_if_reg(If::Ne, R1, R2, next);
             (20, ICMP, 3)
         }
-        IpAddr::V6(v6) => {
-            for (half, bytes) in v6.octets().chunks_exact(8).enumerate() {
-                let mut word = [0; 8];
-                word.copy_from_slice(bytes);
-                a.load(Width::D, R1, STACK, to + 8 * half as i16);
-                a.value64(R2, u64::from_ne_bytes(word));
+        Family::V6 => {
+            for half in [0, 8] {
+                a.load(Width::D, R1, STACK, to + half);
+                a.load(Width::D, R2, R3, half);
                 a.jump_if_reg(If::Ne, R1, R2, next);
             }
             (40, ICMPV6, 1)

@@ -75,6 +75,7 @@ pub struct Check<'c> {
     pub other_orders: bool,
     /// Whether everything was looked at.
     pub complete: bool,
+    witness: Option<Witness>,
     /// Sources that look at some places only.
     pub only: HashMap<IpAddr, BTreeSet<Place>>,
 }
@@ -103,6 +104,7 @@ impl<'c> Check<'c> {
             notes: Vec::new(),
             other_orders: false,
             complete: true,
+            witness: None,
             only: HashMap::new(),
         }
     }
@@ -211,12 +213,13 @@ impl<'c> Check<'c> {
         let Vantage::Outside { source, via, .. } = &vantage else { return Ok(()) };
         let approach = witness::approach(*source, via.as_deref(), &self.snapshot.interfaces)?;
         let doors = self.doors(&approach);
-        let known = match Witness::open(approach.clone()) {
+        let known = match self.witness_of(&approach) {
             Ok(mut witness) => {
                 let open: Vec<(Subject, IpAddr)> = doors.iter().flatten().copied().collect();
                 let known = witness
                     .knock(&open, patience, go_on)
                     .map_err(system("knocking as the witness"))?;
+                self.witness = Some(witness);
                 Some(known)
             }
             Err(fault @ WitnessFault::NoNextHop { .. }) => {
@@ -246,6 +249,17 @@ impl<'c> Check<'c> {
             column.others = others;
         }
         Ok(())
+    }
+
+    /// The witness of the source before, where that can play this one too.
+    fn witness_of(&mut self, approach: &Approach) -> Result<Witness, WitnessFault> {
+        match self.witness.take() {
+            Some(mut witness) => match witness.turn_into(approach)? {
+                true => Ok(witness),
+                false => Witness::open(approach.clone()),
+            },
+            None => Witness::open(approach.clone()),
+        }
     }
 
     /// What an outside source knocks on: each subject at the address of the
