@@ -138,7 +138,7 @@ fn decisions_are_recorded_and_watched() {
 
 /// Waits for what `met` says, a second at most.
 fn within_a_second(met: impl Fn() -> bool) -> bool {
-    let begin = std::time::Instant::now();
+    let begin = ground::OwnTime::begin();
     while begin.elapsed() < std::time::Duration::from_secs(1) {
         if met() {
             return true;
