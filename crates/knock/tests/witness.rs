@@ -35,7 +35,7 @@ fn on_a_host(test: impl FnOnce(Vec<Interface>) + Send + 'static) {
         return;
     }
     let world = Space::new(Mounts::Shared).unwrap();
-    let host = Space::new(Mounts::Shared).unwrap();
+    let host = Space::new(Mounts::Own).unwrap();
     let end = world.as_fd().try_clone_to_owned().unwrap();
     host.run(move || lab::cable("lan0", "w0", end.as_fd()).unwrap()).unwrap();
     world
