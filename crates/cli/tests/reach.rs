@@ -305,6 +305,11 @@ fn one_port_in_all_detail_and_the_report_as_markdown_and_as_a_page() {
     assert!(markdown.contains("| ≠ refuses (wire) |"), "{markdown}");
     let page = std::fs::read_to_string(page).unwrap();
     assert!(page.contains("listens on loopback only") && page.ends_with("</html>\n"));
+    // A page that cannot be written is an error; what was found is told all the same.
+    let nowhere = lab.path().join("nowhere/page.html");
+    let lost = lab.tipstaff(&["reach", "--html", nowhere.to_str().unwrap()]);
+    assert_eq!(lost.status.code(), Some(5));
+    assert!(String::from_utf8_lossy(&lost.stdout).contains("reach of "));
     let wrong = lab.tipstaff(&["reach", "--why", "tcp/70000"]);
     assert_eq!(wrong.status.code(), Some(2));
     lab.done(&["withdraw", "--yes"]);

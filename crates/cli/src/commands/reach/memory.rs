@@ -32,8 +32,16 @@ pub fn keep(path: &Path, report: &Report) -> io::Result<()> {
     let folder = path.parent().unwrap_or(Path::new("."));
     fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
     let text = serde_json::to_vec(report).map_err(io::Error::other)?;
-    let mut file = tempfile::NamedTempFile::new_in(folder)?;
-    io::Write::write_all(&mut file, &text)?;
+    write(path, &text, 0o600)
+}
+
+/// Writes a file whole or not at all: beside its place, then renamed.
+pub fn write(path: &Path, bytes: &[u8], mode: u32) -> io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let permissions = fs::Permissions::from_mode(mode);
+    let mut file = tempfile::Builder::new().permissions(permissions).tempfile_in(folder)?;
+    io::Write::write_all(&mut file, bytes)?;
     file.persist(path).map_err(|e| e.error)?;
     Ok(())
 }

@@ -124,7 +124,7 @@ fn told(
     }
     // What was found is told, whatever becomes of the file.
     if let Some(path) = &options.html {
-        let written = std::fs::write(path, page::html(report));
+        let written = memory::write(path, page::html(report).as_bytes(), 0o666);
         written.map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
     }
     let fine = report.is_fine() && found.is_none_or(|found| found.is_empty());
