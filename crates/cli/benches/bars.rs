@@ -485,7 +485,7 @@ fn chain(rules: usize) -> std::os::fd::OwnedFd {
     a.jump_if(If::Eq, R2, 0, found);
     a.op(Op::Add, R9, 24);
     a.op(Op::Add, R6, 2);
-    a.jump_if(If::Lt, R6, rules as i32, turn);
+    a.jump32_if(If::Lt, R6, rules as u32, turn);
     a.jump(out);
     a.place(found);
     a.jump_if(If::Ne, R0, 0, second);
@@ -510,7 +510,7 @@ fn witness(open: bool) {
     let doors: Vec<(Subject, IpAddr)> =
         (1..=u16::MAX).map(|port| (Subject::Port(Transport::Tcp, port), approach.target)).collect();
     let begin = Instant::now();
-    let mut witness = Witness::open(approach).unwrap();
+    let mut witness = Witness::open(approach, None).unwrap();
     let replies = witness.knock(&doors, Duration::from_millis(150), &mut |_| true).unwrap();
     let took = begin.elapsed();
     let answering = replies

@@ -1,67 +1,111 @@
-//! Reads what orders name beside their own file: included files of orders,
-//! lists of addresses. All of them are looked for in the folder of the orders.
+//! Reads orders and what they name beside their own file: included files of
+//! orders, lists of addresses. Relative names are looked for in the folder of
+//! the orders. Each file is opened once; whether somebody else could change it
+//! is seen where it was opened.
 
 use std::collections::BTreeSet;
 use std::fs;
+use std::io;
 use std::path::Path;
 
 use tipstaff_core::orders::{Attachments, Part, Sheets, includes_named, lists_named};
+use tipstaff_host::files::{self, Distrust, MOST_TEXT};
 
-/// Everything that the orders in `path` name.
-pub fn of(path: &Path, text: &str) -> Attachments {
-    let mut attachments = included(path, text);
-    let folder = folder(path);
-    let sheets = Sheets { text, attachments: &attachments };
-    let texts = sheets.parts().into_iter().map(|part| part.text.as_str()).chain([text]);
-    let names: BTreeSet<String> = texts.flat_map(lists_named).collect();
-    let read = |name: &String| fs::read_to_string(folder.join(name)).map_err(|e| e.to_string());
-    let lists = names.into_iter().map(|name| (name.clone(), read(&name)));
-    attachments.lists = Some(lists.collect());
-    attachments
+/// The texts of orders and of all files that they name.
+pub struct Written {
+    /// The orders' own.
+    pub text: String,
+    /// What they name.
+    pub attachments: Attachments,
+    /// The first of the files that others could change.
+    pub distrust: Option<Distrust>,
 }
 
-/// Included files only, which is enough for an edit.
-pub fn included(path: &Path, text: &str) -> Attachments {
-    let patterns = includes_named(text);
-    let included = patterns.into_iter().map(|pattern| {
-        let parts = parts(folder(path), &pattern);
+/// Reads orders with everything that they name.
+pub fn read(path: &Path) -> io::Result<Written> {
+    let mut written = read_for_edit(path)?;
+    let sheets = Sheets { text: &written.text, attachments: &written.attachments };
+    let texts = sheets.parts().into_iter().map(|part| part.text.as_str()).chain([sheets.text]);
+    let names: BTreeSet<String> = texts.flat_map(lists_named).collect();
+    let mut reader = Reader { distrust: written.distrust.take() };
+    let folder = files::folder(path);
+    let lists = names.into_iter().map(|name| {
+        let text = reader.list(folder, &name);
+        (name, text)
+    });
+    written.attachments.lists = Some(lists.collect());
+    written.distrust = reader.distrust;
+    Ok(written)
+}
+
+/// The orders and the files that they include, which is enough for an edit.
+pub fn read_for_edit(path: &Path) -> io::Result<Written> {
+    let mut reader = Reader { distrust: None };
+    let (text, _) = reader.text(path)?;
+    let included = includes_named(&text).into_iter().map(|pattern| {
+        let parts = reader.parts(files::folder(path), &pattern);
         (pattern, parts)
     });
-    Attachments { included: included.collect(), lists: None }
+    let attachments = Attachments { included: included.collect(), lists: None };
+    Ok(Written { text, attachments, distrust: reader.distrust })
 }
 
-fn folder(path: &Path) -> &Path {
-    match path.parent() {
-        Some(folder) if folder != Path::new("") => folder,
-        _ => Path::new("."),
-    }
+/// Reads files and keeps in mind whom they depend on.
+struct Reader {
+    distrust: Option<Distrust>,
 }
 
-/// The files of one pattern, sorted by name. A pattern without a wildcard
-/// means a file that is there; one with a wildcard may mean none yet, but in a
-/// folder that is there.
-fn parts(folder: &Path, pattern: &str) -> Result<Vec<Part>, String> {
-    let told = |e: &dyn std::fmt::Display| e.to_string();
-    let real = fs::canonicalize(folder).map_err(|e| told(&e))?;
-    let whole = format!("{}/{pattern}", glob::Pattern::escape(&real.to_string_lossy()));
-    let mut parts = Vec::new();
-    for found in glob::glob(&whole).map_err(|e| told(&e.msg))? {
-        let found = found.map_err(|e| told(&e))?;
-        let target = fs::canonicalize(&found).map_err(|e| told(&e))?;
-        let name = found.strip_prefix(&real).unwrap_or(&found).display().to_string();
-        if !target.starts_with(&real) {
-            return Err(format!("{name} is a link that leads out of the folder of the orders"));
+impl Reader {
+    /// A text, and where its file really is.
+    fn text(&mut self, path: &Path) -> io::Result<(String, std::path::PathBuf)> {
+        let mut file = files::open(path)?;
+        if self.distrust.is_none() {
+            self.distrust = file.distrust();
         }
-        let text = fs::read_to_string(&target).map_err(|e| format!("{name}: {e}"))?;
-        parts.push(Part { name, text });
+        Ok((file.text(MOST_TEXT)?, file.real().to_owned()))
     }
-    let wild = |text: &str| text.contains(['*', '?', '[']);
-    let begin = pattern.rsplit_once('/').map_or("", |(folder, _)| folder);
-    if parts.is_empty() && !wild(pattern) {
-        return Err("there is no such file".into());
+
+    fn list(&mut self, folder: &Path, name: &str) -> Result<String, String> {
+        let (text, real) = self.text(&folder.join(name)).map_err(|e| e.to_string())?;
+        if !name.starts_with('/') {
+            stays_in(folder, &real)?;
+        }
+        Ok(text)
     }
-    if parts.is_empty() && !wild(begin) && !real.join(begin).is_dir() {
-        return Err(format!("there is no folder {begin}"));
+
+    /// The files of one pattern, sorted by name. A pattern without a wildcard
+    /// means a file that is there; one with a wildcard may mean none yet, but in a
+    /// folder that is there.
+    fn parts(&mut self, folder: &Path, pattern: &str) -> Result<Vec<Part>, String> {
+        let told = |e: &dyn std::fmt::Display| e.to_string();
+        let real = fs::canonicalize(folder).map_err(|e| told(&e))?;
+        let whole = format!("{}/{pattern}", glob::Pattern::escape(&real.to_string_lossy()));
+        let mut parts = Vec::new();
+        for found in glob::glob(&whole).map_err(|e| told(&e.msg))? {
+            let found = found.map_err(|e| told(&e))?;
+            let name = found.strip_prefix(&real).unwrap_or(&found).display().to_string();
+            let named = |why: String| format!("{name}: {why}");
+            let (text, target) = self.text(&found).map_err(|e| named(e.to_string()))?;
+            stays_in(folder, &target).map_err(named)?;
+            parts.push(Part { name, text });
+        }
+        let wild = |text: &str| text.contains(['*', '?', '[']);
+        let begin = pattern.rsplit_once('/').map_or("", |(folder, _)| folder);
+        if parts.is_empty() && !wild(pattern) {
+            return Err("there is no such file".into());
+        }
+        if parts.is_empty() && !wild(begin) && !real.join(begin).is_dir() {
+            return Err(format!("there is no folder {begin}"));
+        }
+        Ok(parts)
     }
-    Ok(parts)
+}
+
+/// A file that was opened by a relative name lies where the name says.
+fn stays_in(folder: &Path, real: &Path) -> Result<(), String> {
+    let folder = fs::canonicalize(folder).map_err(|e| e.to_string())?;
+    match real.starts_with(folder) {
+        true => Ok(()),
+        false => Err("it is a link that leads out of the folder of the orders".into()),
+    }
 }

@@ -1,7 +1,6 @@
 //! Which orders a command judges by: those in the file, or those in force.
 
-use std::fs;
-use std::io;
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use serde::Serialize;
@@ -10,14 +9,16 @@ use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{
     Attachments, Faults, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, Sheets, read_all,
 };
-use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::kernel::{KernelGate, programs};
 use tipstaff_gate::{Gate, GateError, InForce, Record};
+use tipstaff_host::files::Distrust;
 use tipstaff_host::interfaces;
 
 use crate::arguments::Common;
-use crate::attachments;
+use crate::attachments::{self, Written};
 use crate::failure::{Failure, system};
 use crate::history::Revision;
+use crate::store::unreadable;
 use crate::terminal::moment;
 
 /// Orders, and where they come from.
@@ -32,6 +33,8 @@ pub struct Chosen {
     pub posture: Option<String>,
     /// The files that they name.
     pub attachments: Attachments,
+    /// The first of all these files that others could change.
+    pub distrust: Option<Distrust>,
 }
 
 impl Chosen {
@@ -87,7 +90,7 @@ impl Origin {
 
 /// Reads a file of orders without asking which host this is.
 pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
-    let (text, attachments, origin) = text_of(path)?;
+    let (Written { text, attachments, .. }, origin) = written(path)?;
     match read_all(Sheets { text: &text, attachments: &attachments }) {
         Ok(orders) => Ok((orders, origin)),
         Err(faults) => Err(wrong(path, text, attachments, faults)),
@@ -101,13 +104,14 @@ pub fn from_file(common: &Common) -> Result<Chosen, Failure> {
 
 /// As [`from_file`], another file than the one that all commands read.
 pub fn of_file_at(common: &Common, path: &Path) -> Result<Chosen, Failure> {
-    let (text, attachments, origin) = text_of(path)?;
-    chosen(path, text, origin, attachments, |orders| {
+    let (Written { text, attachments, distrust }, origin) = written(path)?;
+    let chosen = chosen(path, text, origin, attachments, |orders| {
         Ok((
             which_host(orders, common.host.as_deref())?,
             which_posture(orders, common.posture.as_deref())?,
         ))
-    })
+    })?;
+    Ok(Chosen { distrust, ..chosen })
 }
 
 /// Orders with faults, and the texts that they are shown in.
@@ -115,15 +119,13 @@ pub fn wrong(path: &Path, text: String, attachments: Attachments, faults: Faults
     Failure::WrongOrders { path: path.to_owned(), sheets: Box::new((text, attachments)), faults }
 }
 
-fn text_of(path: &Path) -> Result<(String, Attachments, Origin), Failure> {
-    let text = fs::read_to_string(path).map_err(|source| match source.kind() {
-        io::ErrorKind::NotFound => Failure::NoOrders(path.to_owned()),
-        _ => Failure::Unreadable { path: path.to_owned(), source },
-    })?;
-    let attachments = attachments::of(path, &text);
-    let hash = OrdersHash::of(Sheets { text: &text, attachments: &attachments });
+/// Reads a file, and tells where it comes from.
+fn written(path: &Path) -> Result<(Written, Origin), Failure> {
+    let written = attachments::read(path).map_err(unreadable(path))?;
+    let sheets = Sheets { text: &written.text, attachments: &written.attachments };
+    let hash = OrdersHash::of(sheets);
     let origin = Origin::File { path: path.display().to_string(), hash };
-    Ok((text, attachments, origin))
+    Ok((written, origin))
 }
 
 fn chosen(
@@ -137,7 +139,7 @@ fn chosen(
         Ok(orders) => {
             let (host, posture) = setting(&orders)?;
             let brief = here(&orders, host.as_deref(), posture.as_deref())?;
-            Ok(Chosen { brief, orders, text, origin, host, posture, attachments })
+            Ok(Chosen { brief, orders, text, origin, host, posture, attachments, distrust: None })
         }
         Err(faults) => Err(wrong(path, text, attachments, faults)),
     }
@@ -175,8 +177,13 @@ pub fn which_host(orders: &Orders, told: Option<&str>) -> Result<Option<String>,
 /// What orders mean on this machine, with its interfaces and addresses.
 fn here(orders: &Orders, host: Option<&str>, posture: Option<&str>) -> Result<Brief, Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    let mut brief =
-        Brief::on(orders, &Setting { interfaces: &all, ..setting(orders, host, posture) });
+    let named = orders.rules().map(|rule| &rule.program);
+    let named = named.flat_map(|c| c.written.iter().chain(&c.except)).map(String::as_str);
+    let files = programs::executables(named.collect::<BTreeSet<_>>(), orders.program_exact);
+    let mut brief = Brief::on(
+        orders,
+        &Setting { interfaces: &all, executables: Some(&files), ..setting(orders, host, posture) },
+    );
     brief.expire(now());
     Ok(brief)
 }
@@ -187,6 +194,7 @@ pub fn setting<'o>(orders: &'o Orders, host: Option<&str>, posture: Option<&str>
         host: orders.hosts.iter().find(|h| Some(h.name.as_str()) == host),
         posture: posture_called(orders, posture),
         interfaces: &[],
+        executables: None,
     }
 }
 

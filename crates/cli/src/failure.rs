@@ -10,8 +10,12 @@ use serde_json::json;
 use tipstaff_core::orders::edit::EditFault;
 use tipstaff_core::orders::{Attachments, Faults, Sheets};
 use tipstaff_gate::GateError;
+use tipstaff_gate::lock::LockError;
+use tipstaff_host::files::Distrust;
 use tipstaff_host::namespace::NamespaceFault;
 use tipstaff_knock::witness::WitnessFault;
+
+use tipstaff_core::visible::{same_length, visible, visible_lines};
 
 use crate::terminal::Terminal;
 
@@ -47,6 +51,9 @@ pub enum Failure {
         /// What the system said.
         source: io::Error,
     },
+    /// The result is not all there.
+    #[error("what was found cannot be written: {0}")]
+    NotPrinted(io::Error),
     /// An edit that was not made.
     #[error("{}: {source}", path.display())]
     NotEdited {
@@ -65,6 +72,12 @@ pub enum Failure {
         /// The mend.
         mend: String,
     },
+    /// A file that somebody else could change would decide what is in force.
+    #[error(transparent)]
+    Distrusted(#[from] Distrust),
+    /// Another command works on the same file.
+    #[error(transparent)]
+    Locked(#[from] LockError),
     /// The gate.
     #[error(transparent)]
     Gate(#[from] GateError),
@@ -102,6 +115,7 @@ impl Failure {
             | Self::NoOrders(_)
             | Self::NotEdited { .. }
             | Self::Argument { .. }
+            | Self::Distrusted(_)
             | Self::Namespace(NamespaceFault::Unknown { .. })
             | Self::Gate(
                 GateError::TooLarge(_)
@@ -115,6 +129,11 @@ impl Failure {
                 WitnessFault::Own(_) | WitnessFault::NoWayBack(_) | WitnessFault::NoTarget { .. },
             ) => 2,
             Self::Gate(GateError::NotRoot) => 3,
+            Self::Locked(LockError::System { source, .. })
+                if source.kind() == io::ErrorKind::PermissionDenied =>
+            {
+                3
+            }
             Self::Unreadable { source, .. } | Self::Unwritable { source, .. }
                 if source.kind() == io::ErrorKind::PermissionDenied =>
             {
@@ -166,6 +185,19 @@ impl Failure {
             Self::Namespace(NamespaceFault::Closed { .. }) => {
                 format!("Run it as root: sudo {}", command_line())
             }
+            Self::Distrusted(distrust) => distrust.mend(),
+            Self::Locked(LockError::Held { .. }) | Self::Gate(GateError::Locked(LockError::Held { .. })) => {
+                "See what that process does; when it is over, or ended, do this again.".into()
+            }
+            Self::Locked(LockError::System { .. }) | Self::Gate(GateError::Locked(LockError::System { .. })) => {
+                format!("Run it as the owner of that folder, or as root: sudo {}", command_line())
+            }
+            Self::Gate(GateError::Overtaken) => {
+                "See who did it with `tipstaff state` and `tipstaff history`, then post again.".into()
+            }
+            Self::Gate(GateError::Untrusted { path, .. }) => {
+                format!("See who made it: ls -ld {path}; take it away, and do this again.")
+            }
             Self::Gate(GateError::KernelTooOld { .. }) => {
                 "Start a newer kernel; until then `post --check`, `ask` and `survey` work without the gate.".into()
             }
@@ -196,7 +228,7 @@ impl Failure {
 
     /// Prints it: to stderr for people, to stdout as JSON for scripts.
     pub fn print(&self, terminal: &Terminal) {
-        if terminal.json {
+        if terminal.json && !matches!(self, Self::NotPrinted(_)) {
             let faults = match self {
                 Self::WrongOrders { faults, .. }
                 | Self::NotEdited { source: EditFault::WouldBeUnsound { faults, .. }, .. } => {
@@ -204,14 +236,18 @@ impl Failure {
                 }
                 _ => json!([]),
             };
-            let value = json!({ "error": self.to_string(), "mend": self.mend(), "exit_code": self.exit_code(), "faults": faults });
+            let log = match self {
+                Self::Gate(GateError::Verifier { log, .. }) => Some(log),
+                _ => None,
+            };
+            let value = json!({ "error": self.to_string(), "mend": self.mend(), "exit_code": self.exit_code(), "faults": faults, "log": log });
             terminal.json(&value);
             return;
         }
         match self {
             Self::WrongOrders { path, sheets, faults } => {
                 let (text, attachments) = sheets.as_ref();
-                print_faults(path, Sheets { text, attachments }, None, faults);
+                print_faults(path, Sheets { text, attachments }, None, faults, terminal);
             }
             Self::NotEdited {
                 path,
@@ -220,8 +256,15 @@ impl Failure {
             } => {
                 let (own, attachments) = sheets.as_ref();
                 let edited = (part.as_deref(), text.as_str());
-                print_faults(path, Sheets { text: own, attachments }, Some(edited), faults);
+                print_faults(
+                    path,
+                    Sheets { text: own, attachments },
+                    Some(edited),
+                    faults,
+                    terminal,
+                );
             }
+            Self::Gate(GateError::Verifier { log, .. }) => terminal.framed(&visible_lines(log)),
             _ => {}
         }
         terminal.error(&self.to_string(), self.mend().as_deref());
@@ -248,6 +291,9 @@ fn command_line() -> String {
     format!("tipstaff {}", rest.join(" "))
 }
 
+/// So many faults are shown; each takes a walk over the text to its line.
+const FAULTS_SHOWN: usize = 50;
+
 /// One fault with the line it is about.
 #[derive(Debug)]
 struct Shown<'f> {
@@ -257,7 +303,7 @@ struct Shown<'f> {
 
 impl std::fmt::Display for Shown<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}: {}", self.fault.key, self.fault.message)
+        write!(f, "{}: {}", visible(&self.fault.key), visible(&self.fault.message))
     }
 }
 
@@ -265,7 +311,7 @@ impl std::error::Error for Shown<'_> {}
 
 impl Diagnostic for Shown<'_> {
     fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
-        Some(Box::new(&self.fault.mend))
+        Some(Box::new(visible(&self.fault.mend)))
     }
 
     fn source_code(&self) -> Option<&dyn SourceCode> {
@@ -286,6 +332,7 @@ fn print_faults(
     sheets: Sheets<'_>,
     edited: Option<(Option<&str>, &str)>,
     faults: &Faults,
+    terminal: &Terminal,
 ) {
     let folder = path.parent().unwrap_or(std::path::Path::new(""));
     let parts = sheets.parts();
@@ -296,16 +343,20 @@ fn print_faults(
             _ => part.map_or(sheets.text, |part| part.text.as_str()),
         };
         let path = file.map_or_else(|| path.to_owned(), |file| folder.join(file));
-        NamedSource::new(path.display().to_string(), text.to_owned())
+        NamedSource::new(visible(&path.display().to_string()), same_length(text).into_owned())
     };
     let mut theme = GraphicalTheme::unicode();
     theme.characters.error = "✗".into();
     let handler = GraphicalReportHandler::new_themed(theme).with_context_lines(1).with_width(100);
-    for fault in &faults.0 {
+    for fault in faults.0.iter().take(FAULTS_SHOWN) {
         let mut shown = String::new();
         // Writing to a String does not fail.
         let source = source(fault.file.as_deref());
         let _ = handler.render_report(&mut shown, &Shown { source: &source, fault });
-        anstream::eprintln!("{shown}");
+        terminal.framed(&shown);
+    }
+    let more = faults.0.len().saturating_sub(FAULTS_SHOWN);
+    if more > 0 {
+        terminal.framed(&format!("  … and {more} more; --json tells all of them\n"));
     }
 }

@@ -2,14 +2,16 @@
 //! revision, below the history folder. Written beside and renamed, so that
 //! each is there whole or not at all.
 
-use std::fs::{self, DirBuilder, File};
+use std::fs::{self, File};
 use std::io::{self, Write};
-use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
-use nix::fcntl::{Flock, FlockArg};
 use serde::{Deserialize, Serialize};
 use tipstaff_gate::Record;
+use tipstaff_gate::lock::{Lock, PATIENCE};
+use tipstaff_host::files;
 
 use crate::arguments::Common;
 use crate::failure::Failure;
@@ -31,6 +33,9 @@ pub struct Revision {
     pub record: Record,
 }
 
+/// A revision holds orders and all that they name, as JSON.
+const MOST: u64 = 8 * files::MOST_TEXT;
+
 /// The history of a machine, or of a network namespace on it.
 pub struct History {
     folder: PathBuf,
@@ -43,7 +48,7 @@ pub struct Prepared<'h> {
     revision: Revision,
     done: bool,
     /// Held until it is; nobody else takes the number.
-    _lock: Flock<File>,
+    _lock: Lock,
 }
 
 impl History {
@@ -66,14 +71,13 @@ impl History {
         move |source| Failure::Unreadable { path: path.clone(), source }
     }
 
-    /// Only its owner may write there: who can write here decides what is in
-    /// force after a restart.
-    fn lock(&self) -> Result<Flock<File>, Failure> {
-        let unwritable = self.unwritable();
-        DirBuilder::new().recursive(true).mode(0o700).create(&self.folder).map_err(&unwritable)?;
-        check_owner(&self.folder)?;
-        let folder = File::open(&self.folder).map_err(&unwritable)?;
-        Flock::lock(folder, FlockArg::LockExclusive).map_err(|(_, e)| unwritable(e.into()))
+    /// Held while the history is changed. Only its owner can read it: who can
+    /// write here decides what is in force after a restart.
+    fn lock(&self, patience: Duration) -> Result<Lock, Failure> {
+        let made = files::make_folder(files::folder(&self.folder), 0o700)
+            .and_then(|()| files::make_folder(&self.folder, 0o700));
+        made.map_err(self.unwritable())?;
+        Ok(Lock::wait_for(&self.folder.join("lock"), patience)?)
     }
 
     fn path(&self, number: u32) -> PathBuf {
@@ -97,13 +101,16 @@ impl History {
     fn read(&self, number: u32) -> Result<Option<Revision>, Failure> {
         let path = self.path(number);
         let unreadable = |source| Failure::Unreadable { path: path.clone(), source };
-        match fs::read(&path) {
-            Ok(text) => {
-                serde_json::from_slice(&text).map(Some).map_err(|e| unreadable(io::Error::other(e)))
-            }
-            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
-            Err(e) => Err(unreadable(e)),
+        let mut file = match files::open(&path) {
+            Ok(file) => file,
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+            Err(e) => return Err(unreadable(e)),
+        };
+        if let Some(distrust) = file.distrust() {
+            return Err(distrust.into());
         }
+        let text = file.text(MOST).map_err(unreadable)?;
+        serde_json::from_str(&text).map(Some).map_err(|e| unreadable(io::Error::other(e)))
     }
 
     /// All of them, the oldest first.
@@ -145,8 +152,9 @@ impl History {
         record: &Record,
         reason: Option<&str>,
         kept: bool,
+        patience: Duration,
     ) -> Result<Prepared<'_>, Failure> {
-        let lock = self.lock()?;
+        let lock = self.lock(patience)?;
         let number = self.numbers()?.last().map_or(1, |last| last + 1);
         let revision = Revision {
             number,
@@ -164,8 +172,9 @@ impl History {
         let unwritable = |source| Failure::Unwritable { path: path.clone(), source };
         let text = serde_json::to_vec_pretty(revision).map_err(|e| unwritable(e.into()))?;
         let write = || {
-            let mut file = File::create(&path)?;
-            file.set_permissions(fs::Permissions::from_mode(0o600))?;
+            // A crash may have left it; whatever it is, nothing is written through it.
+            let _ = fs::remove_file(&path);
+            let mut file = File::options().write(true).create_new(true).mode(0o600).open(&path)?;
             file.write_all(&text)?;
             file.sync_all()
         };
@@ -185,7 +194,7 @@ impl History {
 
     /// A trial was confirmed: the revision with these orders stays.
     pub fn keep(&self, record: &Record) -> Result<Option<u32>, Failure> {
-        let _lock = self.lock()?;
+        let _lock = self.lock(PATIENCE)?;
         for number in self.numbers()?.into_iter().rev() {
             let Some(mut revision) = self.read(number)? else { continue };
             if revision.record == *record {
@@ -201,7 +210,7 @@ impl History {
     /// Forgets all but the newest `most`, and never the last that was kept.
     /// Which were forgotten.
     pub fn prune(&self, most: usize) -> Result<Vec<u32>, Failure> {
-        let _lock = self.lock()?;
+        let _lock = self.lock(PATIENCE)?;
         let numbers = self.numbers()?;
         let last_kept = self.last_kept()?.map(|revision| revision.number);
         let old = numbers.len().saturating_sub(most);
@@ -236,31 +245,4 @@ pub fn account() -> String {
     let own = nix::unistd::geteuid();
     let user = nix::unistd::User::from_uid(own).ok().flatten();
     user.map_or_else(|| own.to_string(), |user| user.name)
-}
-
-/// Refuses what somebody else could write to: it would be them who decide.
-pub fn check_owner(path: &Path) -> Result<(), Failure> {
-    let unreadable = |source| Failure::Unreadable { path: path.to_owned(), source };
-    let own = nix::unistd::geteuid().as_raw();
-    let folder = match path.parent() {
-        Some(folder) if !folder.as_os_str().is_empty() => folder,
-        _ => Path::new("."),
-    };
-    for (place, what) in [(path, "it"), (folder, "its folder")] {
-        let found = fs::metadata(place).map_err(unreadable)?;
-        // In a folder such as /tmp only the owner of a file can replace it.
-        let sticky = found.is_dir() && found.mode() & 0o1000 != 0;
-        let foreign = found.uid() != own && found.uid() != 0;
-        if foreign || found.mode() & 0o022 != 0 && !sticky {
-            let owner = if own == 0 { "root" } else { "you" };
-            return Err(Failure::Argument {
-                message: format!(
-                    "{} cannot be trusted: {what} can be written to by others than {owner}",
-                    path.display()
-                ),
-                mend: format!("chown {own} {0} && chmod go-w {0}", place.display()),
-            });
-        }
-    }
-    Ok(())
 }

@@ -1,18 +1,27 @@
 //! Everything that is printed goes through here: words first, colour as an
 //! aid, JSON for scripts. Colour ends where NO_COLOR or a pipe says so.
 
-use std::io::Write;
+// The one place where it may be done.
+#![allow(clippy::disallowed_macros)]
+
+use std::cell::RefCell;
+use std::io::{self, BufRead, IsTerminal, Write};
 
 use anstyle::{AnsiColor, Style};
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table};
 use serde::Serialize;
 use tipstaff_core::orders::Action;
 use tipstaff_core::reach::Outcome;
+use tipstaff_core::visible::{visible, visible_json, visible_lines};
 
-/// Where commands print.
+/// Where commands print. Whatever they print, nothing of it moves a cursor or
+/// turns the direction of a line: programs, files and interfaces have names that
+/// others chose.
 pub struct Terminal {
     /// JSON instead of text.
     pub json: bool,
+    /// Why nothing more is written; the command goes on with its work.
+    lost: RefCell<Option<io::Error>>,
 }
 
 const BOLD: Style = Style::new().bold();
@@ -22,65 +31,112 @@ const RED: Style = AnsiColor::Red.on_default().bold();
 impl Terminal {
     /// A terminal on stdout and stderr.
     pub fn new(json: bool) -> Self {
-        Self { json }
+        Self { json, lost: RefCell::new(None) }
     }
 
-    /// One line. A reader that went away ends the program quietly.
+    /// Writes a line that is fit to be seen.
+    fn write(&self, text: &str) {
+        let mut lost = self.lost.borrow_mut();
+        if lost.is_none() {
+            *lost = writeln!(anstream::stdout(), "{text}").err();
+        }
+    }
+
+    /// Whether nobody reads any more: a command without an end ends then.
+    pub fn is_closed(&self) -> bool {
+        self.lost.borrow().is_some()
+    }
+
+    /// Why what was printed is not all there: a disk that is full. A reader that
+    /// went away has seen what it wanted.
+    pub fn failed(&self) -> Option<io::Error> {
+        let lost = self.lost.borrow_mut().take();
+        let flushed = lost.or_else(|| io::stdout().flush().err());
+        flushed.filter(|e| e.kind() != io::ErrorKind::BrokenPipe)
+    }
+
+    /// One line; room above it where it begins with line ends.
     pub fn line(&self, text: impl AsRef<str>) {
-        if writeln!(anstream::stdout(), "{}", text.as_ref()).is_err() {
-            std::process::exit(0);
+        let text = text.as_ref();
+        let rest = text.trim_start_matches('\n');
+        let room = "\n".repeat(text.len() - rest.len());
+        self.write(&format!("{room}{}", visible(rest)));
+    }
+
+    /// A text of many lines, which another program may read: on a terminal as
+    /// it can be seen, elsewhere as it is.
+    pub fn document(&self, text: &str) {
+        let text = text.trim_end();
+        match io::stdout().is_terminal() {
+            true => self.write(&visible_lines(text)),
+            false => self.write(text),
         }
     }
 
     /// A heading with room above it.
     pub fn heading(&self, text: &str) {
-        self.line(format!("\n{BOLD}{text}{BOLD:#}"));
+        self.write(&format!("\n{BOLD}{}{BOLD:#}", visible(text)));
     }
 
     /// Something that is said in passing.
     pub fn note(&self, text: &str) {
-        self.line(format!("{DIM}{text}{DIM:#}"));
+        self.write(&format!("{DIM}{}{DIM:#}", visible(text)));
     }
 
     /// Asks for a yes; anything else, and no terminal to ask on, is a no.
     pub fn ask(&self, question: &str) -> bool {
-        use std::io::{BufRead, IsTerminal};
-        if !std::io::stdin().is_terminal() {
+        if !io::stdin().is_terminal() {
             return false;
         }
-        anstream::eprint!("{question} [y/N] ");
+        anstream::eprint!("{} [y/N] ", visible(question));
         let mut answer = String::new();
-        let read = std::io::stdin().lock().read_line(&mut answer);
+        let read = io::stdin().lock().read_line(&mut answer);
         read.is_ok() && matches!(answer.trim(), "y" | "yes")
+    }
+
+    /// Says on stderr how a wait goes on, in the line that says so already.
+    pub fn waiting(&self, text: &str) {
+        anstream::eprint!("\r{} ", visible(text));
     }
 
     /// A value as JSON.
     pub fn json(&self, value: &impl Serialize) {
-        match serde_json::to_string_pretty(value) {
-            Ok(text) => self.line(text),
-            Err(e) => self.error(&format!("the result cannot be written as JSON: {e}"), None),
-        }
+        self.json_text(serde_json::to_string_pretty(value));
     }
 
     /// A result as one line of JSON, of many.
     pub fn json_line<T: Serialize>(&self, value: &T) {
-        match serde_json::to_string(value) {
-            Ok(text) => self.line(text),
+        self.json_text(serde_json::to_string(value));
+    }
+
+    fn json_text(&self, text: serde_json::Result<String>) {
+        match text {
+            Ok(text) => self.write(&visible_json(&text)),
             Err(e) => self.error(&format!("the result cannot be written as JSON: {e}"), None),
         }
     }
 
     /// A failure and its mend, on stderr.
     pub fn error(&self, message: &str, mend: Option<&str>) {
-        anstream::eprintln!("{RED}tipstaff:{RED:#} {message}");
+        anstream::eprintln!("{RED}tipstaff:{RED:#} {}", visible(message));
         if let Some(mend) = mend {
-            anstream::eprintln!("  {mend}");
+            anstream::eprintln!("  {}", visible(mend));
         }
+    }
+
+    /// Something on stderr that ends nothing.
+    pub fn warning(&self, message: &str) {
+        anstream::eprintln!("tipstaff: {}", visible(message));
+    }
+
+    /// Lines on stderr that stand in a frame already.
+    pub fn framed(&self, text: &str) {
+        anstream::eprintln!("{text}");
     }
 
     /// A table with room above it.
     pub fn table(&self, table: &Columns) {
-        self.line(format!("\n{}", table.render()));
+        self.write(&format!("\n{}", table.render()));
     }
 }
 
@@ -90,13 +146,13 @@ pub struct Columns {
 }
 
 impl Columns {
-    /// A table with these headings.
+    /// A table with these headings, in lines where they have line ends.
     pub fn new<'h>(headings: impl IntoIterator<Item = &'h str>) -> Self {
         let mut table = Table::new();
         table.load_style(comfy_table::presets::NOTHING);
         table.set_content_arrangement(ContentArrangement::Dynamic);
         table.enforce_styling();
-        let heading = |h: &str| Cell::new(h).add_attribute(Attribute::Underlined);
+        let heading = |h: &str| Cell::new(visible_lines(h)).add_attribute(Attribute::Underlined);
         table.set_header(headings.into_iter().map(heading));
         Self { table }
     }
@@ -115,17 +171,17 @@ impl Columns {
 
 /// Plain text.
 pub fn plain(text: impl ToString) -> Cell {
-    Cell::new(text.to_string())
+    Cell::new(visible(&text.to_string()))
 }
 
 /// Text of lesser weight.
 pub fn faint(text: impl ToString) -> Cell {
-    Cell::new(text.to_string()).add_attribute(Attribute::Dim)
+    Cell::new(visible(&text.to_string())).add_attribute(Attribute::Dim)
 }
 
 /// Text that is to be noticed.
 pub fn loud(text: impl ToString) -> Cell {
-    Cell::new(text.to_string()).fg(Color::Yellow).add_attribute(Attribute::Bold)
+    Cell::new(visible(&text.to_string())).fg(Color::Yellow).add_attribute(Attribute::Bold)
 }
 
 /// allow, deny or refuse.
@@ -135,12 +191,12 @@ pub fn action(action: Action, text: impl ToString) -> Cell {
         Action::Deny => Color::Magenta,
         Action::Refuse => Color::Cyan,
     };
-    Cell::new(text.to_string()).fg(color)
+    Cell::new(visible(&text.to_string())).fg(color)
 }
 
 /// What a port does.
 pub fn outcome(outcome: Outcome, text: impl ToString) -> Cell {
-    let cell = Cell::new(text.to_string());
+    let cell = Cell::new(visible(&text.to_string()));
     match outcome {
         Outcome::Answers => cell.fg(Color::Green),
         Outcome::Refuses => cell.fg(Color::Cyan),

@@ -641,7 +641,7 @@ fn included_files_are_read_edited_and_blamed() {
     let outside = tempfile::NamedTempFile::new().unwrap();
     std::os::unix::fs::symlink(outside.path(), groups.join("a.toml")).unwrap();
     let text = desk.text(&["post", "--check"]);
-    assert!(text.contains("groups/a.toml is a link that leads out of the"), "{text}");
+    assert!(text.contains("groups/a.toml: it is a link that leads out of the"), "{text}");
 }
 
 #[test]

@@ -112,7 +112,7 @@ fn orders_that_others_can_write_and_a_history_that_cannot_be_written_stop_the_po
         String::from_utf8(output.stderr).unwrap()
     };
     let told = refused(&["post"]);
-    assert!(told.contains("can be written to by others") && told.contains("chmod go-w"), "{told}");
+    assert!(told.contains("can be changed by others") && told.contains("chmod go-w"), "{told}");
     fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
     // A file stands where the folder should be.
     fs::write(lab.path().join("history"), "").unwrap();

@@ -210,17 +210,19 @@ fn after_a_restart_the_last_orders_hold_or_what_they_say_instead() {
     // Orders can say that nothing shall pass then, or everything.
     let bare = lab.path().join("history/revisions");
     for (way, met) in [("closed", "silent"), ("open", "answers")] {
-        let text =
-            format!("{HEAD}[boot]\non_failure = \"{way}\"\n{PLATES}program = \"/sbin/plated\"\n");
+        let text = format!("{HEAD}[boot]\non_failure = \"{way}\"\n{PLATES}");
         fs::write(&path, &text).unwrap();
         lab.done(&["post"]);
-        let last = fs::read_dir(&bare).unwrap().flatten().map(|e| e.path()).max().unwrap();
-        // What was right when it was posted cannot be put in force any more: two names of one file.
-        let twice = "program = [\\\"/proc/self/exe\\\", \\\"/proc/thread-self/exe\\\"]";
-        let sound = fs::read_to_string(&last).unwrap();
-        let wrong = sound.replace("program = \\\"/sbin/plated\\\"", twice);
-        assert_ne!(sound, wrong);
-        fs::write(&last, wrong).unwrap();
+        let files = fs::read_dir(&bare).unwrap().flatten().map(|entry| entry.path());
+        let last = files.filter(|path| path.extension().is_some()).max().unwrap();
+        // What was right when it was posted cannot be put in force any more: it is more than fits.
+        let more: String = (0..32_768)
+            .map(|n| format!("[[rules]]\nname = \"n{n}\"\naction = \"deny\"\ntraffic = \"gre\"\n"))
+            .collect();
+        let mut record: serde_json::Value =
+            serde_json::from_slice(&fs::read(&last).unwrap()).unwrap();
+        record["record"]["orders"] = format!("{text}{more}").into();
+        fs::write(&last, record.to_string()).unwrap();
         restart();
         let (code, told) = boot();
         assert_eq!(code, Some(1), "{told}");

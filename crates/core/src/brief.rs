@@ -1,19 +1,21 @@
 //! The one ordered list that this host obeys.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::net::IpAddr;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+use crate::flows::Stamps;
 use crate::interface::Interface;
 use crate::moment::Moment;
 use crate::names::spans::Spans;
 use crate::orders::{
-    FoundationSwitches, Host, InterfaceCondition, Orders, Posture, ProgramCondition, Rule,
-    Selector, Silence, Standing,
+    Action, FoundationSwitches, Host, InterfaceCondition, Memory, Orders, Posture,
+    ProgramCondition, Rule, Selector, Silence, Standing,
 };
-use crate::packet::{InterfaceIndex, ProgramIndex};
+use crate::packet::{Direction, InterfaceIndex, ProgramIndex};
 
 /// Place of a rule in the list, from 0. People see [`RuleIndex::position`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -47,7 +49,14 @@ pub struct Setting<'s> {
     pub posture: Option<&'s Posture>,
     /// The host's interfaces.
     pub interfaces: &'s [Interface],
+    /// Which files the programs of the orders are.
+    pub executables: Option<&'s Executables>,
 }
+
+/// The file that a program's path leads to, where that is another path: by a
+/// symbolic link, or because two paths are the same file. Two paths with one
+/// file are the same program.
+pub type Executables = BTreeMap<String, String>;
 
 fn silence_in(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Silence> {
     let host = setting.host;
@@ -86,6 +95,8 @@ pub struct Brief {
     pub standing: Standing,
     /// Foundations that can be switched off.
     pub foundations: FoundationSwitches,
+    /// How much the gate remembers.
+    pub memory: Memory,
     /// Whether programs are told by their files ([`Orders::program_exact`]).
     pub program_exact: bool,
     /// The rules in order, shared with the orders where nothing silences them.
@@ -94,9 +105,11 @@ pub struct Brief {
     pub interfaces: Vec<(InterfaceIndex, String)>,
     /// The host's own addresses, sorted.
     pub own: Vec<IpAddr>,
-    /// The paths of all programs that the rules name, sorted: the first one is
+    /// The files of all programs that the rules name, sorted: the first one is
     /// [`ProgramIndex`] 1.
     pub programs: Vec<String>,
+    /// Which files those are, where the rules write another path.
+    pub executables: Executables,
 }
 
 fn own_addresses(interfaces: &[Interface]) -> Vec<IpAddr> {
@@ -108,9 +121,10 @@ fn own_addresses(interfaces: &[Interface]) -> Vec<IpAddr> {
 }
 
 /// The programs that rules name, each once.
-pub(crate) fn programs_of(rules: &[Arc<Rule>]) -> Vec<String> {
+pub(crate) fn programs_of(rules: &[Arc<Rule>], executables: &Executables) -> Vec<String> {
     let named = rules.iter().flat_map(|r| r.program.written.iter().chain(&r.program.except));
-    named.cloned().collect::<BTreeSet<_>>().into_iter().collect()
+    let files = named.map(|path| executables.get(path).unwrap_or(path).clone());
+    files.collect::<BTreeSet<_>>().into_iter().collect()
 }
 
 impl Brief {
@@ -134,6 +148,7 @@ impl Brief {
         let own = setting.host.map(|host| host.standing).unwrap_or_default();
         let held = setting.posture.map(|posture| posture.standing).unwrap_or_default();
         let common = orders.standing;
+        let executables = setting.executables.cloned().unwrap_or_default();
         Self {
             standing: Standing {
                 inbound: held.inbound.or(own.inbound).unwrap_or(common.inbound),
@@ -141,8 +156,10 @@ impl Brief {
                 transit: held.transit.or(own.transit).unwrap_or(common.transit),
             },
             foundations: orders.foundations,
+            memory: orders.memory,
             program_exact: orders.program_exact,
-            programs: programs_of(&rules),
+            programs: programs_of(&rules, &executables),
+            executables,
             rules,
             interfaces: setting
                 .interfaces
@@ -175,7 +192,26 @@ impl Brief {
             .then(|| Spans::from_ranges(meant().map(|(index, _)| (index.0, index.0))))
     }
 
-    /// The path of a program that a rule names; `None` for any other.
+    /// The same list where the programs are known to be these files.
+    #[must_use]
+    pub fn with_executables(mut self, executables: Executables) -> Self {
+        self.programs = programs_of(&self.rules, &executables);
+        self.executables = executables;
+        self
+    }
+
+    /// The paths of programs as the rules write them, each once.
+    pub fn programs_written(&self) -> BTreeSet<&str> {
+        let conditions = self.rules().map(|rule| &rule.program);
+        conditions.flat_map(|c| c.written.iter().chain(&c.except)).map(String::as_str).collect()
+    }
+
+    /// The file that a path leads to.
+    pub fn executable<'p>(&'p self, path: &'p str) -> &'p str {
+        self.executables.get(path).map_or(path, String::as_str)
+    }
+
+    /// The file of a program that a rule names; `None` for any other.
     pub fn program(&self, index: ProgramIndex) -> Option<&str> {
         let at = index.0.checked_sub(1)?;
         self.programs.get(at as usize).map(String::as_str)
@@ -183,15 +219,72 @@ impl Brief {
 
     /// The number of a program in this list.
     pub fn program_index(&self, path: &str) -> ProgramIndex {
+        let path = self.executable(path);
         let found = self.programs.binary_search_by(|known| known.as_str().cmp(path));
         found.map_or(ProgramIndex::OTHER, |at| ProgramIndex(at as u32 + 1))
     }
 
-    /// The numbers of the programs that a condition means; `None` is any.
-    pub fn programs_meant(&self, condition: &ProgramCondition) -> Option<Spans<u32>> {
+    /// Whether a rule speaks for a program. Whoever cannot be identified never
+    /// meets an allow by program, and always what keeps out by program.
+    pub fn program_holds(&self, rule: &Rule, index: ProgramIndex) -> bool {
+        match index {
+            ProgramIndex::UNKNOWN => rule.program.is_any() || rule.action != Action::Allow,
+            index => self.condition_holds(&rule.program, self.program(index)),
+        }
+    }
+
+    /// Whether a condition means the program of a file; `None` is one that no
+    /// rule names, or none.
+    pub fn condition_holds(&self, condition: &ProgramCondition, file: Option<&str>) -> bool {
+        let named = |list: &[String]| {
+            file.is_some_and(|file| list.iter().any(|path| self.executable(path) == file))
+        };
+        (condition.written.is_empty() || named(&condition.written)) && !named(&condition.except)
+    }
+
+    /// The numbers of the programs that a rule speaks for; `None` is any.
+    pub fn programs_meant(&self, rule: &Rule) -> Option<Spans<u32>> {
         let numbers = (0..=self.programs.len() as u32).map(ProgramIndex);
-        let meant = numbers.filter(|index| condition.holds(self.program(*index)));
-        (!condition.is_any()).then(|| Spans::from_ranges(meant.map(|index| (index.0, index.0))))
+        let meant = numbers
+            .chain([ProgramIndex::UNKNOWN])
+            .filter(|index| self.program_holds(rule, *index))
+            .map(|index| (index.0, index.0));
+        (!rule.program.is_any()).then(|| Spans::from_ranges(meant))
+    }
+
+    /// What entries of the flow memory are made under: equal for lists that say
+    /// the same of what comes in, or of what leaves and passes through.
+    pub fn stamps(&self) -> Stamps {
+        let stamp = |directions: &[Direction]| {
+            let mut hasher = DefaultHasher::new();
+            for direction in directions {
+                self.standing.of(*direction).hash(&mut hasher);
+                for (_, rule) in self.indexed() {
+                    if rule.speaks() && rule.direction == *direction {
+                        self.hash_rule(rule, &mut hasher);
+                    }
+                }
+            }
+            let hash = hasher.finish();
+            // 0 is no stamp.
+            ((hash >> 32) as u32 ^ hash as u32).max(1)
+        };
+        Stamps {
+            opened: stamp(&[Direction::Outbound, Direction::Transit]),
+            let_in: stamp(&[Direction::Inbound]),
+        }
+    }
+
+    /// All that decides in a rule.
+    fn hash_rule(&self, rule: &Rule, hasher: &mut DefaultHasher) {
+        (rule.action, rule.family, rule.until).hash(hasher);
+        rule.limit().map(|l| (l.increment, l.tolerance, l.sharing, l.over)).hash(hasher);
+        rule.traffic.keys.hash(hasher);
+        (&rule.source.addresses, &rule.destination.addresses).hash(hasher);
+        self.interfaces_of(&rule.interface).hash(hasher);
+        for list in [&rule.program.written, &rule.program.except] {
+            list.iter().map(|path| self.executable(path)).collect::<Vec<_>>().hash(hasher);
+        }
     }
 
     /// A rule by its place.

@@ -20,7 +20,7 @@ use crate::rates::Rates;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
 #[serde(rename_all = "lowercase", tag = "kind", content = "which")]
 pub enum Speaker {
-    /// Not IP: nobody was asked.
+    /// Nobody was asked: it is for another host, or for another VLAN.
     Nobody,
     /// A foundation.
     Foundation(Foundation),
@@ -127,7 +127,7 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
         Some(Mismatch::Direction)
     } else if rule.family.is_some_and(|family| family != Family::of(source)) {
         Some(Mismatch::Family)
-    } else if rule.traffic.keys.as_ref().is_some_and(|keys| !keys.contains(key.0)) {
+    } else if rule.traffic.keys.as_ref().is_some_and(|keys| !keys.contains(key)) {
         Some(Mismatch::Traffic)
     } else if lacks(&rule.source, source) {
         Some(Mismatch::Source)
@@ -136,8 +136,7 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
     } else if elsewhere() {
         Some(Mismatch::Interface)
     } else {
-        let holds = rule.program.holds(brief.program(program));
-        (!holds).then_some(Mismatch::Program)
+        (!brief.program_holds(rule, program)).then_some(Mismatch::Program)
     }
 }
 
@@ -183,10 +182,5 @@ pub(crate) fn decide_with(
 }
 
 fn standing(brief: &Brief, direction: Direction) -> Decision {
-    let verdict = match direction {
-        Direction::Inbound => brief.standing.inbound,
-        Direction::Outbound => brief.standing.outbound,
-        Direction::Transit => brief.standing.transit,
-    };
-    Decision { verdict, speaker: Speaker::Standing(direction) }
+    Decision { verdict: brief.standing.of(direction), speaker: Speaker::Standing(direction) }
 }

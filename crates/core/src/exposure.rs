@@ -42,8 +42,8 @@ impl Exposure {
         let mut exposure =
             Self { allowed: AddressSet::empty(), rules: Vec::new(), by_standing: false };
         for (index, rule) in brief.indexed() {
-            let about = rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key.0));
-            let held = program.is_none_or(|index| rule.program.holds(brief.program(index)));
+            let about = rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key));
+            let held = program.is_none_or(|index| brief.program_holds(rule, index));
             let inbound = rule.direction == Direction::Inbound;
             if !inbound || !rule.speaks() || !about || !held || open.is_empty() {
                 continue;

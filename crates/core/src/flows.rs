@@ -1,28 +1,52 @@
-//! The memory of what this host sent or forwarded, so that answers come back
-//! in: UDP, echo requests and every protocol without ports. TCP of this host
-//! needs none: the sockets know. TCP that was forwarded is remembered, too.
-//! Time is passed in, counted from any fixed moment.
+//! What this host remembers of traffic that has no connection of its own: who
+//! opened what, so that answers pass and an answer opens nothing.
+//!
+//! Four memories, each bounded, each forgetting what was quiet for longest:
+//! what this host *opened* (sent, or forwarded) and was answered; what it
+//! opened and was not answered yet, which a flood can fill without pushing the
+//! first out; what it *let in*, so that its own answers are told from what it
+//! opens itself; and the first fragments that passed. TCP of this host needs
+//! none: the sockets know. TCP that was forwarded is remembered both ways.
+//!
+//! An entry bears the [`Stamps`] of the list that it was made under: under
+//! another one it is decided again. Time is passed in, counted from any fixed
+//! moment.
 
 use std::collections::HashMap;
+use std::hash::Hash;
 use std::net::IpAddr;
 use std::time::Duration;
 
 use crate::names::traffic::{ICMP, ICMPV6, TCP, UDP};
-use crate::packet::{IpPacket, Payload};
+use crate::packet::{Direction, IpPacket, Payload, Quote, TcpFlags};
+use crate::shares::{Filled, Shares};
 
 /// How long after the last packet out an answer still comes in.
 pub const UDP_AGE: Duration = Duration::from_secs(180);
 /// The same for echo replies.
 pub const ECHO_AGE: Duration = Duration::from_secs(30);
-/// The same for a TCP connection that is forwarded: two hours and four minutes
-/// of silence (RFC 5382, REQ-5).
-pub const TCP_AGE: Duration = Duration::from_secs(7_440);
-/// So many flows are remembered; the least recently used one makes room.
+/// How long a forwarded TCP connection may be quiet (RFC 5382 section 5).
+pub const TCP_AGE: Duration = Duration::from_secs(2 * 3600 + 4 * 60);
+/// How long after a first fragment the others pass (RFC 8200 section 4.5).
+pub const FRAGMENT_AGE: Duration = Duration::from_secs(60);
+/// So many flows are remembered in each memory unless the orders say otherwise.
 pub const CAPACITY: usize = 65_536;
+/// So many first fragments are remembered.
+pub const FRAGMENTS: usize = 16_384;
+
+/// Which lists entries are made under: one number for what leaves and passes
+/// through, one for what comes in. Never 0.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Stamps {
+    /// Of what the list says of outbound and transit.
+    pub opened: u32,
+    /// Of what it says of inbound.
+    pub let_in: u32,
+}
 
 /// One flow, seen from this side. For an echo the remote port is the
 /// identifier; where there are no ports they are 0.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Flow {
     /// The other end.
     pub remote: IpAddr,
@@ -36,95 +60,308 @@ pub struct Flow {
     pub protocol: u8,
 }
 
+/// What a packet does in a flow.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Part {
+    Question,
+    Answer,
+    Either,
+}
+
 impl Flow {
-    /// The flow that a packet on its way out opens or keeps open. `forwarded`:
-    /// it is not this host's own.
-    pub fn opened_by(packet: &IpPacket, forwarded: bool) -> Option<Self> {
+    /// The flow of a packet that goes away from this side, and its part in it.
+    fn away(packet: &IpPacket) -> Option<(Self, Part)> {
         let (remote, local) = (packet.destination, packet.source);
+        let flow = |remote_port, local_port, protocol| Self {
+            remote,
+            local,
+            remote_port,
+            local_port,
+            protocol,
+        };
         Some(match packet.payload {
-            Payload::Tcp { from, to, flags } if forwarded && !flags.resets() => {
-                Self { remote, local, remote_port: to, local_port: from, protocol: TCP }
+            Payload::Tcp { from, to, .. } => (flow(to, from, TCP), Part::Either),
+            Payload::Udp { from, to } => (flow(to, from, UDP), Part::Either),
+            Payload::Icmp { kind, id, .. } => {
+                let (protocol, request, reply) =
+                    if remote.is_ipv4() { (ICMP, 8, 0) } else { (ICMPV6, 128, 129) };
+                let part = match kind {
+                    kind if kind == request => Part::Question,
+                    kind if kind == reply => Part::Answer,
+                    _ => return None,
+                };
+                (flow(id, 0, protocol), part)
             }
-            Payload::Udp { from, to } => {
-                Self { remote, local, remote_port: to, local_port: from, protocol: UDP }
-            }
-            Payload::Icmp { kind: 8, id, .. } if remote.is_ipv4() => {
-                Self { remote, local, remote_port: id, local_port: 0, protocol: ICMP }
-            }
-            Payload::Icmp { kind: 128, id, .. } if remote.is_ipv6() => {
-                Self { remote, local, remote_port: id, local_port: 0, protocol: ICMPV6 }
-            }
-            Payload::Other { protocol } => {
-                Self { remote, local, remote_port: 0, local_port: 0, protocol }
-            }
-            _ => return None,
+            Payload::Other { protocol } => (flow(0, 0, protocol), Part::Either),
+            Payload::LaterFragment { .. } | Payload::Malformed => return None,
         })
     }
 
-    /// The flow that a packet on its way in would be an answer of.
-    pub fn answered_by(packet: &IpPacket) -> Option<Self> {
-        let (remote, local) = (packet.source, packet.destination);
-        Some(match packet.payload {
-            Payload::Tcp { from, to, .. } => {
-                Self { remote, local, remote_port: from, local_port: to, protocol: TCP }
-            }
-            Payload::Udp { from, to } => {
-                Self { remote, local, remote_port: from, local_port: to, protocol: UDP }
-            }
-            Payload::Icmp { kind: 0, id, .. } if remote.is_ipv4() => {
-                Self { remote, local, remote_port: id, local_port: 0, protocol: ICMP }
-            }
-            Payload::Icmp { kind: 129, id, .. } if remote.is_ipv6() => {
-                Self { remote, local, remote_port: id, local_port: 0, protocol: ICMPV6 }
-            }
-            Payload::Other { protocol } => {
-                Self { remote, local, remote_port: 0, local_port: 0, protocol }
-            }
-            _ => return None,
-        })
+    /// The flow of a packet that comes to this side, and its part in it.
+    fn hither(packet: &IpPacket) -> Option<(Self, Part)> {
+        let turned = IpPacket { source: packet.destination, destination: packet.source, ..*packet };
+        let payload = match packet.payload {
+            Payload::Tcp { from, to, flags } => Payload::Tcp { from: to, to: from, flags },
+            Payload::Udp { from, to } => Payload::Udp { from: to, to: from },
+            other => other,
+        };
+        Self::away(&IpPacket { payload, ..turned })
+    }
+
+    /// The flows that an error may be about: the one that its quoted packet
+    /// opened, and the one that it answered.
+    fn quoted(quote: &Quote) -> [Self; 2] {
+        let Quote { source, destination, protocol, from, to } = *quote;
+        let flow = |remote, local, (remote_port, local_port)| Self {
+            remote,
+            local,
+            remote_port,
+            local_port,
+            protocol,
+        };
+        // An echo has one identifier for both ways.
+        let (opened, answered) = match is_icmp(source, protocol) {
+            true => ((from, 0), (from, 0)),
+            false => ((to, from), (from, to)),
+        };
+        [flow(destination, source, opened), flow(source, destination, answered)]
     }
 
     /// How long it is remembered.
     pub fn age(&self) -> Duration {
         match self.protocol {
-            ICMP | ICMPV6 => ECHO_AGE,
             TCP => TCP_AGE,
+            protocol if is_icmp(self.remote, protocol) => ECHO_AGE,
             _ => UDP_AGE,
         }
     }
 }
 
+/// Whether a protocol is the ICMP of an address' family.
+fn is_icmp(address: IpAddr, protocol: u8) -> bool {
+    protocol == if address.is_ipv4() { ICMP } else { ICMPV6 }
+}
+
+#[derive(Clone, Copy, Debug)]
+struct Entry {
+    at: Duration,
+    stamp: u32,
+    answered: bool,
+}
+
+/// A bounded memory that forgets what was quiet for longest.
+#[derive(Debug)]
+struct Memory<K> {
+    seen: HashMap<K, Entry>,
+    room: usize,
+}
+
+impl<K: Copy + Eq + Hash> Memory<K> {
+    fn new(room: usize) -> Self {
+        Self { seen: HashMap::new(), room }
+    }
+
+    fn put(&mut self, key: K, entry: Entry) {
+        if self.seen.len() >= self.room && !self.seen.contains_key(&key) {
+            let oldest = self.seen.iter().min_by_key(|(_, e)| e.at).map(|(key, _)| *key);
+            oldest.map(|key| self.seen.remove(&key));
+        }
+        self.seen.insert(key, entry);
+    }
+
+    /// An entry that is not older than `age`.
+    fn get(&self, key: &K, now: Duration, age: Duration) -> Option<&Entry> {
+        self.seen.get(key).filter(|entry| now.saturating_sub(entry.at) <= age)
+    }
+}
+
+/// What the memory says of a packet before it is decided.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Known {
+    /// It belongs to a flow that holds: [`crate::packet::Facts::belongs`].
+    pub belongs: bool,
+    /// It answers what was let in, perhaps under another list: whatever is
+    /// decided, it opens nothing.
+    pub answers: bool,
+}
+
 /// The memory.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Flows {
-    seen: HashMap<Flow, Duration>,
+    answered: Memory<Flow>,
+    unanswered: Memory<Flow>,
+    let_in: Memory<Flow>,
+    fragments: Memory<(IpAddr, IpAddr, u32)>,
+    shares: Shares,
+}
+
+impl Default for Flows {
+    fn default() -> Self {
+        Self::with_room(CAPACITY)
+    }
 }
 
 impl Flows {
-    /// Takes note of a packet on its way out.
-    pub fn sent(&mut self, packet: &IpPacket, now: Duration) {
-        self.remember(Flow::opened_by(packet, false), now);
-    }
-
-    /// Takes note of a packet that is forwarded.
-    pub fn forwarded(&mut self, packet: &IpPacket, now: Duration) {
-        self.remember(Flow::opened_by(packet, true), now);
-    }
-
-    fn remember(&mut self, flow: Option<Flow>, now: Duration) {
-        let Some(flow) = flow else { return };
-        if self.seen.len() >= CAPACITY && !self.seen.contains_key(&flow) {
-            let oldest = self.seen.iter().min_by_key(|(_, at)| **at).map(|(flow, _)| *flow);
-            oldest.map(|flow| self.seen.remove(&flow));
+    /// With room for so many flows in each memory.
+    pub fn with_room(flows: usize) -> Self {
+        Self {
+            answered: Memory::new(flows),
+            unanswered: Memory::new(flows),
+            let_in: Memory::new(flows),
+            fragments: Memory::new(FRAGMENTS),
+            shares: Shares::default(),
         }
-        self.seen.insert(flow, now);
     }
 
-    /// Whether a packet on its way in answers something that this host sent.
-    pub fn knows(&self, packet: &IpPacket, now: Duration) -> bool {
-        Flow::answered_by(packet).is_some_and(|flow| {
-            self.seen.get(&flow).is_some_and(|at| now.saturating_sub(*at) <= flow.age())
-        })
+    /// What is known of a packet before it is decided; changes nothing.
+    pub fn knows(
+        &self,
+        direction: Direction,
+        packet: &IpPacket,
+        stamps: Stamps,
+        now: Duration,
+    ) -> Known {
+        let belongs = |belongs| Known { belongs, answers: false };
+        if let Payload::LaterFragment { id } = packet.payload {
+            let key = (packet.source, packet.destination, id);
+            return belongs(self.fragments.get(&key, now, FRAGMENT_AGE).is_some());
+        }
+        if direction == Direction::Outbound {
+            return self.answers(packet, stamps, now).map_or(Known::default(), |(known, _)| known);
+        }
+        if let Some(quote) = packet.quotes.filter(|_| direction == Direction::Transit) {
+            let known = |flow: &Flow| self.opened(flow, stamps, now).is_some();
+            return belongs(Flow::quoted(&quote).iter().any(known));
+        }
+        belongs(self.answered_by(packet, stamps, now).is_some())
+    }
+
+    /// Looks a packet up before it is decided; a connection or an exchange that
+    /// goes on is kept alive.
+    pub fn look_up(
+        &mut self,
+        direction: Direction,
+        packet: &IpPacket,
+        stamps: Stamps,
+        now: Duration,
+    ) -> Known {
+        let known = self.knows(direction, packet, stamps, now);
+        if direction == Direction::Outbound {
+            if let Some((known, flow)) = self.answers(packet, stamps, now)
+                && let Some(entry) = self.let_in.seen.get_mut(&flow).filter(|_| known.belongs)
+            {
+                entry.at = now;
+            }
+            return known;
+        }
+        if let Some((flow, was_answered)) = self.answered_by(packet, stamps, now) {
+            // A connection is answered once its opener goes on: a SYN-ACK alone is not enough.
+            let goes_on = match packet.payload {
+                Payload::Tcp { flags, .. } => flags.0 & TcpFlags::SYN == 0,
+                _ => false,
+            };
+            if goes_on {
+                let entry = Entry { at: now, stamp: stamps.opened, answered: true };
+                self.answered.put(flow, entry);
+            } else if !was_answered && let Some(entry) = self.unanswered.seen.get_mut(&flow) {
+                entry.answered = true;
+            }
+        }
+        known
+    }
+
+    /// The flow that a packet on its way in answers, and whether it was answered before.
+    fn answered_by(
+        &self,
+        packet: &IpPacket,
+        stamps: Stamps,
+        now: Duration,
+    ) -> Option<(Flow, bool)> {
+        let (flow, part) = Flow::hither(packet)?;
+        let opens = matches!(packet.payload, Payload::Tcp { flags, .. } if flags.is_pure_syn());
+        if part == Part::Question || opens {
+            return None;
+        }
+        Some((flow, self.opened(&flow, stamps, now)?))
+    }
+
+    /// Whether a flow was opened from this side and holds: `true` where it is
+    /// among the answered ones.
+    fn opened(&self, flow: &Flow, stamps: Stamps, now: Duration) -> Option<bool> {
+        // Connections that are open go on, whatever list they were made under.
+        let holds = |entry: &&Entry| flow.protocol == TCP || entry.stamp == stamps.opened;
+        if self.answered.seen.contains_key(flow) {
+            return self.answered.get(flow, now, flow.age()).filter(holds).map(|_| true);
+        }
+        self.unanswered.get(flow, now, flow.age()).filter(holds).map(|_| false)
+    }
+
+    /// The flow that a packet on its way out answers, and what follows from it.
+    fn answers(&self, packet: &IpPacket, stamps: Stamps, now: Duration) -> Option<(Known, Flow)> {
+        let (flow, part) = Flow::away(packet)?;
+        if part == Part::Question || flow.protocol == TCP {
+            return None;
+        }
+        let entry = self.let_in.get(&flow, now, flow.age())?;
+        Some((Known { belongs: entry.stamp == stamps.let_in, answers: true }, flow))
+    }
+
+    /// Takes note of a packet of this host's that was let out.
+    pub fn sent(&mut self, packet: &IpPacket, known: Known, stamps: Stamps, now: Duration) {
+        self.note_fragment(packet, now);
+        if let Some((flow, part)) = Flow::away(packet)
+            && !known.answers
+            && part != Part::Answer
+            && flow.protocol != TCP
+        {
+            self.open(flow, stamps, now);
+        }
+    }
+
+    /// Takes note of a packet that the rules let in to this host.
+    pub fn let_in(&mut self, packet: &IpPacket, stamps: Stamps, now: Duration) {
+        if let Some((flow, part)) = Flow::hither(packet)
+            && part != Part::Answer
+            && flow.protocol != TCP
+        {
+            let entry = Entry { at: now, stamp: stamps.let_in, answered: false };
+            self.let_in.put(flow, entry);
+        }
+    }
+
+    /// Takes note of a packet that is forwarded, as it leaves; `opens`: the
+    /// rules let it through, not a flow that was known.
+    pub fn forwarded(&mut self, packet: &IpPacket, opens: bool, stamps: Stamps, now: Duration) {
+        let Some((flow, part)) = Flow::away(packet) else { return };
+        let resets = matches!(packet.payload, Payload::Tcp { flags, .. } if flags.resets());
+        let opens = opens || flow.protocol == TCP;
+        if opens && !resets && part != Part::Answer {
+            let is_new = !self.answered.seen.contains_key(&flow)
+                && !self.unanswered.seen.contains_key(&flow);
+            let room = self.unanswered.room;
+            if !is_new || self.shares.take(Filled::Forwarded, flow.local, room, now) {
+                self.open(flow, stamps, now);
+            }
+        }
+    }
+
+    /// Takes note of the first of several fragments that passes.
+    pub fn note_fragment(&mut self, packet: &IpPacket, now: Duration) {
+        if let Some(id) = packet.first_of {
+            let entry = Entry { at: now, stamp: 0, answered: false };
+            self.fragments.put((packet.source, packet.destination, id), entry);
+        }
+    }
+
+    fn open(&mut self, flow: Flow, stamps: Stamps, now: Duration) {
+        let entry = Entry { at: now, stamp: stamps.opened, answered: true };
+        // Whoever goes on after an answer has a flow; of connections their answers tell.
+        let goes_on = self.unanswered.seen.get(&flow).is_some_and(|entry| entry.answered);
+        if self.answered.seen.contains_key(&flow) || goes_on && flow.protocol != TCP {
+            self.answered.put(flow, entry);
+        } else {
+            self.unanswered.put(flow, Entry { answered: goes_on, ..entry });
+        }
     }
 }
 
@@ -133,72 +370,162 @@ mod tests {
     use super::*;
 
     fn packet(source: &str, destination: &str, payload: Payload) -> IpPacket {
-        IpPacket {
-            source: source.parse().unwrap(),
-            destination: destination.parse().unwrap(),
-            payload,
-        }
+        IpPacket::whole(source.parse().unwrap(), destination.parse().unwrap(), payload)
     }
 
     const HOST: &str = "198.51.100.20";
     const PARTNER: &str = "203.0.113.9";
+    const STAMPS: Stamps = Stamps { opened: 1, let_in: 2 };
+    const BEGIN: Duration = Duration::ZERO;
+
+    fn udp(from: u16, to: u16) -> Payload {
+        Payload::Udp { from, to }
+    }
+
+    fn tcp(from: u16, to: u16, flags: u8) -> Payload {
+        Payload::Tcp { from, to, flags: TcpFlags(flags) }
+    }
+
+    fn sent(flows: &mut Flows, packet: &IpPacket, now: Duration) -> Known {
+        let known = flows.look_up(Direction::Outbound, packet, STAMPS, now);
+        flows.sent(packet, known, STAMPS, now);
+        known
+    }
+
+    fn comes_in(flows: &mut Flows, packet: &IpPacket, now: Duration) -> bool {
+        flows.look_up(Direction::Inbound, packet, STAMPS, now).belongs
+    }
 
     #[test]
     fn an_answer_comes_in_until_it_is_too_old() {
         let mut flows = Flows::default();
-        flows.sent(&packet(HOST, PARTNER, Payload::Udp { from: 5000, to: 123 }), Duration::ZERO);
-        let answer = packet(PARTNER, HOST, Payload::Udp { from: 123, to: 5000 });
-        assert!(flows.knows(&answer, UDP_AGE));
-        assert!(!flows.knows(&answer, UDP_AGE + Duration::from_nanos(1)));
+        sent(&mut flows, &packet(HOST, PARTNER, udp(5000, 123)), BEGIN);
+        let answer = packet(PARTNER, HOST, udp(123, 5000));
+        assert!(comes_in(&mut flows, &answer, UDP_AGE));
+        assert!(!comes_in(&mut flows, &answer, UDP_AGE + Duration::from_nanos(1)));
         for stranger in [
-            packet("192.0.2.66", HOST, Payload::Udp { from: 123, to: 5000 }),
-            packet(PARTNER, HOST, Payload::Udp { from: 124, to: 5000 }),
-            packet(PARTNER, HOST, Payload::Udp { from: 123, to: 5001 }),
+            packet("192.0.2.66", HOST, udp(123, 5000)),
+            packet(PARTNER, HOST, udp(124, 5000)),
+            packet(PARTNER, HOST, udp(123, 5001)),
         ] {
-            assert!(!flows.knows(&stranger, Duration::ZERO));
+            assert!(!comes_in(&mut flows, &stranger, BEGIN));
         }
     }
 
     #[test]
+    fn an_answer_of_this_host_opens_nothing() {
+        let mut flows = Flows::default();
+        let question = packet(PARTNER, HOST, udp(40_000, 53));
+        let answer = packet(HOST, PARTNER, udp(53, 40_000));
+        flows.let_in(&question, STAMPS, BEGIN);
+        assert_eq!(sent(&mut flows, &answer, BEGIN), Known { belongs: true, answers: true });
+        assert!(!comes_in(&mut flows, &question, BEGIN), "each question is decided");
+        // Under another list the answer is decided, and still opens nothing.
+        let other = Stamps { opened: 3, let_in: 4 };
+        let known = flows.look_up(Direction::Outbound, &answer, other, BEGIN);
+        assert_eq!(known, Known { belongs: false, answers: true });
+        flows.sent(&answer, known, other, BEGIN);
+        assert!(!flows.look_up(Direction::Inbound, &question, other, BEGIN).belongs);
+        // Long after the last question it is this host that speaks to somebody.
+        let late = UDP_AGE + Duration::from_secs(1);
+        sent(&mut flows, &answer, late);
+        assert!(comes_in(&mut flows, &question, late));
+    }
+
+    #[test]
+    fn what_was_opened_under_another_list_is_decided_again() {
+        let mut flows = Flows::default();
+        sent(&mut flows, &packet(HOST, PARTNER, udp(5000, 123)), BEGIN);
+        let answer = packet(PARTNER, HOST, udp(123, 5000));
+        let other = Stamps { opened: 3, ..STAMPS };
+        assert!(!flows.look_up(Direction::Inbound, &answer, other, BEGIN).belongs);
+        assert!(comes_in(&mut flows, &answer, BEGIN));
+    }
+
+    #[test]
     fn a_forwarded_connection_is_remembered_and_its_reset_is_not() {
-        use crate::packet::TcpFlags;
-        let tcp = |from, to, flags| Payload::Tcp { from, to, flags: TcpFlags(flags) };
         let mut flows = Flows::default();
         let syn = packet(HOST, PARTNER, tcp(5000, 443, TcpFlags::SYN));
         let answer = packet(PARTNER, HOST, tcp(443, 5000, TcpFlags::SYN | TcpFlags::ACK));
-        flows.sent(&syn, Duration::ZERO);
-        assert!(!flows.knows(&answer, Duration::ZERO), "of its own, the sockets know");
+        sent(&mut flows, &syn, BEGIN);
+        assert!(!comes_in(&mut flows, &answer, BEGIN), "of its own, the sockets know");
         let reset = packet(HOST, PARTNER, tcp(5001, 443, TcpFlags::RST));
-        flows.forwarded(&reset, Duration::ZERO);
-        flows.forwarded(&syn, Duration::ZERO);
-        assert!(flows.knows(&answer, TCP_AGE));
+        flows.forwarded(&reset, true, STAMPS, BEGIN);
+        flows.forwarded(&syn, true, STAMPS, BEGIN);
+        assert!(comes_in(&mut flows, &answer, TCP_AGE));
         let other = packet(PARTNER, "198.51.100.21", tcp(443, 5000, TcpFlags::ACK));
-        assert!(!flows.knows(&other, Duration::ZERO), "to another one behind this host");
+        assert!(!comes_in(&mut flows, &other, BEGIN), "to another one behind this host");
         let after = packet(PARTNER, HOST, tcp(443, 5001, TcpFlags::ACK));
-        assert!(!flows.knows(&after, Duration::ZERO));
+        assert!(!comes_in(&mut flows, &after, BEGIN));
+        assert!(!comes_in(
+            &mut flows,
+            &packet(PARTNER, HOST, tcp(443, 5000, TcpFlags::SYN)),
+            BEGIN
+        ));
+    }
+
+    #[test]
+    fn an_error_passes_through_when_it_quotes_what_was_forwarded() {
+        let mut flows = Flows::default();
+        flows.forwarded(&packet(HOST, PARTNER, udp(5000, 123)), true, STAMPS, BEGIN);
+        let error = |quotes| IpPacket {
+            quotes: Some(quotes),
+            ..packet("192.0.2.1", HOST, Payload::Icmp { kind: 3, code: 1, id: 0 })
+        };
+        let quote = |from, to| Quote {
+            source: HOST.parse().unwrap(),
+            destination: PARTNER.parse().unwrap(),
+            protocol: UDP,
+            from,
+            to,
+        };
+        let mut through =
+            |quote| flows.look_up(Direction::Transit, &error(quote), STAMPS, BEGIN).belongs;
+        assert!(through(quote(5000, 123)));
+        assert!(!through(quote(5000, 124)));
     }
 
     #[test]
     fn an_echo_request_from_outside_is_no_answer() {
         let mut flows = Flows::default();
         let echo = |kind| Payload::Icmp { kind, code: 0, id: 77 };
-        flows.sent(&packet(HOST, PARTNER, echo(8)), Duration::ZERO);
-        assert!(flows.knows(&packet(PARTNER, HOST, echo(0)), ECHO_AGE));
-        assert!(!flows.knows(&packet(PARTNER, HOST, echo(8)), ECHO_AGE));
+        sent(&mut flows, &packet(HOST, PARTNER, echo(8)), BEGIN);
+        assert!(comes_in(&mut flows, &packet(PARTNER, HOST, echo(0)), ECHO_AGE));
+        assert!(!comes_in(&mut flows, &packet(PARTNER, HOST, echo(8)), ECHO_AGE));
+        let unasked = packet(HOST, "192.0.2.66", echo(0));
+        assert_eq!(sent(&mut flows, &unasked, BEGIN), Known::default());
+        flows.let_in(&packet("192.0.2.66", HOST, echo(8)), STAMPS, BEGIN);
+        assert!(sent(&mut flows, &unasked, BEGIN).belongs);
     }
 
     #[test]
-    fn the_memory_is_bounded() {
+    fn later_fragments_follow_a_first_one() {
         let mut flows = Flows::default();
-        for port in 0..=u16::MAX {
-            let out = packet(HOST, PARTNER, Payload::Udp { from: port, to: 123 });
-            flows.sent(&out, Duration::from_nanos(u64::from(port) + 1));
+        let later = packet(PARTNER, HOST, Payload::LaterFragment { id: 9 });
+        assert!(!comes_in(&mut flows, &later, BEGIN));
+        let first = IpPacket { first_of: Some(9), ..packet(PARTNER, HOST, udp(1, 2)) };
+        flows.note_fragment(&first, BEGIN);
+        assert!(comes_in(&mut flows, &later, FRAGMENT_AGE));
+        assert!(!comes_in(&mut flows, &later, FRAGMENT_AGE + Duration::from_nanos(1)));
+        let other = packet(PARTNER, HOST, Payload::LaterFragment { id: 8 });
+        assert!(!comes_in(&mut flows, &other, BEGIN));
+    }
+
+    #[test]
+    fn the_memory_is_bounded_and_a_flood_forgets_no_flow_that_was_answered() {
+        let mut flows = Flows::with_room(50);
+        let out = |port| packet(HOST, PARTNER, udp(port, 123));
+        let back = |port| packet(PARTNER, HOST, udp(123, port));
+        let at = |n: u16| Duration::from_nanos(n.into());
+        sent(&mut flows, &out(9), at(1));
+        assert!(comes_in(&mut flows, &back(9), at(2)));
+        sent(&mut flows, &out(9), at(3));
+        for n in 10..200 {
+            sent(&mut flows, &out(n), at(n));
         }
-        flows.sent(&packet(HOST, PARTNER, Payload::Udp { from: 1, to: 9 }), Duration::from_secs(1));
-        assert_eq!(flows.seen.len(), CAPACITY);
-        assert!(!flows.knows(
-            &packet(PARTNER, HOST, Payload::Udp { from: 123, to: 0 }),
-            Duration::from_secs(1)
-        ));
+        assert_eq!((flows.answered.seen.len(), flows.unanswered.seen.len()), (1, 50));
+        assert!(comes_in(&mut flows, &back(9), at(200)));
+        assert!(comes_in(&mut flows, &back(199), at(200)));
+        assert!(!comes_in(&mut flows, &back(10), at(200)));
     }
 }

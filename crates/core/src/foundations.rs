@@ -2,12 +2,12 @@
 //! packet meets them, and replies.
 
 use std::fmt;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 
 use serde::Serialize;
 
 use crate::orders::{Action, FoundationSwitches};
-use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload};
+use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, LinkFrame, Packet, Payload};
 
 /// A foundation; the numbers are the kernel's counter slots.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -20,7 +20,7 @@ pub enum Foundation {
     LoopbackElsewhere = 1,
     /// Truncated headers, wrong lengths, impossible flags are dropped.
     Malformed = 2,
-    /// Fragments after the first pass to reassembly; the first one is decided.
+    /// Fragments after a first one that was let pass, go on to reassembly.
     LaterFragments = 3,
     /// Neighbour discovery (RFC 4861) and MLD (RFC 3810) pass.
     NeighbourDiscovery = 4,
@@ -30,15 +30,25 @@ pub enum Foundation {
     AddressAssignment = 6,
     /// What belongs to a connection or flow of this host passes.
     Replies = 7,
+    /// What is not IP and known by its name passes: ARP, LLDP and their like.
+    LinkProtocols = 8,
+    /// What is not IP and may hide some is dropped: tags behind a priority tag,
+    /// MPLS, protocols of the link that nobody knows.
+    Unreadable = 9,
+    /// Fragments without a first one that was let pass are dropped.
+    LoneFragments = 10,
 }
 
 impl Foundation {
     /// All, in the order in which a packet meets them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 11] = [
         Self::Loopback,
+        Self::LinkProtocols,
+        Self::Unreadable,
         Self::LoopbackElsewhere,
         Self::Malformed,
         Self::LaterFragments,
+        Self::LoneFragments,
         Self::NeighbourDiscovery,
         Self::IcmpErrors,
         Self::AddressAssignment,
@@ -56,6 +66,9 @@ impl Foundation {
             Self::IcmpErrors => "icmp-errors",
             Self::AddressAssignment => "address-assignment",
             Self::Replies => "replies",
+            Self::LinkProtocols => "link-protocols",
+            Self::Unreadable => "unreadable",
+            Self::LoneFragments => "lone-fragments",
         }
     }
 
@@ -65,19 +78,30 @@ impl Foundation {
             Self::Loopback => "all on the loopback interface",
             Self::LoopbackElsewhere => "loopback, own addresses from elsewhere",
             Self::Malformed => "broken headers, impossible flags",
-            Self::LaterFragments => "fragments behind a first one",
+            Self::LaterFragments => "fragments after a first one",
             Self::NeighbourDiscovery => "IPv6 neighbours, routers, MLD",
             Self::IcmpErrors => "ICMP errors about connections",
             Self::AddressAssignment => "DHCP and DHCPv6 for this host",
             Self::Replies => "known connections and flows",
+            Self::LinkProtocols => "ARP, LLDP and other known link protocols",
+            Self::Unreadable => "nested tags, MPLS, unknown link protocols",
+            Self::LoneFragments => "fragments without a first one",
         }
     }
 
     /// What it says.
     pub fn action(self) -> Action {
         match self {
-            Self::LoopbackElsewhere | Self::Malformed => Action::Deny,
-            _ => Action::Allow,
+            Self::LoopbackElsewhere | Self::Malformed | Self::Unreadable | Self::LoneFragments => {
+                Action::Deny
+            }
+            Self::Loopback
+            | Self::LaterFragments
+            | Self::NeighbourDiscovery
+            | Self::IcmpErrors
+            | Self::AddressAssignment
+            | Self::Replies
+            | Self::LinkProtocols => Action::Allow,
         }
     }
 }
@@ -91,7 +115,7 @@ impl fmt::Display for Foundation {
 /// What the foundations make of a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Before {
-    /// Not IP: passes, and is nobody's business.
+    /// Of another VLAN: decided there.
     NotOurs,
     /// A foundation speaks.
     Speaks(Foundation),
@@ -105,7 +129,9 @@ pub fn before_rules(switches: FoundationSwitches, facts: &Facts) -> Before {
         return Before::Speaks(Foundation::Loopback);
     }
     let ip = match facts.packet {
-        Packet::NotIp => return Before::NotOurs,
+        Packet::Link(LinkFrame::OtherVlan) => return Before::NotOurs,
+        Packet::Link(LinkFrame::Named) => return Before::Speaks(Foundation::LinkProtocols),
+        Packet::Link(LinkFrame::Unreadable) => return Before::Speaks(Foundation::Unreadable),
         Packet::Malformed => return Before::Speaks(Foundation::Malformed),
         Packet::Ip(ip) => ip,
     };
@@ -113,17 +139,14 @@ pub fn before_rules(switches: FoundationSwitches, facts: &Facts) -> Before {
         return Before::Speaks(Foundation::LoopbackElsewhere);
     }
     let foundation = match ip.payload {
-        Payload::LaterFragment => Some(Foundation::LaterFragments),
+        Payload::LaterFragment { .. } => Some(match facts.belongs {
+            true => Foundation::LaterFragments,
+            false => Foundation::LoneFragments,
+        }),
         Payload::Malformed => Some(Foundation::Malformed),
-        Payload::Icmp { kind, .. } => icmp(ip.source.is_ipv4(), kind, facts.belongs),
+        Payload::Icmp { kind, .. } => icmp(&ip, kind, facts),
         Payload::Udp { from, to } => {
-            let (server, client) = if ip.source.is_ipv4() { (67, 68) } else { (547, 546) };
-            let assigns = match facts.direction {
-                Direction::Inbound => (from, to) == (server, client),
-                Direction::Outbound => (from, to) == (client, server),
-                Direction::Transit => false,
-            };
-            if assigns && switches.address_assignment {
+            if assigns(&ip, facts.direction, (from, to)) && switches.address_assignment {
                 Some(Foundation::AddressAssignment)
             } else {
                 facts.belongs.then_some(Foundation::Replies)
@@ -154,11 +177,32 @@ fn is_loopback(address: IpAddr) -> bool {
     }
 }
 
-fn icmp(four: bool, kind: u8, belongs: bool) -> Option<Foundation> {
-    match (four, kind) {
-        (true, 3 | 11 | 12) | (false, 1..=4) => Some(Foundation::IcmpErrors),
-        (false, 130..=137 | 143) => Some(Foundation::NeighbourDiscovery),
-        (true, 0) | (false, 129) => belongs.then_some(Foundation::Replies),
+/// What passes through is not about this host's own neighbours; an error that
+/// does must be about something that this host forwarded.
+fn icmp(ip: &IpPacket, kind: u8, facts: &Facts) -> Option<Foundation> {
+    let passes_through = facts.direction == Direction::Transit;
+    match (ip.source.is_ipv4(), kind) {
+        (true, 3 | 11 | 12) | (false, 1..=4) => {
+            (!passes_through || facts.belongs).then_some(Foundation::IcmpErrors)
+        }
+        (false, 130..=137 | 143) => (!passes_through).then_some(Foundation::NeighbourDiscovery),
+        (true, 0) | (false, 129) => facts.belongs.then_some(Foundation::Replies),
         _ => None,
+    }
+}
+
+/// Whether a datagram assigns an address to this host, or asks for one. An
+/// answer comes from the link: by limited broadcast (RFC 2131 section 4.1), or
+/// from an address of the link (RFC 8415 section 18); what comes from
+/// elsewhere is a reply to what was asked, or decided by the rules.
+fn assigns(ip: &IpPacket, direction: Direction, (from, to): (u16, u16)) -> bool {
+    let (server, client, from_the_link) = match (ip.source, ip.destination) {
+        (IpAddr::V6(source), _) => (547, 546, source.is_unicast_link_local()),
+        (_, destination) => (67, 68, destination == IpAddr::V4(Ipv4Addr::BROADCAST)),
+    };
+    match direction {
+        Direction::Inbound => (from, to) == (server, client) && from_the_link,
+        Direction::Outbound => (from, to) == (client, server),
+        Direction::Transit => false,
     }
 }

@@ -18,9 +18,30 @@ pub struct Interface {
     pub up: bool,
     /// Own addresses with their prefix lengths.
     pub addresses: Vec<(IpAddr, u8)>,
+    /// Whether it is a port of a bridge or bond: what it receives is handed to
+    /// the stack on that one.
+    #[serde(default)]
+    pub port: bool,
+    /// Whether filters of a queueing discipline (`ingress`, `clsact`) look at
+    /// what arrives, which may overwrite what the gate notes on packets.
+    #[serde(default)]
+    pub ingress_filter: bool,
 }
 
 impl Interface {
+    /// An interface without addresses.
+    pub fn named(index: u32, name: impl Into<String>) -> Self {
+        Self {
+            index,
+            name: name.into(),
+            hardware: None,
+            up: true,
+            addresses: Vec::new(),
+            port: false,
+            ingress_filter: false,
+        }
+    }
+
     /// Whether this is the loopback interface.
     pub fn is_loopback(&self) -> bool {
         self.index == 1

@@ -14,9 +14,11 @@ use serde::Serialize;
 use crate::brief::RuleIndex;
 use crate::decide::{Decision, Speaker};
 use crate::orders::{Action, Limit, Sharing};
-use crate::packet::Packet;
+use crate::packet::{Packet, Payload};
+use crate::shares::{Filled, Shares};
 
-/// So many sources are remembered; the one that was quiet for longest makes room.
+/// So many sources are remembered unless the orders say otherwise; the one that
+/// was quiet for longest makes room.
 pub const CAPACITY: usize = 65_536;
 
 /// Whose tokens: a rule's, and a source's where each has its own.
@@ -72,13 +74,28 @@ impl SourceState {
 }
 
 /// The memory.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct Rates {
     level_at: HashMap<Bucket, u64>,
+    shares: Shares,
+    room: usize,
+}
+
+impl Default for Rates {
+    fn default() -> Self {
+        Self::with_room(CAPACITY)
+    }
 }
 
 impl Rates {
-    /// Takes one packet out of a rate. `false`: it is beyond it, and nothing was taken.
+    /// With room for so many sources.
+    pub fn with_room(room: usize) -> Self {
+        Self { level_at: HashMap::new(), shares: Shares::default(), room }
+    }
+
+    /// Takes one packet out of a rate. `false`: it is beyond it, and nothing was
+    /// taken; or its network has brought so many new sources lately that there
+    /// is no room for one more.
     pub fn take(&mut self, limit: &Limit, source: IpAddr, now: Duration) -> bool {
         let now = u64::try_from(now.as_nanos()).unwrap_or(u64::MAX);
         let bucket = Bucket::of(limit, source);
@@ -86,7 +103,14 @@ impl Rates {
         if level_at - now > limit.tolerance {
             return false;
         }
-        if self.level_at.len() >= CAPACITY && !self.level_at.contains_key(&bucket) {
+        let is_new = !self.level_at.contains_key(&bucket);
+        let at = Duration::from_nanos(now);
+        if let Some(source) = bucket.source.filter(|_| is_new)
+            && !self.shares.take(Filled::Sources, source, self.room, at)
+        {
+            return false;
+        }
+        if self.level_at.len() >= self.room && is_new {
             let quiet = self.level_at.iter().min_by_key(|(bucket, at)| (**at, **bucket));
             let quiet = quiet.map(|(bucket, _)| *bucket);
             quiet.map(|bucket| self.level_at.remove(&bucket));
@@ -105,7 +129,17 @@ impl Rates {
         states
     }
 
-    /// What a decision becomes when the rate of the rule that spoke is asked too.
+    /// Whether one packet would be within a rate, without taking it.
+    pub fn is_within(&self, limit: &Limit, source: IpAddr, now: Duration) -> bool {
+        let now = u64::try_from(now.as_nanos()).unwrap_or(u64::MAX);
+        let level_at = self.level_at.get(&Bucket::of(limit, source)).copied().unwrap_or(0);
+        level_at.saturating_sub(now) <= limit.tolerance
+    }
+
+    /// What a decision becomes when the rate of the rule that spoke is asked
+    /// too. Of a connection only what opens it takes from the rate, a pure SYN:
+    /// the last step of its handshake, where the kernel has no memory of the
+    /// first (SYN cookies), is the same connection.
     pub fn ask(
         &mut self,
         decision: Decision,
@@ -116,11 +150,17 @@ impl Rates {
         let (Speaker::Rule(index), Packet::Ip(ip)) = (decision.speaker, packet) else {
             return decision;
         };
-        match limit(index) {
-            Some(limit) if !self.take(&limit, ip.source, now) => {
+        let Some(limit) = limit(index) else { return decision };
+        let opens = !matches!(ip.payload, Payload::Tcp { flags, .. } if !flags.is_pure_syn());
+        let within = match opens {
+            true => self.take(&limit, ip.source, now),
+            false => self.is_within(&limit, ip.source, now),
+        };
+        match within {
+            true => decision,
+            false => {
                 Decision { verdict: Action::from(limit.over), speaker: Speaker::Beyond(index) }
             }
-            _ => decision,
         }
     }
 }
@@ -186,13 +226,19 @@ mod tests {
 
     #[test]
     fn the_memory_is_bounded_and_forgets_the_quietest() {
-        let mut rates = Rates::default();
+        const ROOM: usize = 1_600;
+        let mut rates = Rates::with_room(ROOM);
         let limit = limit(Sharing::PerSource);
-        let source = |n: u32| IpAddr::from((0xc633_0000 + n).to_be_bytes());
-        for n in 0..=CAPACITY as u32 {
+        // From networks enough.
+        let source = |n: u32| IpAddr::from((0xc600_0000 + (n << 16)).to_be_bytes());
+        for n in 0..=ROOM as u32 {
             assert!(rates.take(&limit, source(n), Duration::from_nanos(u64::from(n))));
         }
-        assert_eq!(rates.level_at.len(), CAPACITY);
+        assert_eq!(rates.level_at.len(), ROOM);
+        // One network does not push the others out.
+        let one = |n: u32| IpAddr::from((0x0a00_0000 + n).to_be_bytes());
+        let taken = (0..ROOM as u32).filter(|n| rates.take(&limit, one(*n), Duration::ZERO));
+        assert_eq!(taken.count(), ROOM / 16);
         assert!(!rates.level_at.contains_key(&Bucket::of(&limit, source(0))));
     }
 }

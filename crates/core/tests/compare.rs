@@ -23,11 +23,7 @@ fn first(brief: &Brief, question: &Question) -> Option<RuleIndex> {
 
 fn says(brief: &Brief, question: &Question) -> (Action, Option<String>) {
     let rule = first(brief, question).and_then(|index| brief.rule(index));
-    let standing = match question.direction {
-        Direction::Inbound => brief.standing.inbound,
-        Direction::Outbound => brief.standing.outbound,
-        Direction::Transit => brief.standing.transit,
-    };
+    let standing = brief.standing.of(question.direction);
     let limit = rule
         .and_then(|rule| rule.limit())
         .map(|l| format!("{} {} {:?} {:?}", l.increment, l.tolerance, l.sharing, l.over));
@@ -87,9 +83,12 @@ proptest! {
             };
             let Some(asked) = Question::of(&facts, &packet) else { continue };
             // A program that one of the lists may name, and the other count otherwise.
-            let path = arbitrary::PROGRAMS.get(seed / 9 % 4).copied();
+            // Or whoever cannot be identified.
+            let path = arbitrary::PROGRAMS.get(seed / 9 % 5).copied();
+            let nobody = if seed / 9 % 5 == 4 { ProgramIndex::UNKNOWN } else { ProgramIndex::OTHER };
+            let asked = Question { program: nobody, ..asked };
             let of = |brief: &Brief| {
-                Question { program: path.map_or(ProgramIndex::OTHER, |p| brief.program_index(p)), ..asked }
+                Question { program: path.map_or(nobody, |p| brief.program_index(p)), ..asked }
             };
             let (old, new) = (of(&before), of(&after));
             let (was, is) = (says(&before, &old), says(&after, &new));
@@ -115,13 +114,7 @@ proptest! {
 }
 
 fn lines(before: &str, after: &str) -> String {
-    let lan = Interface {
-        index: 2,
-        name: "lan0".into(),
-        hardware: None,
-        up: true,
-        addresses: Vec::new(),
-    };
+    let lan = Interface::named(2, "lan0");
     let brief = |rules: &str| {
         let (standing, rules) = rules.split_once('|').unwrap_or(("deny", rules));
         let text = format!(

@@ -8,7 +8,7 @@ use tipstaff_core::foundations::{Before, Foundation, before_rules};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, FoundationSwitches};
 use tipstaff_core::packet::{
-    Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, ProgramIndex, TcpFlags,
+    Direction, Facts, InterfaceIndex, IpPacket, LinkFrame, Packet, Payload, ProgramIndex, TcpFlags,
 };
 
 const HOST4: &str = "198.51.100.20";
@@ -19,7 +19,7 @@ const PARTNER6: &str = "2001:db8:113::9";
 fn ip(source: &str, destination: &str, payload: Payload) -> Packet {
     let (source, destination): (IpAddr, IpAddr) =
         (source.parse().unwrap(), destination.parse().unwrap());
-    Packet::Ip(IpPacket { source, destination, payload })
+    Packet::Ip(IpPacket::whole(source, destination, payload))
 }
 
 fn facts(packet: Packet) -> Facts {
@@ -78,9 +78,18 @@ fn what_is_broken_is_dropped_and_what_has_no_header_passes() {
     assert_eq!(speaks(&facts(Packet::Malformed)), Some(Foundation::Malformed));
     let broken = facts(ip(PARTNER4, HOST4, Payload::Malformed));
     assert_eq!(speaks(&broken), Some(Foundation::Malformed));
-    let later = facts(ip(PARTNER6, HOST6, Payload::LaterFragment));
+    let mut later = facts(ip(PARTNER6, HOST6, Payload::LaterFragment { id: 7 }));
+    assert_eq!(speaks(&later), Some(Foundation::LoneFragments));
+    later.belongs = true;
     assert_eq!(speaks(&later), Some(Foundation::LaterFragments));
-    assert_eq!(before_rules(FoundationSwitches::default(), &facts(Packet::NotIp)), Before::NotOurs);
+    let other = facts(Packet::Link(LinkFrame::OtherVlan));
+    assert_eq!(before_rules(FoundationSwitches::default(), &other), Before::NotOurs);
+    for (frame, said) in [
+        (LinkFrame::Named, Foundation::LinkProtocols),
+        (LinkFrame::Unreadable, Foundation::Unreadable),
+    ] {
+        assert_eq!(speaks(&facts(Packet::Link(frame))), Some(said));
+    }
     // A loopback address in a broken packet is told as what comes first.
     let both = facts(ip("127.0.0.1", HOST4, Payload::Malformed));
     assert_eq!(speaks(&both), Some(Foundation::LoopbackElsewhere));
@@ -101,6 +110,14 @@ fn neighbours_and_errors_pass_in_the_family_that_knows_them() {
             assert_eq!(speaks(&error), Some(Foundation::IcmpErrors), "{kind}");
         }
     }
+    // What passes through is nobody's neighbour, and an error must be about a known flow.
+    for (kind, belongs, said) in
+        [(135, true, None), (1, false, None), (1, true, Some(Foundation::IcmpErrors))]
+    {
+        let direction = Direction::Transit;
+        let through = Facts { direction, belongs, ..facts(ip(PARTNER6, HOST6, icmp(kind))) };
+        assert_eq!(speaks(&through), said, "{kind}");
+    }
     // Redirects, timestamps and echo requests are not errors about connections.
     for kind in [5, 8, 13, 17] {
         assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, icmp(kind)))), None, "{kind}");
@@ -110,12 +127,15 @@ fn neighbours_and_errors_pass_in_the_family_that_knows_them() {
 #[test]
 fn address_assignment_can_be_switched_off() {
     let four = facts(ip("198.51.100.1", "255.255.255.255", udp(67, 68)));
-    let six = facts(ip("2001:db8:51::1", HOST6, udp(547, 546)));
+    let six = facts(ip("fe80::1", HOST6, udp(547, 546)));
     for packet in [four, six] {
         assert_eq!(speaks(&packet), Some(Foundation::AddressAssignment));
         let off = FoundationSwitches { address_assignment: false };
         assert!(matches!(before_rules(off, &packet), Before::Open(_)));
     }
+    // From off the link it is no such thing.
+    assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, udp(67, 68)))), None);
+    assert_eq!(speaks(&facts(ip(PARTNER6, HOST6, udp(547, 546)))), None);
     // The other way round, and in the other family, it is ordinary traffic.
     assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, udp(68, 67)))), None);
     assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, udp(547, 546)))), None);
@@ -143,13 +163,13 @@ fn replies_pass_and_a_new_connection_is_always_decided() {
 }
 
 #[test]
-fn two_foundations_deny_and_the_others_allow() {
+fn four_foundations_deny_and_the_others_allow() {
     let deny: Vec<&str> = Foundation::ALL
         .into_iter()
         .filter(|f| f.action() == Action::Deny)
         .map(Foundation::name)
         .collect();
-    assert_eq!(deny, ["loopback-elsewhere", "malformed"]);
+    assert_eq!(deny, ["unreadable", "loopback-elsewhere", "malformed", "lone-fragments"]);
     for foundation in Foundation::ALL {
         assert!(!foundation.meaning().is_empty());
     }
@@ -162,7 +182,9 @@ fn addresses_are_assigned_to_this_host_only_and_asked_for_by_it() {
         speaks(&Facts { direction, ..facts(packet) })
     };
     let assigns = Some(Foundation::AddressAssignment);
-    for (host, other, server, client) in [(HOST4, PARTNER4, 67, 68), (HOST6, PARTNER6, 547, 546)] {
+    for (host, other, server, client) in
+        [("255.255.255.255", PARTNER4, 67, 68), (HOST6, "fe80::1", 547, 546)]
+    {
         assert_eq!(told(Direction::Inbound, other, host, (server, client)), assigns);
         assert_eq!(told(Direction::Inbound, other, host, (client, server)), None);
         assert_eq!(told(Direction::Outbound, host, other, (client, server)), assigns);

@@ -2,7 +2,10 @@
 
 #![allow(clippy::unwrap_used)]
 
+use tipstaff_core::brief::Brief;
+use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{Action, read};
+use tipstaff_core::packet::ProgramIndex;
 
 const HEAD: &str =
     "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
@@ -37,7 +40,11 @@ enabled = false
     assert_eq!(shell.traffic.written, ["ssh", "dome-control"]);
     let keys = shell.traffic.keys.as_ref().unwrap();
     // The orders' own ssh overrides the catalogue's.
-    assert!(keys.contains(0x06_08ae) && keys.contains(0x06_1cf2) && !keys.contains(0x06_0016));
+    assert!(
+        keys.contains(Transport::Tcp.key(2222))
+            && keys.contains(Transport::Tcp.key(7410))
+            && !keys.contains(Transport::Tcp.key(22))
+    );
     let sources = shell.source.addresses.as_ref().unwrap();
     for friend in ["198.51.100.255", "2001:db8:51:ffff::1", "203.0.113.9"] {
         assert!(sources.contains(friend.parse().unwrap()), "{friend}");
@@ -140,8 +147,30 @@ fn every_key_is_read() {
          until 2031-01-01T00:00:00Z, at most 6 per minute per source, burst 3, then refuse, logged"
     );
     assert!(rule.limit().is_some() && other.limit().is_none());
-    assert!(other.program.holds(None) && !other.program.holds(Some("/usr/bin/domed")));
-    assert!(!rule.program.holds(None) && rule.program.holds(Some("/usr/sbin/plated")));
+    let brief = Brief::of(&orders);
+    let holds = |rule, path| brief.program_holds(rule, brief.program_index(path));
+    assert!(holds(other, "/bin/other") && !holds(other, "/usr/bin/domed"));
+    assert!(!holds(rule, "/bin/other") && holds(rule, "/usr/sbin/plated"));
+    // Whoever cannot be identified is kept out by program, and never let in by one.
+    assert!(brief.program_holds(other, ProgramIndex::UNKNOWN));
+    assert!(!brief.program_holds(rule, ProgramIndex::UNKNOWN));
+}
+
+#[test]
+fn two_paths_of_one_file_are_one_program() {
+    let rule = |name: &str, path: &str| {
+        format!(
+            "[[rules]]\nname = \"{name}\"\naction = \"allow\"\ntraffic = \"ssh\"\nprogram = \"{path}\"\n"
+        )
+    };
+    let (link, file) = ("/usr/bin/python3", "/usr/bin/python3.11");
+    let text = format!("{HEAD}{}{}", rule("by-its-link", link), rule("by-its-file", file));
+    let apart = Brief::of(&read(&text).unwrap());
+    assert_ne!(apart.program_index(link), apart.program_index(file));
+    let one = apart.with_executables([(link.to_owned(), file.to_owned())].into());
+    assert_eq!(one.programs, [file]);
+    assert_eq!(one.program_index(link), one.program_index(file));
+    assert!(one.rules().all(|rule| one.program_holds(rule, one.program_index(link))));
 }
 
 #[test]
@@ -217,7 +246,7 @@ family = "ipv4"
     let orders = read(&text).unwrap();
     let rule = &orders.rules[0];
     let keys = rule.traffic.keys.as_ref().unwrap();
-    assert!(keys.contains(0x06_1cf2) && !keys.contains(0x06_1cf7));
+    assert!(keys.contains(Transport::Tcp.key(7410)) && !keys.contains(Transport::Tcp.key(7415)));
     let sources = rule.source.addresses.as_ref().unwrap();
     assert!(sources.contains("203.0.113.9".parse().unwrap()));
     assert!(!sources.contains("198.51.100.9".parse().unwrap()));

@@ -11,7 +11,7 @@ use tipstaff_core::compare::Comparison;
 use tipstaff_core::listener::{Listener, Owner, Program};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::{Action, Silence, read};
+use tipstaff_core::orders::{Action, AtMost, Period, Sharing, Silence, read};
 use tipstaff_core::review::coverage::coverage;
 use tipstaff_core::review::{Around, Code, review};
 
@@ -42,11 +42,19 @@ proptest! {
             let known = &covered.rules[index.0 as usize];
             let gone = without(&brief, index);
             prop_assert_eq!(known.needed, !Comparison::of(&brief, &gone).is_empty(), "{:?}", rule);
-            let otherwise = Action::ALL.into_iter().any(|action| {
-                let mut other = brief.clone();
-                Arc::make_mut(&mut other.rules[index.0 as usize]).action = action;
-                !Comparison::of(&brief, &other).is_empty()
-            });
+            // Something else about the same packets: whoever cannot be identified meets
+            // what keeps out by program, and never what lets in.
+            let mut other = brief.clone();
+            let changed = Arc::make_mut(&mut other.rules[index.0 as usize]);
+            match changed.action {
+                Action::Allow => {
+                    changed.at_most =
+                        AtMost::new(1, Period::Day, Sharing::InAll, None).ok();
+                }
+                Action::Deny => changed.action = Action::Refuse,
+                Action::Refuse => changed.action = Action::Deny,
+            }
+            let otherwise = !Comparison::of(&brief, &other).is_empty();
             prop_assert_eq!(known.speaks, otherwise, "{:?}", rule);
             prop_assert!(known.speaks || known.covered_by.iter().all(|by| *by < index));
         }

@@ -2,7 +2,7 @@
 //! orders is silently left out: such orders are not posted at all.
 
 use tipstaff_core::brief::{Brief, RuleIndex};
-use tipstaff_core::orders::{ProgramCondition, Rule};
+use tipstaff_core::orders::Rule;
 
 use crate::kernel::cannot_tell_programs;
 
@@ -18,19 +18,6 @@ pub struct Unenforceable {
     pub why: String,
     /// ` on Linux 6.18.1`.
     pub kernel: String,
-}
-
-impl Unenforceable {
-    /// A rule names a program that it cannot mean.
-    pub(crate) fn program(brief: &Brief, path: &str, why: impl Into<String>) -> Self {
-        let named = |rule: &Rule| {
-            let ProgramCondition { written, except } = &rule.program;
-            rule.speaks() && written.iter().chain(except).any(|word| word == path)
-        };
-        let rule = brief.indexed().find(|(_, rule)| named(rule));
-        let place = rule.map_or_else(|| "the orders".into(), |(index, rule)| place(index, rule));
-        Self { place, key: format!("program = {path}"), why: why.into(), kernel: kernel() }
-    }
 }
 
 fn kernel() -> String {

@@ -4,6 +4,7 @@
 
 pub mod enforceable;
 pub mod kernel;
+pub mod lock;
 pub mod simulated;
 
 use std::io;
@@ -192,7 +193,7 @@ pub enum GateError {
         source: io::Error,
     },
     /// The verifier did not accept a program.
-    #[error("the kernel's verifier refuses the filter ({source}); its last words:\n{log}")]
+    #[error("the kernel's verifier refuses the filter: {source}")]
     Verifier {
         /// What the kernel said.
         source: io::Error,
@@ -219,6 +220,22 @@ pub enum GateError {
     /// The orders in force were written by another version.
     #[error("the orders in force cannot be read: {0}")]
     UnreadableRecord(String),
+    /// Another command works on the gate, and does not end.
+    #[error(transparent)]
+    Locked(#[from] lock::LockError),
+    /// The panic button was pressed while a post was under way.
+    #[error(
+        "this machine was sealed while the orders were being put in force; they are not, and it is still sealed"
+    )]
+    Overtaken,
+    /// What lies in the run folder belongs to somebody else.
+    #[error("{path} cannot be trusted: {why}")]
+    Untrusted {
+        /// Which file or folder.
+        path: String,
+        /// Why not.
+        why: &'static str,
+    },
     /// Orders that may still fall back are in force.
     #[error("a trial is running, for {} more seconds", .0.as_secs())]
     TrialRunning(Duration),
@@ -241,6 +258,17 @@ pub trait Gate {
     /// # Errors
     /// [`GateError`]; then nothing has changed.
     fn post(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+    ) -> Result<Posted, GateError>;
+
+    /// Puts orders in force whatever else is going on: a trial ends, and who is
+    /// about to post something else is told. Waits for nobody.
+    ///
+    /// # Errors
+    /// [`GateError`]; then nothing has changed.
+    fn seal(
         &mut self,
         posting: &Posting<'_>,
         interfaces: &[Interface],

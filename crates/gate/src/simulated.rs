@@ -5,10 +5,10 @@ use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::flows::Flows;
+use tipstaff_core::flows::{Flows, Stamps};
 use tipstaff_core::interface::Interface;
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::Limit;
+use tipstaff_core::orders::{Action, Limit};
 use tipstaff_core::packet::{
     Direction, Facts, InterfaceIndex, Packet, Payload, ProgramIndex, parse_ethernet,
 };
@@ -21,6 +21,7 @@ struct Revision {
     record: Record,
     brief: Brief,
     tables: Tables,
+    stamps: Stamps,
     guarded: Vec<InterfaceIndex>,
     tallies: Vec<(Speaker, Tally)>,
 }
@@ -56,8 +57,10 @@ impl SimulatedGate {
 
     /// A frame leaves the host. Nothing is dropped on its way out.
     pub fn leaves(&mut self, frame: &[u8]) {
-        if let Packet::Ip(ip) = parse_ethernet(frame) {
-            self.flows.sent(&ip, self.now);
+        if let (Packet::Ip(ip), Some(revision)) = (parse_ethernet(frame), &self.revision) {
+            let stamps = revision.stamps;
+            let known = self.flows.look_up(Direction::Outbound, &ip, stamps, self.now);
+            self.flows.sent(&ip, known, stamps, self.now);
         }
     }
 
@@ -71,6 +74,7 @@ impl SimulatedGate {
     ) -> Decision {
         let decision = self.decide(interface, frame, connected);
         let decision = self.within_rate(frame, decision);
+        self.take_note(frame, decision);
         if let Some(revision) = &mut self.revision
             && decision.speaker != Speaker::Nobody
         {
@@ -89,6 +93,21 @@ impl SimulatedGate {
         decision
     }
 
+    /// What comes in is remembered, so that its answers are told from questions.
+    fn take_note(&mut self, frame: &[u8], decision: Decision) {
+        let (Packet::Ip(ip), Some(revision)) = (parse_ethernet(frame), &self.revision) else {
+            return;
+        };
+        let stamps = revision.stamps;
+        self.flows.look_up(Direction::Inbound, &ip, stamps, self.now);
+        if decision.verdict == Action::Allow {
+            self.flows.note_fragment(&ip, self.now);
+            if !matches!(decision.speaker, Speaker::Foundation(_)) {
+                self.flows.let_in(&ip, stamps, self.now);
+            }
+        }
+    }
+
     /// Takes from the rate of the rule that spoke.
     fn within_rate(&mut self, frame: &[u8], decision: Decision) -> Decision {
         let (Some(revision), packet) = (&self.revision, parse_ethernet(frame)) else {
@@ -99,13 +118,15 @@ impl SimulatedGate {
     }
 
     fn decide(&self, interface: InterfaceIndex, frame: &[u8], connected: bool) -> Decision {
-        let open =
-            Decision { verdict: tipstaff_core::orders::Action::Allow, speaker: Speaker::Nobody };
+        let open = Decision { verdict: Action::Allow, speaker: Speaker::Nobody };
         let Some(revision) = &self.revision else { return open };
         let packet = parse_ethernet(frame);
         let belongs = match packet {
             Packet::Ip(ip) if matches!(ip.payload, Payload::Tcp { .. }) => connected,
-            Packet::Ip(ip) => self.flows.knows(&ip, self.now),
+            Packet::Ip(ip) => {
+                let stamps = revision.stamps;
+                self.flows.knows(Direction::Inbound, &ip, stamps, self.now).belongs
+            }
             _ => false,
         };
         let facts = Facts {
@@ -135,12 +156,22 @@ impl Gate for SimulatedGate {
         self.revision = Some(Revision {
             record: posting.record.clone(),
             brief: posting.brief.clone(),
+            stamps: posting.brief.stamps(),
             tables,
             guarded: interfaces.iter().map(|i| InterfaceIndex(i.index)).collect(),
             tallies: Vec::new(),
         });
         let guarded = interfaces.iter().map(|i| i.name.clone()).collect();
         Ok(Posted { guarded, vanished: Vec::new(), replaced })
+    }
+
+    fn seal(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+    ) -> Result<Posted, GateError> {
+        self.trial = None;
+        self.post(posting, interfaces)
     }
 
     fn try_out(
@@ -204,7 +235,7 @@ impl Gate for SimulatedGate {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tipstaff_core::orders::{Action, read};
+    use tipstaff_core::orders::read;
 
     const LAN: InterfaceIndex = InterfaceIndex(2);
     const HEAD: &str =

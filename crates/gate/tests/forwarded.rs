@@ -15,7 +15,7 @@ use tipstaff_core::foundations::Foundation;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_gate::Gate;
-use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::kernel::{KernelGate, Note};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
 
@@ -74,7 +74,8 @@ fn answers_to_masqueraded_flows_come_in_and_published_ports_are_inbound() {
             let before = said(lan, &answer(lan_mac, OWN, 50_000));
             assert_eq!(before.speaker, Speaker::Standing(Direction::Inbound));
             let translated = frame(lan_mac, (OWN, 50_000), (WORLD, 443), flags);
-            assert!(gate.forward(cage, lan, &translated).unwrap());
+            let through = Some(Note::Through);
+            assert!(gate.forward((cage, lan), &translated, through).unwrap());
             assert_eq!(said(lan, &answer(lan_mac, OWN, 50_000)).speaker, reply);
             // To another port, or from another sender, it answers nothing.
             assert_eq!(said(lan, &answer(lan_mac, OWN, 50_001)).verdict, Action::Deny);
@@ -94,10 +95,14 @@ fn answers_to_masqueraded_flows_come_in_and_published_ports_are_inbound() {
         let said = |interface, frame: &[u8]| gate.ask(interface, frame).unwrap();
         assert_eq!(said(cage, &answer).speaker, Speaker::Standing(Direction::Transit));
         let translated = frame(cage_mac, (WORLD, 50_100), (INNER, 80), Some(SYN));
-        assert!(gate.forward(lan, cage, &translated).unwrap());
+        assert!(gate.forward((lan, cage), &translated, Some(Note::Own)).unwrap());
         assert_eq!(said(cage, &answer).speaker, reply);
-        // What comes from an interface that nobody guards was decided by nobody.
-        assert!(!gate.forward(InterfaceIndex(4_000), lan, &translated).unwrap());
+        // What comes from an interface that nobody guards was decided by nobody, and what
+        // was decided as for this host does not leave it.
+        for noted in [None, Some(Note::Inbound)] {
+            assert!(!gate.forward((InterfaceIndex(4_000), lan), &translated, noted).unwrap());
+            assert!(!gate.forward((cage, lan), &translated, noted).unwrap());
+        }
         gate.withdraw().unwrap();
     });
 }

@@ -479,12 +479,13 @@ fn a_full_memory_of_rates_still_limits_who_comes() {
         let mut gate = KernelGate::new(&run_dir).unwrap();
         let rule = format!("{ALLOW}at_most = \"2 per day per source\"\n");
         post(&mut gate, &orders(&rule), &all).unwrap();
-        // More sources than there is room for.
+        // More sources than there is room for, of many networks: one has a share only.
         let mut say = |source: u32| {
             frame[26..30].copy_from_slice(&(0x0a00_0000 + source).to_be_bytes());
             gate.play(index, &frame).unwrap().0.verdict
         };
-        for source in 0..(tipstaff_core::rates::CAPACITY + 2_000) as u32 {
+        for n in 0..(tipstaff_core::rates::CAPACITY + 2_000) as u32 {
+            let source = ((n % 64) << 16) + n / 64;
             assert_eq!(say(source), Action::Allow, "{source}");
         }
         let said = [say(0x00ff_0000), say(0x00ff_0000), say(0x00ff_0000)];

@@ -15,13 +15,15 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use ground::{inside, knock, orders, post};
+use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, GateError};
 use tipstaff_host::interfaces;
 
 const PART: &str = "TIPSTAFF_TEST_PART";
+const TO_PLAY: [&str; 3] = ["a_part", "--exact", "--nocapture"];
 
 /// Not a test of its own: what the copies do.
 #[test]
@@ -35,13 +37,31 @@ fn a_part() {
             held.push(Box::new(UdpSocket::bind(at).unwrap()));
             "ready".to_owned()
         }
+        ["listen-mptcp", at] => {
+            let at: SocketAddr = at.parse().unwrap();
+            let socket = multipath(at).unwrap();
+            socket.bind(&at.into()).unwrap();
+            socket.listen(1).unwrap();
+            held.push(Box::new(socket));
+            "ready".to_owned()
+        }
         ["connect", to] => told(tried(to.parse().unwrap())),
+        ["connect-mptcp", to] => {
+            let to: SocketAddr = to.parse().unwrap();
+            let patience = Duration::from_millis(300);
+            told(multipath(to).and_then(|s| s.connect_timeout(&to.into(), patience)))
+        }
         ["send", to] => told(sent(to.parse().unwrap())),
         _ => panic!("{part}"),
     };
     println!("\nsaid {said}");
     std::io::stdout().flush().unwrap();
     std::io::stdin().read_to_end(&mut Vec::new()).unwrap();
+}
+
+/// A socket of Multipath TCP (RFC 8684): `IPPROTO_MPTCP` of `linux/in.h`.
+fn multipath(family: SocketAddr) -> std::io::Result<Socket> {
+    Socket::new(Domain::for_address(family), Type::STREAM, Some(Protocol::from(262)))
 }
 
 fn tried(to: SocketAddr) -> std::io::Result<()> {
@@ -73,13 +93,12 @@ struct Player {
 
 impl Player {
     fn new(program: &Path, part: &str) -> Self {
-        let mut child = Command::new(program)
-            .args(["a_part", "--exact", "--nocapture"])
-            .env(PART, part)
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .spawn()
-            .unwrap();
+        Self::started(Command::new(program).args(TO_PLAY), part)
+    }
+
+    fn started(command: &mut Command, part: &str) -> Self {
+        let mut child =
+            command.env(PART, part).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
         let lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
         let mut said = lines.filter_map(|line| line.strip_prefix("said ").map(str::to_owned));
         let first = said.next().unwrap_or_else(|| panic!("{part} was not played"));
@@ -260,20 +279,177 @@ fn outbound_it_is_who_sends_and_who_may_not_is_told_at_once() {
     });
 }
 
+/// Whether by a link, or by another name in its folder where files are meant:
+/// two names of one file are one program, for both rules.
 #[test]
-fn two_names_of_one_file_are_told() {
+fn two_names_of_one_file_are_one_program() {
     inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
         let programs = Programs::new();
+        let link = programs.folder.path().join("plated-by-link");
+        std::os::unix::fs::symlink(&programs.plated, &link).unwrap();
         let mut gate = KernelGate::new(&run_dir).unwrap();
-        let second = rule("inbound", "tcp/7411", &programs.linked).replace("plates", "others");
-        let text = orders(&format!("{}{second}", rule("inbound", "tcp/7410", &programs.plated)));
-        post(&mut gate, &text, &all).unwrap();
-        let error = post(&mut gate, &exact(&text), &all).unwrap_err();
-        assert!(matches!(error, GateError::CannotEnforce(_)), "{error}");
-        let told = error.to_string();
-        assert!(told.contains("rule 2 (others)") && told.contains("same file"), "{told}");
-        assert_eq!(gate.in_force().unwrap().unwrap().record.orders, text);
+        let listens = Player::new(&programs.plated, "listen [::]:7410");
+        let also = Player::new(&programs.plated, "listen [::]:7411");
+        let said =
+            |gate: &KernelGate, port| gate.ask(index, &knocks(mac, port)[0].1).unwrap().verdict;
+        for (other, exactly) in [(&link, false), (&programs.linked, true)] {
+            let second = rule("inbound", "tcp/7411", other).replace("plates", "others");
+            let text =
+                orders(&format!("{}{second}", rule("inbound", "tcp/7410", &programs.plated)));
+            let text = if exactly { exact(&text) } else { text };
+            post(&mut gate, &text, &all).unwrap();
+            for port in [7410, 7411] {
+                assert_eq!(said(&gate, port), Action::Allow, "{port} {}", other.display());
+            }
+        }
+        drop((listens, also));
         gate.withdraw().unwrap();
+    });
+}
+
+/// Whatever becomes of a path, the orders are put in force: what cannot be
+/// followed means the path as written, and its neighbours are as before.
+#[test]
+fn a_path_that_leads_nowhere_stops_no_post() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let programs = Programs::new();
+        let folder = programs.folder.path();
+        let circle = folder.join("circle");
+        std::os::unix::fs::symlink(&circle, &circle).unwrap();
+        let deep = (0..20).fold(folder.to_owned(), |path, n| path.join(format!("d{n}")));
+        std::fs::create_dir_all(&deep).unwrap();
+        let deep = deep.join("plated");
+        std::fs::copy(&programs.plated, &deep).unwrap();
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let listens = Player::new(&deep, "listen [::]:7410");
+        let said = |gate: &KernelGate| gate.ask(index, &knocks(mac, 7410)[0].1).unwrap().verdict;
+        for path in [&circle, &folder.join("not-there-yet"), &deep] {
+            // It lets nobody in, whoever that is ...
+            let allow = rule("inbound", "tcp/7410", path);
+            post(&mut gate, &orders(&allow), &all).unwrap();
+            assert_eq!(said(&gate), Action::Deny, "{}", path.display());
+        }
+        // ... and a program that nobody can identify is kept out by any deny by program.
+        let deny = rule("inbound", "tcp/7410", &programs.plated).replace("allow", "deny");
+        let open = orders(&deny).replace("inbound = \"deny\"", "inbound = \"allow\"");
+        post(&mut gate, &open, &all).unwrap();
+        assert_eq!(said(&gate), Action::Deny);
+        drop(listens);
+        let listens = Player::new(&programs.other, "listen [::]:7410");
+        assert_eq!(said(&gate), Action::Allow);
+        drop(listens);
+        gate.withdraw().unwrap();
+    });
+}
+
+/// The kernel makes the TCP sockets of an MPTCP socket; they are the program's.
+#[test]
+fn multipath_tcp_belongs_to_its_program() {
+    if let Err(e) = multipath("127.0.0.1:0".parse().unwrap()) {
+        std::io::stderr()
+            .write_all(format!("SKIPPED: MPTCP was not tested: {e}\n").as_bytes())
+            .unwrap();
+        return;
+    }
+    ground::inside_with_wire(|scene| {
+        let programs = Programs::new();
+        let mut gate = KernelGate::new(&scene.run_dir).unwrap();
+        // Inbound: who listens.
+        let text = orders(&rule("inbound", "tcp/7410-7411", &programs.plated));
+        post(&mut gate, &text, &scene.interfaces()).unwrap();
+        let listens =
+            |program: &Path, port: u16| Player::new(program, &format!("listen-mptcp [::]:{port}"));
+        let players = [listens(&programs.plated, 7410), listens(&programs.other, 7411)];
+        let answered = |own: IpAddr, stranger: IpAddr, port: u16| {
+            scene.wire.seen();
+            let syn = ground::wire::tcp((stranger, 40_000), (own, port), 0x02, (1, 0));
+            scene.wire.send(&scene.to_us(stranger, own, 6, &syn));
+            std::thread::sleep(Duration::from_millis(10));
+            let flags = |frame: &Vec<u8>| match frame[12..14] {
+                [8, 0] if frame[23] == 6 => Some(frame[47]),
+                [0x86, 0xdd] if frame[20] == 6 => Some(frame[67]),
+                _ => None,
+            };
+            scene.wire.seen().iter().filter_map(flags).any(|flags| flags & 0x12 == 0x12)
+        };
+        for (own, stranger) in ground::OWN.into_iter().zip(ground::STRANGER) {
+            assert!(answered(own, stranger, 7410), "{own}");
+            assert!(!answered(own, stranger, 7411), "{own}");
+        }
+        drop(players);
+        // Outbound: who connects. A rule about no interface is decided at connect, one about
+        // an interface at the packet.
+        for at in ["", "interface = \"ts-a\"\n"] {
+            let closed = orders("").replace("outbound = \"allow\"", "outbound = \"deny\"");
+            let text = format!("{closed}{}{at}", rule("outbound", "any", &programs.plated));
+            post(&mut gate, &text, &scene.interfaces()).unwrap();
+            for stranger in ground::STRANGER {
+                let to = SocketAddr::new(stranger, 7420);
+                scene.wire.seen();
+                let part = format!("connect-mptcp {to}");
+                assert_ne!(say(&programs.other, &part), "ok");
+                let sent = || {
+                    let frames = scene.wire.seen();
+                    let tcp = |f: &&Vec<u8>| match f[12..14] {
+                        [8, 0] => f[23] == 6,
+                        [0x86, 0xdd] => f[20] == 6,
+                        _ => false,
+                    };
+                    frames.iter().filter(tcp).count()
+                };
+                assert_eq!(sent(), 0, "{to} {at}");
+                assert_eq!(say(&programs.plated, &part), "out", "{to} {at}");
+                assert!(sent() > 0, "{to} {at}");
+            }
+        }
+        gate.withdraw().unwrap();
+    });
+}
+
+/// A file system that any account can mount may get the device number that the
+/// one of a named program had, and the same names in it.
+#[test]
+fn a_file_system_of_an_account_of_its_own_holds_no_program_that_is_known() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let programs = Programs::new();
+        let point = programs.folder.path().join("mounted");
+        std::fs::create_dir(&point).unwrap();
+        let plated = point.join("plated");
+        let mount = || {
+            let no_flags = nix::mount::MsFlags::empty();
+            nix::mount::mount(Some("ts"), &point, Some("tmpfs"), no_flags, None::<&str>).unwrap();
+            std::fs::copy(&programs.plated, &plated).unwrap();
+        };
+        mount();
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        post(&mut gate, &orders(&rule("inbound", "tcp/7410", &plated)), &all).unwrap();
+        let said = |gate: &KernelGate| gate.ask(index, &knocks(mac, 7410)[0].1).unwrap().verdict;
+        let player = Player::new(&plated, "listen [::]:7410");
+        assert_eq!(said(&gate), Action::Allow);
+        drop(player);
+        nix::mount::umount(&point).unwrap();
+        // Whoever may make a user namespace may mount a tmpfs; the first free number is its device.
+        let script =
+            "mount -t tmpfs ts \"$1\" && cp \"$2\" \"$1/plated\" && shift 2 && exec \"$@\"";
+        let mut command = Command::new("unshare");
+        command.args(["-U", "-r", "-m", "sh", "-c", script, "sh"]);
+        command.args([&point, &programs.plated, &plated]).args(TO_PLAY);
+        let impostor = Player::started(&mut command, "listen [::]:7410");
+        assert_eq!(said(&gate), Action::Deny);
+        // Nor is it taken for one when its socket is older than the gate.
+        gate.withdraw().unwrap();
+        mount();
+        post(&mut gate, &orders(&rule("inbound", "tcp/7410", &plated)), &all).unwrap();
+        assert_eq!(said(&gate), Action::Deny);
+        drop(impostor);
+        gate.withdraw().unwrap();
+        nix::mount::umount(&point).unwrap();
     });
 }
 

@@ -7,10 +7,11 @@ use std::os::fd::{AsFd, BorrowedFd};
 
 use netlink_packet_route::RouteNetlinkMessage;
 use netlink_packet_route::address::{AddressAttribute, AddressMessage};
-use netlink_packet_route::link::{LinkAttribute, LinkFlags, LinkMessage};
+use netlink_packet_route::link::{InfoPortKind, LinkAttribute, LinkFlags, LinkInfo, LinkMessage};
 use netlink_sys::{Socket, protocols};
 use tipstaff_core::interface::Interface;
 
+use crate::ingress_filters;
 use crate::netlink::{self, Kind};
 
 /// Lists them by index.
@@ -22,21 +23,22 @@ pub fn list() -> io::Result<Vec<Interface>> {
     for answer in netlink::route(RouteNetlinkMessage::GetLink(LinkMessage::default()), Kind::Dump)?
     {
         let RouteNetlinkMessage::NewLink(link) = answer else { continue };
-        let mut interface = Interface {
-            index: link.header.index,
-            name: String::new(),
-            hardware: None,
-            up: link.header.flags.contains(LinkFlags::Up),
-            addresses: Vec::new(),
-        };
+        let up = link.header.flags.contains(LinkFlags::Up);
+        let mut interface = Interface { up, ..Interface::named(link.header.index, "") };
         for attribute in link.attributes {
             match attribute {
                 LinkAttribute::IfName(name) => interface.name = name,
                 LinkAttribute::Address(bytes) => interface.hardware = bytes.try_into().ok(),
+                LinkAttribute::LinkInfo(infos) => interface.port = infos.iter().any(is_port),
                 _ => {}
             }
         }
         found.insert(interface.index, interface);
+    }
+    for index in ingress_filters::list()? {
+        if let Some(interface) = found.get_mut(&index) {
+            interface.ingress_filter = true;
+        }
     }
     let request = RouteNetlinkMessage::GetAddress(AddressMessage::default());
     for answer in netlink::route(request, Kind::Dump)? {
@@ -55,6 +57,16 @@ pub fn list() -> io::Result<Vec<Interface>> {
         }
     }
     Ok(found.into_values().collect())
+}
+
+/// Whether an interface is a port of a master that takes whatever it receives,
+/// and hands what is for this host to the stack as its own.
+fn is_port(info: &LinkInfo) -> bool {
+    match info {
+        LinkInfo::PortKind(InfoPortKind::Bond | InfoPortKind::Bridge | InfoPortKind::Team) => true,
+        LinkInfo::PortKind(InfoPortKind::Other(kind)) => kind == "openvswitch",
+        _ => false,
+    }
 }
 
 /// Tells when an interface of the namespace, or an address of one, appears,

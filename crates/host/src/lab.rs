@@ -12,7 +12,11 @@ use std::thread;
 use netlink_packet_core::{NLM_F_CREATE, NLM_F_EXCL};
 use netlink_packet_route::address::{AddressAttribute, AddressHeaderFlags, AddressMessage};
 use netlink_packet_route::link::{
-    InfoData, InfoKind, InfoVeth, InfoVlan, LinkAttribute, LinkFlags, LinkInfo, LinkMessage,
+    InfoBridge, InfoData, InfoKind, InfoMacVlan, InfoVeth, InfoVlan, LinkAttribute, LinkFlags,
+    LinkInfo, LinkMessage, MacVlanMode,
+};
+use netlink_packet_route::neighbour::{
+    NeighbourAddress, NeighbourAttribute, NeighbourMessage, NeighbourState,
 };
 use netlink_packet_route::route::{
     RouteAttribute, RouteHeader, RouteMessage, RouteProtocol, RouteScope, RouteType,
@@ -139,10 +143,23 @@ fn enter_new(mounts: Mounts) -> io::Result<File> {
 /// # Errors
 /// What netlink says.
 pub fn cable(here: &str, there: &str, other: BorrowedFd<'_>) -> io::Result<()> {
+    cable_numbered((here, 0), there, other)
+}
+
+/// As [`cable`], with a number of one's choice for the interface here.
+///
+/// # Errors
+/// What netlink says.
+pub fn cable_numbered(
+    (here, number): (&str, u32),
+    there: &str,
+    other: BorrowedFd<'_>,
+) -> io::Result<()> {
     let mut peer = LinkMessage::default();
     peer.attributes.push(LinkAttribute::IfName(there.to_owned()));
     peer.attributes.push(LinkAttribute::NetNsFd(other.as_raw_fd()));
     let mut link = LinkMessage::default();
+    link.header.index = number;
     link.attributes.push(LinkAttribute::IfName(here.to_owned()));
     link.attributes.push(LinkAttribute::LinkInfo(vec![
         LinkInfo::Kind(InfoKind::Veth),
@@ -164,6 +181,67 @@ pub fn vlan(name: &str, parent: &str, id: u16) -> io::Result<()> {
         LinkInfo::Data(InfoData::Vlan(vec![InfoVlan::Id(id)])),
     ]));
     make(RouteNetlinkMessage::NewLink(link))
+}
+
+/// Makes a bridge (IEEE 802.1D) without ports, which forwards at once.
+///
+/// # Errors
+/// What netlink says.
+pub fn bridge(name: &str) -> io::Result<()> {
+    let mut link = LinkMessage::default();
+    link.attributes.push(LinkAttribute::IfName(name.to_owned()));
+    link.attributes.push(LinkAttribute::LinkInfo(vec![
+        LinkInfo::Kind(InfoKind::Bridge),
+        LinkInfo::Data(InfoData::Bridge(vec![InfoBridge::ForwardDelay(0)])),
+    ]));
+    make(RouteNetlinkMessage::NewLink(link))
+}
+
+/// Makes an interface a port of a bridge or another master; of none with `None`.
+///
+/// # Errors
+/// What netlink says.
+pub fn enslave(name: &str, master: Option<&str>) -> io::Result<()> {
+    let mut link = LinkMessage::default();
+    link.header.index = index(name)?;
+    let master = master.map(index).transpose()?.unwrap_or(0);
+    link.attributes.push(LinkAttribute::Controller(master));
+    netlink::route(RouteNetlinkMessage::SetLink(link), Kind::Do(0)).map(drop)
+}
+
+/// Makes an interface with a hardware address of its own on another one, here
+/// or in another namespace.
+///
+/// # Errors
+/// What netlink says.
+pub fn macvlan(name: &str, parent: &str, other: Option<BorrowedFd<'_>>) -> io::Result<()> {
+    let mut link = LinkMessage::default();
+    link.attributes.push(LinkAttribute::IfName(name.to_owned()));
+    link.attributes.push(LinkAttribute::Link(index(parent)?));
+    link.attributes.extend(other.map(|other| LinkAttribute::NetNsFd(other.as_raw_fd())));
+    link.attributes.push(LinkAttribute::LinkInfo(vec![
+        LinkInfo::Kind(InfoKind::MacVlan),
+        LinkInfo::Data(InfoData::MacVlan(vec![InfoMacVlan::Mode(MacVlanMode::Bridge)])),
+    ]));
+    make(RouteNetlinkMessage::NewLink(link))
+}
+
+/// Says which hardware address a neighbour has, so that nobody asks.
+///
+/// # Errors
+/// What netlink says.
+pub fn neighbour(name: &str, address: IpAddr, hardware: [u8; 6]) -> io::Result<()> {
+    let mut message = NeighbourMessage::default();
+    message.header.family = family(address);
+    message.header.ifindex = index(name)?;
+    message.header.state = NeighbourState::Permanent;
+    let destination = match address {
+        IpAddr::V4(a) => NeighbourAddress::Inet(a),
+        IpAddr::V6(a) => NeighbourAddress::Inet6(a),
+    };
+    message.attributes.push(NeighbourAttribute::Destination(destination));
+    message.attributes.push(NeighbourAttribute::LinkLayerAddress(hardware.to_vec()));
+    make(RouteNetlinkMessage::NewNeighbour(message))
 }
 
 /// Removes an interface, and with it the other end of its cable.

@@ -4,6 +4,8 @@
 
 pub mod connections;
 mod diag;
+pub mod files;
+mod ingress_filters;
 pub mod interfaces;
 pub mod lab;
 pub mod listeners;

@@ -3,7 +3,9 @@
 
 use std::net::IpAddr;
 
-use etherparse::{IpHeaders, PacketBuilder, PacketBuilderStep};
+use etherparse::{
+    IpHeaders, IpNumber, Ipv4Header, Ipv6FlowLabel, Ipv6Header, PacketBuilder, PacketBuilderStep,
+};
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, UDP};
 use tipstaff_core::reach::Subject;
 
@@ -23,7 +25,8 @@ pub struct Knock {
     /// From which port, or with which echo identifier.
     pub from: u16,
     /// The sequence number of a connection, whose answers acknowledge it; its
-    /// last 16 bits are that of an echo request.
+    /// last 16 bits are that of an echo request, and the packet's
+    /// identification, or its last 20 its flow label, which errors quote.
     pub tag: u32,
 }
 
@@ -66,11 +69,35 @@ pub fn reset(port: u16, knock: Knock, acknowledged: u32, hardware: [u8; 6]) -> V
 }
 
 fn ip(knock: Knock, hardware: [u8; 6]) -> PacketBuilderStep<IpHeaders> {
+    /// Hops that are enough for any way.
+    const HOPS: u8 = 64;
     let ethernet = PacketBuilder::ethernet2(KNOCKER, hardware);
-    match (knock.source, knock.target) {
-        (IpAddr::V4(a), IpAddr::V4(b)) => ethernet.ipv4(a.octets(), b.octets(), 64),
-        (a, b) => ethernet.ipv6(six(a), six(b), 64),
-    }
+    // Lengths and the protocol are written by whoever writes what follows.
+    ethernet.ip(match (knock.source, knock.target) {
+        (IpAddr::V4(a), IpAddr::V4(b)) => {
+            let header = Ipv4Header {
+                identification: knock.tag as u16,
+                ..Ipv4Header::new(0, HOPS, IpNumber::TCP, a.octets(), b.octets())
+                    .unwrap_or_default()
+            };
+            IpHeaders::Ipv4(header, Default::default())
+        }
+        (a, b) => {
+            let header = Ipv6Header {
+                flow_label: Ipv6FlowLabel::try_new(flow_label(knock.tag)).unwrap_or_default(),
+                hop_limit: HOPS,
+                source: six(a),
+                destination: six(b),
+                ..Ipv6Header::default()
+            };
+            IpHeaders::Ipv6(header, Default::default())
+        }
+    })
+}
+
+/// The flow label of a knock's packet: 20 bits.
+pub fn flow_label(tag: u32) -> u32 {
+    tag & 0x000f_ffff
 }
 
 fn six(address: IpAddr) -> [u8; 16] {

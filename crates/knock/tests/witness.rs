@@ -29,6 +29,14 @@ fn ip(text: &str) -> IpAddr {
 
 /// A host with a router beside it; `test` runs on the host.
 fn on_a_host(test: impl FnOnce(Vec<Interface>) + Send + 'static) {
+    on_a_host_with(|| (), test);
+}
+
+/// As [`on_a_host`]; `beside` runs on the router before.
+fn on_a_host_with(
+    beside: impl FnOnce() + Send + 'static,
+    test: impl FnOnce(Vec<Interface>) + Send + 'static,
+) {
     if let Err(why) = check_ground() {
         let line = format!("SKIPPED: the witness was not tested: {why}\n");
         std::io::stderr().write_all(line.as_bytes()).unwrap();
@@ -43,6 +51,7 @@ fn on_a_host(test: impl FnOnce(Vec<Interface>) + Send + 'static) {
             lab::up("w0").unwrap();
             lab::address("w0", ip("198.51.100.1"), 24).unwrap();
             lab::address("w0", ip("2001:db8:51::1"), 64).unwrap();
+            beside();
         })
         .unwrap();
     host.run(move || {
@@ -75,7 +84,7 @@ fn it_tells_answers_from_refusals_in_both_families_and_nobody_accepts_anything()
             assert_eq!(approach.interface.name, "lan0");
             let target = approach.target;
             let doors = [(tcp(7410), target), (tcp(7499), target), (Subject::Echo, target)];
-            let mut witness = Witness::open(approach).unwrap();
+            let mut witness = Witness::open(approach, None).unwrap();
             let replies = replies(&mut witness, &doors);
             assert!(matches!(replies[0], Reply::Accepted(_)), "{replies:?}");
             assert!(matches!(replies[1], Reply::Reset(_)), "{replies:?}");
@@ -95,7 +104,7 @@ fn many_doors_in_one_go_each_get_their_own_answer() {
         let approach = approach(ip("192.0.2.66"), None, &all).unwrap();
         let target = approach.target;
         let doors: Vec<_> = (20_000..21_000).map(|port| (tcp(port), target)).collect();
-        let replies = replies(&mut Witness::open(approach).unwrap(), &doors);
+        let replies = replies(&mut Witness::open(approach, None).unwrap(), &doors);
         for ((subject, _), reply) in doors.iter().zip(&replies) {
             let Subject::Port(_, port) = subject else { panic!() };
             let truth = if port % 25 == 0 { Outcome::Answers } else { Outcome::Refuses };
@@ -109,7 +118,7 @@ fn what_it_cannot_play_it_refuses_with_the_reason() {
     on_a_host(|all| {
         let fault = |source: &str| match approach(ip(source), None, &all) {
             Err(fault) => fault.to_string(),
-            Ok(approach) => match Witness::open(approach) {
+            Ok(approach) => match Witness::open(approach, None) {
                 Err(fault) => fault.to_string(),
                 Ok(_) => panic!("{source} can be played"),
             },
@@ -122,7 +131,7 @@ fn what_it_cannot_play_it_refuses_with_the_reason() {
         let mut headless = all.clone();
         headless.iter_mut().for_each(|i| i.hardware = None);
         let approach = approach(ip("203.0.113.9"), None, &headless).unwrap();
-        assert!(matches!(Witness::open(approach), Err(WitnessFault::NoFrames(_))));
+        assert!(matches!(Witness::open(approach, None), Err(WitnessFault::NoFrames(_))));
     });
 }
 
@@ -182,7 +191,7 @@ fn the_gate_decides_a_knock_and_keeps_no_trace_of_it() {
         let udp = |port| Subject::Port(Transport::Udp, port);
         let subjects = [tcp(7410), udp(7420), tcp(7430), udp(7430), tcp(22), udp(53)];
         let doors = subjects.map(|subject| (subject, target));
-        let mut witness = Witness::open(approach).unwrap();
+        let mut witness = Witness::open(approach, gate.marks().unwrap()).unwrap();
         // More often than the rate allows: a knock takes nothing from it.
         for _ in 0..4 {
             let known = witness.knock(&doors, PATIENCE, &mut |_| true).unwrap();
@@ -209,6 +218,42 @@ fn the_gate_decides_a_knock_and_keeps_no_trace_of_it() {
     });
 }
 
+/// What the host sends to the address that is played goes its way, from whatever
+/// port to whatever port: only answers to knocks are caught.
+#[test]
+fn traffic_of_the_same_address_is_left_alone() {
+    use std::net::{SocketAddr, UdpSocket};
+    let (tell, told) = std::sync::mpsc::channel::<Wired>();
+    /// A socket that somebody with the played address has, on the router beside.
+    type Wired = (TcpListener, UdpSocket);
+    on_a_host_with(
+        move || {
+            lab::address("w0", ip("203.0.113.9"), 32).unwrap();
+            let tcp = TcpListener::bind("203.0.113.9:61234").unwrap();
+            let udp = UdpSocket::bind("203.0.113.9:61235").unwrap();
+            udp.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+            tell.send((tcp, udp)).unwrap();
+        },
+        move |all| {
+            let (listener, datagrams) = told.recv().unwrap();
+            let approach = approach(ip("203.0.113.9"), None, &all).unwrap();
+            let target = approach.target;
+            let mut witness = Witness::open(approach, None).unwrap();
+            for _ in 0..3 {
+                let to = SocketAddr::new(ip("203.0.113.9"), 61_234);
+                std::net::TcpStream::connect_timeout(&to, Duration::from_secs(5)).unwrap();
+                listener.accept().unwrap();
+                let socket = UdpSocket::bind((target, 0)).unwrap();
+                socket.send_to(b"plates?", ("203.0.113.9", 61_235)).unwrap();
+                let mut buffer = [0; 16];
+                assert_eq!(datagrams.recv(&mut buffer).unwrap(), 7);
+                let said = replies(&mut witness, &[(tcp(7499), target), (Subject::Echo, target)]);
+                assert!(matches!(said[..], [Reply::Reset(_), Reply::Data(_)]), "{said:?}");
+            }
+        },
+    );
+}
+
 #[test]
 fn one_witness_plays_one_source_after_another() {
     on_a_host(|all| {
@@ -216,7 +261,7 @@ fn one_witness_plays_one_source_after_another() {
         let approach = |source: &str| approach(ip(source), None, &all).unwrap();
         let first = approach("203.0.113.9");
         let doors = [(tcp(7410), first.target), (tcp(7499), first.target)];
-        let mut witness = Witness::open(first).unwrap();
+        let mut witness = Witness::open(first, None).unwrap();
         for source in ["203.0.113.9", "192.0.2.66", "203.0.113.45"] {
             assert!(witness.turn_into(&approach(source)).unwrap());
             let replies = replies(&mut witness, &doors);

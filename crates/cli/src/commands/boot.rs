@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use tipstaff_core::orders::{OnFailure, SEALED};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Posting, Record};
+use tipstaff_host::files::{self, Access};
 use tipstaff_host::interfaces;
 
 use crate::Ending;
@@ -37,7 +38,8 @@ fn trouble_path(common: &Common) -> PathBuf {
 
 /// What went wrong at the last start.
 pub fn trouble(common: &Common) -> Option<Trouble> {
-    serde_json::from_slice(&fs::read(trouble_path(common)).ok()?).ok()
+    let mut file = files::open(&trouble_path(common)).ok()?;
+    serde_json::from_str(&file.text(files::MOST_TEXT).ok()?).ok()
 }
 
 /// A post made it good.
@@ -48,6 +50,8 @@ pub fn made_good(common: &Common) {
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let history = History::of(common);
     let mut gate = KernelGate::new(&common.run_dir)?;
+    // A machine for which nobody ever meant any orders to stay is left alone.
+    let mut meant = true;
     let (wanted, why) = match history.last_kept() {
         Ok(Some(last)) => match put_in_force(&mut gate, &last) {
             Ok(()) => {
@@ -57,7 +61,10 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             }
             Err(e) => (Some(last), e.to_string()),
         },
-        Ok(None) => (None, "nothing was ever posted to stay".to_owned()),
+        Ok(None) => {
+            meant = false;
+            (None, "nothing was ever posted to stay".to_owned())
+        }
         Err(e) => (None, e.to_string()),
     };
     // What its own orders say of such a case, as far as they can be read.
@@ -65,17 +72,19 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let on_failure = orders.map(|chosen| chosen.orders.boot.on_failure).unwrap_or_default();
     let number = wanted.as_ref().map(|last| last.number);
     let instead = match on_failure {
+        _ if !meant => "nothing".to_owned(),
         OnFailure::Open => "nothing".to_owned(),
-        OnFailure::Closed => sealed(common, &mut gate)?,
+        OnFailure::Closed => sealed(common, &mut gate, terminal)?,
         OnFailure::LastGood => match last_good(&history, &mut gate, number) {
             Some(good) => format!("revision {good}"),
-            None => "nothing".to_owned(),
+            // Orders were meant to hold here: what cannot be told what to let in lets nothing in.
+            None => sealed(common, &mut gate, terminal)?,
         },
     };
     let trouble = Trouble { wanted: number, why, instead };
     let text = serde_json::to_vec(&trouble).map_err(|e| system("writing JSON")(e.into()))?;
-    fs::create_dir_all(&common.run_dir)
-        .and_then(|()| fs::write(trouble_path(common), text))
+    files::make_folder(&common.run_dir, 0o755)
+        .and_then(|()| files::replace(&trouble_path(common), &text, Access::Mode(0o644)))
         .map_err(system("noting what went wrong"))?;
     told(terminal, &in_words(&trouble), Some(&trouble));
     Ok(Ending::Differs)
@@ -109,13 +118,14 @@ fn put_in_force(gate: &mut KernelGate, revision: &Revision) -> Result<(), Failur
     Ok(())
 }
 
-fn sealed(common: &Common, gate: &mut KernelGate) -> Result<String, Failure> {
+fn sealed(common: &Common, gate: &mut KernelGate, terminal: &Terminal) -> Result<String, Failure> {
     posture::take_up(
         common,
         gate,
         SEALED,
         None,
         Some("the last orders could not be put in force"),
+        terminal,
     )?;
     Ok(SEALED.to_owned())
 }

@@ -1,10 +1,11 @@
 //! `draft`: first orders for this machine, from its survey.
 
-use std::fs::{self, File};
-use std::io::{self, Write};
+use std::fs;
+use std::io;
 use std::path::Path;
 
 use tipstaff_core::draft::draft;
+use tipstaff_host::files;
 use tipstaff_host::shell;
 use tipstaff_host::snapshot::Snapshot;
 
@@ -33,16 +34,11 @@ pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<En
     }
     let Some(path) = &options.to else {
         if !terminal.json {
-            terminal.line(text.trim_end());
+            terminal.document(&text);
         }
         return Ok(Ending::Fine);
     };
-    let write = || {
-        let mut file = File::create_new(path)?;
-        file.write_all(text.as_bytes())?;
-        file.sync_all()
-    };
-    write().map_err(|source| match source.kind() {
+    files::create(path, text.as_bytes(), 0o644).map_err(|source| match source.kind() {
         io::ErrorKind::AlreadyExists => Failure::Argument {
             message: format!("{} is there already, and stays as it is", path.display()),
             mend: "Name a file that is not there yet.".into(),
@@ -71,8 +67,8 @@ fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
     for (name, text) in EXAMPLE {
         let path = folder.join(name);
         let write = || {
-            fs::create_dir_all(path.parent().unwrap_or(folder))?;
-            fs::write(&path, text)
+            files::make_folder(files::folder(&path), 0o755)?;
+            files::create(&path, text.as_bytes(), 0o644)
         };
         write().map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
     }

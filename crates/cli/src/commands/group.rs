@@ -1,15 +1,19 @@
 //! `group …`: the rules of a group together.
 
-use std::fs;
+use std::path::Path;
 
 use serde_json::json;
+use tipstaff_core::orders::Sheets;
 use tipstaff_core::orders::edit::{NewText, enable_group};
 use tipstaff_core::orders::exchange::{ImportFault, export_group, import_group};
 
+use tipstaff_host::files::{self, MOST_TEXT};
+
 use crate::Ending;
 use crate::arguments::{Common, GroupCommand};
+use crate::attachments::{self, Written};
 use crate::failure::Failure;
-use crate::store::Held;
+use crate::store::{Held, not_edited, unreadable};
 use crate::terminal::Terminal;
 
 pub fn run(
@@ -18,26 +22,18 @@ pub fn run(
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
     let path = common.orders_path();
+    if let GroupCommand::Export { group } = command {
+        return export(path, group, terminal);
+    }
     let held = Held::open(path)?;
     let edited = match command {
-        GroupCommand::Export { group } => {
-            let fragment = match export_group(held.sheets(), group) {
-                Ok(fragment) => fragment,
-                Err(fault) => return Err(held.not_edited(path, fault)),
-            };
-            if terminal.json {
-                terminal.json(&json!({ "group": group, "fragment": fragment }));
-            } else {
-                terminal.line(fragment.trim_end());
-            }
-            return Ok(Ending::Fine);
-        }
+        GroupCommand::Export { .. } => return Ok(Ending::Fine),
         GroupCommand::Pause { group } => enable_group(held.sheets(), group, false)
             .map(|new| (new, format!("the rules of {group} keep their places but never speak"))),
         GroupCommand::Resume { group } => enable_group(held.sheets(), group, true)
             .map(|new| (new, format!("the rules of {group} speak again"))),
         GroupCommand::Import { file } => {
-            let fragment = fs::read_to_string(file)
+            let fragment = files::text(file, MOST_TEXT)
                 .map_err(|source| Failure::Unreadable { path: file.clone(), source })?;
             let told = format!("{} is part of {} now", file.display(), path.display());
             match import_group(held.sheets(), &fragment) {
@@ -67,6 +63,20 @@ pub fn run(
     } else {
         terminal.heading(&told);
         terminal.note("not in force before `tipstaff post`");
+    }
+    Ok(Ending::Fine)
+}
+
+/// Prints a group; nothing is changed, so that nobody is kept from editing.
+fn export(path: &Path, group: &str, terminal: &Terminal) -> Result<Ending, Failure> {
+    let Written { text, attachments, .. } =
+        attachments::read_for_edit(path).map_err(unreadable(path))?;
+    match export_group(Sheets { text: &text, attachments: &attachments }, group) {
+        Err(fault) => return Err(not_edited(path, text, attachments, fault)),
+        Ok(fragment) if terminal.json => {
+            terminal.json(&json!({ "group": group, "fragment": fragment }));
+        }
+        Ok(fragment) => terminal.document(&fragment),
     }
     Ok(Ending::Fine)
 }

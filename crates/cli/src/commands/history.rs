@@ -52,7 +52,7 @@ pub fn run(
             if terminal.json {
                 terminal.json(&revision);
             } else {
-                terminal.line(revision.record.orders.trim_end());
+                terminal.document(&revision.record.orders);
             }
         }
         Some(HistoryCommand::Prune { keep }) => {

@@ -4,6 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use serde::Serialize;
+use tipstaff_host::files::{self, Access};
 
 use crate::Ending;
 use crate::arguments::InstallBootOptions;
@@ -33,7 +34,7 @@ struct Report {
 pub fn run(options: &InstallBootOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     if options.print {
         for (name, _, text) in FILES {
-            terminal.line(format!("# /{UNITS}/{name}\n{text}"));
+            terminal.document(&format!("# /{UNITS}/{name}\n{text}"));
         }
         return Ok(Ending::Fine);
     }
@@ -43,8 +44,8 @@ pub fn run(options: &InstallBootOptions, terminal: &Terminal) -> Result<Ending, 
         let path = units.join(name);
         let wants = units.join(format!("{target}.wants"));
         let write = || {
-            fs::create_dir_all(&wants)?;
-            fs::write(&path, text)?;
+            files::make_folder(&wants, 0o755)?;
+            files::replace(&path, text.as_bytes(), Access::Mode(0o644))?;
             // What `systemctl enable` would do; it works without a running manager too.
             let link = wants.join(name);
             match fs::remove_file(&link) {

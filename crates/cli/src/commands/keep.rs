@@ -65,7 +65,8 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     check_ground()?;
     let mut known = Known::default();
     let mut place = Place::default();
-    keep_up(&mut gate, &mut known, terminal)?;
+    let mut trouble = Trouble::default();
+    trouble.tell(keep_up(&mut gate, &mut known, terminal), terminal);
     notify("READY=1");
     if !terminal.json {
         terminal.note(
@@ -86,9 +87,31 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             notify("STOPPING=1");
             return Ok(Ending::Fine);
         }
-        links.drain().map_err(system("watching the interfaces"))?;
-        keep_up(&mut gate, &mut known, terminal)?;
-        place.look(common, &mut gate, terminal)?;
+        let kept = links.drain().map_err(system("watching the interfaces"));
+        let kept = kept.and_then(|()| keep_up(&mut gate, &mut known, terminal));
+        let kept = kept.and_then(|()| place.look(common, &mut gate, terminal));
+        trouble.tell(kept, terminal);
+    }
+}
+
+/// What does not work at the moment. It is tried again at each look: who is
+/// away at the first trouble keeps nothing.
+#[derive(Default)]
+struct Trouble {
+    told: Option<String>,
+}
+
+impl Trouble {
+    /// Says what is new.
+    fn tell(&mut self, done: Result<(), Failure>, terminal: &Terminal) {
+        let what = done.err().map(|failure| failure.to_string());
+        if what != self.told {
+            match &what {
+                Some(what) => terminal.warning(&format!("{what}; it is tried again")),
+                None => terminal.warning("that works again"),
+            }
+        }
+        self.told = what;
     }
 }
 
@@ -125,7 +148,14 @@ impl Place {
         if now == Some(SEALED) || now == Some(name) || before.is_none() && now.is_some() {
             return Ok(());
         }
-        match posture::take_up(common, gate, name, None, Some("keep recognised the place")) {
+        match posture::take_up(
+            common,
+            gate,
+            name,
+            None,
+            Some("keep recognised the place"),
+            terminal,
+        ) {
             // It is tried again when that is over.
             Err(Failure::Gate(GateError::TrialRunning(_))) => self.here = before,
             taken => {

@@ -12,9 +12,11 @@ use tipstaff_core::connection::Connection;
 use tipstaff_core::listener::Program;
 use tipstaff_core::orders::{OrdersHash, Remark, Silence, remarks};
 use tipstaff_core::packet::Direction;
+use tipstaff_core::programs::program_remarks;
 use tipstaff_core::reach::speaker_words;
 use tipstaff_core::tables::Tables;
-use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::kernel::{KernelGate, check_ground, programs};
+use tipstaff_gate::lock::PATIENCE;
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record, enforceable};
 use tipstaff_host::{connections, interfaces, shell};
 
@@ -60,8 +62,8 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         return Ok(Ending::Fine);
     }
     check_ground()?;
-    if options.revision.is_none() {
-        history::check_owner(common.orders_path())?;
+    if let Some(distrust) = &judge.distrust {
+        return Err(distrust.clone().into());
     }
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let record = record(&judge, common);
@@ -71,7 +73,8 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         shell_stays(common, &judge.brief)?;
     }
     // A full disk stops the post, and not its memory.
-    let prepared = history.prepare(&record, options.reason.as_deref(), options.trial.is_none())?;
+    let kept = options.trial.is_none();
+    let prepared = history.prepare(&record, options.reason.as_deref(), kept, PATIENCE)?;
     let posting = Posting { brief: &judge.brief, record };
     let posted = match options.trial {
         Some(time) => gate.try_out(&posting, &all, time)?,
@@ -231,7 +234,7 @@ fn ask(
 ) -> Result<Ending, Failure> {
     let input = std::io::stdin();
     while let Some(pending) = gate.pending()? {
-        anstream::eprint!("\rkeep? [y/N] {:>12} ", spoken(pending.left));
+        terminal.waiting(&format!("keep? [y/N] {:>12}", spoken(pending.left)));
         let mut waiting = [PollFd::new(input.as_fd(), PollFlags::POLLIN)];
         match poll(&mut waiting, PollTimeout::from(1_000u16)) {
             Ok(0) | Err(nix::errno::Errno::EINTR) => continue,
@@ -272,6 +275,13 @@ fn record(judge: &Chosen, common: &Common) -> Record {
     }
 }
 
+/// What is odd about rules here, and about the programs that they name.
+pub fn all_remarks(brief: &Brief) -> Vec<Remark> {
+    let mut all = remarks(brief, chosen::now());
+    all.extend(program_remarks(brief, &programs::notes(brief)));
+    all
+}
+
 /// Prints what is in force now, or would be.
 pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Terminal) {
     let brief = &judge.brief;
@@ -301,7 +311,7 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
                 .iter()
                 .flat_map(|m| m.stranded.iter().map(|s| s.connection.clone()))
                 .collect(),
-            remarks: remarks(brief, chosen::now()),
+            remarks: all_remarks(brief),
         });
         return;
     }
@@ -332,7 +342,7 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
         "  {rules}{paused}; then inbound {}, transit {}, outbound {}",
         standing.inbound, standing.transit, standing.outbound
     ));
-    for Remark { rule, message } in remarks(brief, chosen::now()) {
+    for Remark { rule, message } in all_remarks(brief) {
         terminal.line(format!("  note on {rule}: {message}"));
     }
     if let Some(posted) = posted {

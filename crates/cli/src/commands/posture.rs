@@ -13,6 +13,7 @@ use serde::Serialize;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{NO_POSTURE, Orders, Posture, SEALED, Surroundings, recognise};
 use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::lock::PATIENCE;
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::routes::{Way, way_to};
@@ -21,7 +22,7 @@ use crate::Ending;
 use crate::arguments::{Common, PostureOptions};
 use crate::chosen::{self, Chosen, Visible};
 use crate::failure::{Failure, system};
-use crate::history::{self, History};
+use crate::history::{self, History, Prepared};
 use crate::terminal::{Columns, Terminal, plain, spoken};
 
 /// Orders for a machine that has none in force, to seal it.
@@ -52,15 +53,27 @@ pub fn run(
     let Some(name) = &options.name else { return show(common, terminal) };
     check_ground()?;
     let mut gate = KernelGate::new(&common.run_dir)?;
+    let reason = options.reason.as_deref();
     let time = if options.while_i_wait { Some(AHEAD) } else { options.time };
-    take_up(common, &mut gate, name, time, options.reason.as_deref())?;
-    let seconds = options.time.map(|time| time.as_secs());
+    let time = match take_up(common, &mut gate, name, time, reason, terminal) {
+        // Whatever runs: what is to be closed is closed, then for good.
+        Err(Failure::Gate(GateError::TrialRunning(_))) if name == SEALED => {
+            take_up(common, &mut gate, name, None, reason, terminal)?;
+            if !terminal.json {
+                terminal.note("a trial was running: it has ended, and this holds for good");
+            }
+            None
+        }
+        taken => taken.map(|_| time)?,
+    };
+    let waits = options.while_i_wait && time.is_some();
+    let seconds = time.filter(|_| !waits).map(|time| time.as_secs());
     if terminal.json {
         terminal.json(&Report { posture: (name != NO_POSTURE).then_some(name), seconds });
     } else {
-        terminal.heading(&match seconds {
-            Some(_) => format!("posture {name}, for {}", spoken(options.time.unwrap_or_default())),
-            None if options.while_i_wait => format!("posture {name}, until this command ends"),
+        terminal.heading(&match time {
+            _ if waits => format!("posture {name}, until this command ends"),
+            Some(time) => format!("posture {name}, for {}", spoken(time)),
             None => format!("posture {name}"),
         });
         if seconds.is_some() {
@@ -69,28 +82,32 @@ pub fn run(
             );
         }
     }
-    if options.while_i_wait {
+    if waits {
         wait(&mut gate, terminal)?;
     }
     Ok(Ending::Fine)
 }
 
-/// Puts the orders in force anew, in another posture.
+/// Puts the orders in force anew, in another posture. To seal a machine waits
+/// for nobody and needs nothing: no orders that can be read, no disk with room.
 pub fn take_up(
     common: &Common,
     gate: &mut KernelGate,
     name: &str,
     time: Option<Duration>,
     reason: Option<&str>,
+    terminal: &Terminal,
 ) -> Result<Posted, Failure> {
-    let in_force = gate.in_force()?;
-    let mut record = match in_force {
-        Some(in_force) => in_force.record,
-        // The panic button works without orders too.
-        None if name == SEALED => Record { path: "built in".into(), ..Record::of(NOTHING) },
-        None => return Err(GateError::NothingInForce.into()),
+    let sealed = name == SEALED;
+    let (mut record, judge) = match in_force(gate) {
+        Ok(found) => found,
+        Err(_) if sealed => {
+            let record = Record { path: "built in".into(), ..Record::of(NOTHING) };
+            let judge = chosen::of_record(&record)?;
+            (record, judge)
+        }
+        Err(e) => return Err(e),
     };
-    let judge = chosen::of_record(&record)?;
     record.posture = chosen::which_posture(&judge.orders, Some(name))?;
     record.posted_at = jiff::Timestamp::now().as_second();
     record.posted_by = history::account();
@@ -98,9 +115,20 @@ pub fn take_up(
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let reason = reason.map_or_else(|| format!("posture {name}"), str::to_owned);
     let history = History::of(common);
-    // To seal a machine whose disk is full must work all the same.
-    let prepared = match history.prepare(&record, Some(&reason), time.is_none()) {
-        Err(e) if name != SEALED => return Err(e),
+    let prepare =
+        |record: &Record| history.prepare(record, Some(&reason), time.is_none(), PATIENCE);
+    if sealed && time.is_none() {
+        let posting = Posting { brief: &brief, record };
+        let posted = gate.seal(&posting, &all)?;
+        // It holds already: nothing is left that could fail it.
+        if let Err(e) = prepare(&posting.record).and_then(Prepared::done) {
+            let after = "; after a restart the orders before are in force again";
+            terminal.warning(&format!("sealed, but not written to the history: {e}{after}"));
+        }
+        return Ok(posted);
+    }
+    let prepared = match prepare(&record) {
+        Err(e) if !sealed => return Err(e),
         prepared => prepared.ok(),
     };
     let posting = Posting { brief: &brief, record };
@@ -112,6 +140,13 @@ pub fn take_up(
         prepared.done()?;
     }
     Ok(posted)
+}
+
+/// The orders in force, as they were posted and as they are read.
+fn in_force(gate: &KernelGate) -> Result<(Record, Chosen), Failure> {
+    let record = gate.in_force()?.ok_or(GateError::NothingInForce)?.record;
+    let judge = chosen::of_record(&record)?;
+    Ok((record, judge))
 }
 
 /// Holds the posture until a signal comes, or the input ends. Should this

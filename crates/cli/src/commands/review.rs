@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 use tipstaff_core::review::{Around, Finding, Review, Severity, fix, review};
+use tipstaff_gate::kernel::programs;
 use tipstaff_host::{interfaces, listeners};
 
 use crate::Ending;
@@ -41,7 +42,12 @@ pub fn run(
         true => None,
         false => post::shell_shut_out(common, &judge.brief)?,
     };
+    let notes = match options.elsewhere {
+        true => Vec::new(),
+        false => programs::notes(&judge.brief),
+    };
     let around = Around {
+        programs: &notes,
         listeners: heard.as_deref(),
         orders: Some(&judge.orders),
         cut_off: cut_off.as_ref().map(|(what, mend)| (what.as_str(), mend.as_str())),

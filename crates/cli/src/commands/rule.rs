@@ -104,7 +104,7 @@ fn show(edited: &Edited, terminal: &Terminal) {
     terminal.table(&table);
 }
 
-fn wanted(command: &RuleCommand) -> Result<Edit, Failure> {
+pub fn wanted(command: &RuleCommand) -> Result<Edit, Failure> {
     Ok(match command {
         RuleCommand::Add(options) => Edit::Add(new_rule(options), destination(&options.place)),
         RuleCommand::Set { rule, keys } => {

@@ -111,7 +111,7 @@ pub fn run(
 
 /// Which rules are shown, and in which order.
 struct Wanted {
-    keys: Option<Spans<u32>>,
+    keys: Option<Spans<TrafficKey>>,
     source: Option<IpAddr>,
     group: Option<String>,
     direction: Option<Direction>,
@@ -137,7 +137,7 @@ impl Wanted {
     }
 
     fn shows(&self, rule: &Rule) -> bool {
-        let about = |keys: &Spans<u32>| {
+        let about = |keys: &Spans<TrafficKey>| {
             rule.traffic.keys.as_ref().is_none_or(|own| !own.intersection(keys).is_empty())
         };
         self.keys.as_ref().is_none_or(about)
@@ -159,13 +159,13 @@ impl Wanted {
 }
 
 /// The keys of a traffic text; a bare number is a port of either transport.
-pub fn keys_of_text(judge: &Chosen, text: &str) -> Result<Spans<u32>, Failure> {
+pub fn keys_of_text(judge: &Chosen, text: &str) -> Result<Spans<TrafficKey>, Failure> {
     let wrong = |why: String| Failure::Argument {
         message: format!("`{text}` is no traffic{why}"),
         mend: "Write a port such as 22, or tcp/22, ssh, icmp/echo.".into(),
     };
     if let Ok(port) = text.parse::<u16>() {
-        let both = [Transport::Tcp, Transport::Udp].map(|t| (t.key(port).0, t.key(port).0));
+        let both = [Transport::Tcp, Transport::Udp].map(|t| (t.key(port), t.key(port)));
         return Ok(Spans::from_ranges(both));
     }
     match judge.orders.terms(text) {
@@ -244,8 +244,7 @@ fn cut(words: &[String]) -> String {
 }
 
 /// A range of keys as orders would write it.
-pub fn traffic_words((first, last): (u32, u32)) -> String {
-    let (a, b) = (TrafficKey(first), TrafficKey(last));
+pub fn traffic_words((a, b): (TrafficKey, TrafficKey)) -> String {
     match (a.protocol(), a.low(), b.low()) {
         _ if a.protocol() != b.protocol() => {
             format!("protocols {} to {}", a.protocol(), b.protocol())

@@ -1,21 +1,21 @@
 //! `state`: is the gate up, with which orders, and did anything drift?
 
-use std::fs;
 use std::path::Path;
 use std::sync::Arc;
 
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{NO_POSTURE, Orders, OrdersHash, Sheets, read_all};
-use tipstaff_gate::kernel::{Ahead, KernelGate};
+use tipstaff_core::orders::{NO_POSTURE, Orders, OrdersHash, Remark, Sheets, read_all};
+use tipstaff_core::programs::program_remarks;
+use tipstaff_gate::kernel::{Ahead, KernelGate, Shortfall, programs, shortfalls};
 use tipstaff_gate::{Gate, GateError, InForce, Pending, Record};
 use tipstaff_host::interfaces;
 use tipstaff_knock::witness;
 
 use crate::Ending;
 use crate::arguments::Common;
-use crate::attachments;
+use crate::attachments::{self, Written};
 use crate::chosen::{self, setting};
 use crate::commands::boot;
 use crate::failure::{Failure, system};
@@ -34,6 +34,10 @@ struct Report {
     guarded: Vec<String>,
     unguarded: Vec<String>,
     drift: Vec<Drift>,
+    /// What the gate cannot promise on this machine.
+    limits: Vec<Shortfall>,
+    /// About the programs that rules name.
+    remarks: Vec<Remark>,
 }
 
 #[derive(Serialize)]
@@ -62,6 +66,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         }
         if terminal.json {
             let (guarded, unguarded, drift) = (Vec::new(), Vec::new(), Vec::new());
+            let (limits, remarks) = (Vec::new(), Vec::new());
             terminal.json(&Report {
                 state: "down",
                 orders: None,
@@ -72,6 +77,8 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
                 guarded,
                 unguarded,
                 drift,
+                limits,
+                remarks,
             });
         } else {
             terminal.heading("down: no gate is up, everything passes");
@@ -169,6 +176,8 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             mend: "tipstaff post --trial 2m, and confirm; or tipstaff post with the orders that are to stay".into(),
         });
     }
+    let limits = shortfalls(&in_force, &all);
+    let remarks = program_remarks(&brief, &programs::notes(&brief));
     let names = |list: &[&Interface]| list.iter().map(|i| i.name.clone()).collect::<Vec<_>>();
     let record = &in_force.record;
     let ending = if drift.is_empty() { Ending::Fine } else { Ending::Drift };
@@ -183,6 +192,8 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             guarded: names(&guarded),
             unguarded: names(&unguarded),
             drift,
+            limits,
+            remarks,
         });
         return Ok(ending);
     }
@@ -221,6 +232,12 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         terminal.line(format!("  drift    {what}"));
         terminal.note(&format!("           mend: {mend}"));
     }
+    for limit in &limits {
+        terminal.line(format!("  limit    {limit}"));
+    }
+    for Remark { rule, message } in &remarks {
+        terminal.line(format!("  note     on {rule}: {message}"));
+    }
     Ok(ending)
 }
 
@@ -231,8 +248,8 @@ fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
     let told = |what: String| {
         Some(Drift { what, mend: format!("tipstaff post --orders {}", path.display()) })
     };
-    let text = match fs::read_to_string(path) {
-        Ok(text) => text,
+    let Written { text, attachments, .. } = match attachments::read(path) {
+        Ok(written) => written,
         Err(e) => {
             return told(format!(
                 "the orders in force came from {}, which cannot be read: {e}",
@@ -240,7 +257,6 @@ fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
             ));
         }
     };
-    let attachments = attachments::of(path, &text);
     if text == record.orders && attachments == record.attachments {
         return None;
     }

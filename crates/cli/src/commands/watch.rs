@@ -1,12 +1,10 @@
 //! `watch`: decisions as they happen.
 
 use std::collections::HashMap;
-use std::fs::File;
-use std::io::Write;
 use std::net::{IpAddr, SocketAddr};
 use std::os::fd::AsFd;
+use std::time::Duration;
 
-use nix::fcntl::{Flock, FlockArg};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use serde::Serialize;
 use tipstaff_core::decide::Speaker;
@@ -17,6 +15,7 @@ use tipstaff_core::reach::speaker_words;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::kernel::events::Events;
 use tipstaff_gate::kernel::programs::path_of;
+use tipstaff_gate::lock::{Lock, LockError};
 use tipstaff_gate::{Event, Gate, GateError, Maker, Unrecorded};
 use tipstaff_host::interfaces;
 
@@ -59,9 +58,9 @@ pub fn run(
     loop {
         for event in events.drain() {
             names.keep_up(common, &event)?;
-            print(&mut names, &event, terminal)?;
+            print(&mut names, &event, terminal);
             seen += 1;
-            if options.count == Some(seen) {
+            if options.count == Some(seen) || terminal.is_closed() {
                 return Ok(end(&gate, before, terminal));
             }
         }
@@ -75,12 +74,14 @@ pub fn run(
 }
 
 /// Two readers would each see half.
-fn alone(common: &Common) -> Result<Flock<File>, Failure> {
-    let folder = File::open(&common.run_dir).map_err(system("opening the run folder"))?;
-    Flock::lock(folder, FlockArg::LockExclusiveNonblock).map_err(|_| Failure::Argument {
-        message: "another `tipstaff watch` is reading already".into(),
-        mend: "End it first: what one takes, no other sees.".into(),
-    })
+fn alone(common: &Common) -> Result<Lock, Failure> {
+    match Lock::wait_for(&common.run_dir.join("watch"), Duration::ZERO) {
+        Err(LockError::Held { .. }) => Err(Failure::Argument {
+            message: "another `tipstaff watch` is reading already".into(),
+            mend: "End it first: what one takes, no other sees.".into(),
+        }),
+        lock => Ok(lock?.passing()),
+    }
 }
 
 /// Waits for a record; `false` after a second without one.
@@ -162,7 +163,7 @@ impl Names {
     }
 }
 
-fn print(names: &mut Names, event: &Event, terminal: &Terminal) -> Result<(), Failure> {
+fn print(names: &mut Names, event: &Event, terminal: &Terminal) {
     let key = TrafficKey::new(event.protocol, event.to.unwrap_or_default());
     let end = |address: IpAddr, port: Option<u16>| match port {
         // It only connected: which of the own addresses it takes is not known yet.
@@ -188,20 +189,15 @@ fn print(names: &mut Names, event: &Event, terminal: &Terminal) -> Result<(), Fa
         by: &by,
         speaker: event.speaker,
     };
-    let text = if terminal.json {
-        serde_json::to_string(&line).map_err(|e| system("writing JSON")(e.into()))?
-    } else {
-        let Line { time, direction, interface, source, destination, verdict, by, traffic, .. } =
-            line;
-        let program = line.program.map(|program| format!("  {program}")).unwrap_or_default();
-        format!(
-            "{time}  {verdict:<6}  {direction} on {interface}  {traffic}  {source} → {destination}{program}  by {by}"
-        )
-    };
-    // A reader that went away ends the work; nothing else can be said then.
-    let mut out = std::io::stdout().lock();
-    let written = writeln!(out, "{text}").and_then(|()| out.flush());
-    written.map_err(system("writing"))
+    if terminal.json {
+        terminal.json_line(&line);
+        return;
+    }
+    let Line { time, direction, interface, source, destination, verdict, by, traffic, .. } = line;
+    let program = line.program.map(|program| format!("  {program}")).unwrap_or_default();
+    terminal.line(format!(
+        "{time}  {verdict:<6}  {direction} on {interface}  {traffic}  {source} → {destination}{program}  by {by}"
+    ));
 }
 
 fn end(gate: &KernelGate, before: Unrecorded, terminal: &Terminal) -> Ending {

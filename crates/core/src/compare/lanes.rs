@@ -41,7 +41,8 @@ pub(super) fn whole(family: Family, interfaces: &[u32], programs: usize) -> [Spa
         addresses.clone(),
         addresses,
         Spans::from_ranges(known),
-        full(programs as u128),
+        // Others, the named ones, and whoever cannot be identified.
+        full(programs as u128 + 1),
     ]
 }
 

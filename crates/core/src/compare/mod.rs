@@ -22,7 +22,7 @@ use crate::decide::Question;
 use crate::names::address::Family;
 use crate::names::spans::Spans;
 use crate::orders::{Action, Limit, RuleName, Sharing};
-use crate::packet::Direction;
+use crate::packet::{Direction, ProgramIndex};
 pub use words::Line;
 
 /// The dimensions behind direction and family, in their order.
@@ -87,7 +87,8 @@ pub struct Change {
     /// What the second one says.
     pub after: Said,
     axes: [Values; AXES],
-    /// The programs that the numbers of the last axis mean; 0 is any other.
+    /// The programs that the numbers of the last axis mean; 0 is any other, and
+    /// the number behind the last one whoever cannot be identified.
     programs: Vec<String>,
     interfaces: Vec<(u32, String)>,
 }
@@ -110,12 +111,7 @@ pub const MOST_PIECES: usize = 20_000;
 impl Said {
     fn of(brief: &Brief, index: Option<RuleIndex>, direction: Direction) -> Self {
         let Some((index, rule)) = index.and_then(|i| Some((i, brief.rule(i)?))) else {
-            let standing = brief.standing;
-            let action = match direction {
-                Direction::Inbound => standing.inbound,
-                Direction::Outbound => standing.outbound,
-                Direction::Transit => standing.transit,
-            };
+            let action = brief.standing.of(direction);
             return Self { action, rule: None, position: None, at_most: None, rate: None };
         };
         let rate = |limit: Limit| {
@@ -174,8 +170,8 @@ impl Comparison {
         self.changes.is_empty() && !self.cut_off && self.address_assignment.is_none()
     }
 
-    /// The change that a packet meets; `program` is the path of the one that
-    /// listens or sends.
+    /// The change that a packet meets; `program` is the file of the one that
+    /// listens or sends, which the lists may count otherwise.
     pub fn met_by(&self, question: &Question, program: Option<&str>) -> Option<&Change> {
         self.changes.iter().find(|change| change.holds(question, program))
     }
@@ -188,9 +184,12 @@ impl Change {
             IpAddr::V4(a) => u128::from(u32::from(a)),
             IpAddr::V6(a) => u128::from(a),
         };
-        let listed = self.programs.iter().position(|known| Some(known.as_str()) == program);
+        let listed = match question.program {
+            ProgramIndex::UNKNOWN => Some(self.programs.len()),
+            _ => self.programs.iter().position(|known| Some(known.as_str()) == program),
+        };
         let point = [
-            u128::from(question.key.0),
+            u128::from(question.key),
             number(question.source),
             number(question.destination),
             u128::from(question.interface.0),

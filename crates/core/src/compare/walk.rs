@@ -1,5 +1,7 @@
 //! The walk through both lists.
 
+use std::sync::Arc;
+
 use std::collections::{BTreeMap, HashMap};
 
 use super::lanes::whole;
@@ -11,7 +13,7 @@ use crate::brief::{Brief, RuleIndex};
 use crate::names::address::{AddressSet, Family};
 use crate::names::spans::Spans;
 use crate::orders::{Action, Limit, Over, Rule, Sharing};
-use crate::packet::Direction;
+use crate::packet::{Direction, ProgramIndex};
 
 /// A rule as the walk sees it.
 struct Step {
@@ -35,7 +37,7 @@ fn wide<T: Copy + Into<u128> + crate::names::spans::Point>(spans: &Spans<T>) -> 
     Spans::from_ranges(spans.ranges().iter().map(|(a, b)| ((*a).into(), (*b).into())))
 }
 
-fn of_family(set: &Option<AddressSet>, family: Family) -> Values {
+fn of_family(set: &Option<Arc<AddressSet>>, family: Family) -> Values {
     set.as_ref().map(|set| match family {
         Family::V4 => wide(&set.v4),
         Family::V6 => wide(&set.v6),
@@ -54,8 +56,12 @@ pub(super) fn conditions(
     axes[DESTINATION] = of_family(&rule.destination.addresses, family);
     axes[INTERFACE] = brief.interfaces_of(&rule.interface).as_ref().map(wide);
     axes[PROGRAM] = (!rule.program.is_any()).then(|| {
-        let named = |number: usize| number.checked_sub(1).map(|at| programs[at].as_str());
-        let meant = (0..=programs.len()).filter(|number| rule.program.holds(named(*number)));
+        let holds = |number: &usize| match number.checked_sub(1) {
+            // Whoever cannot be identified comes after all that have names.
+            Some(at) if at == programs.len() => brief.program_holds(rule, ProgramIndex::UNKNOWN),
+            at => brief.condition_holds(&rule.program, at.map(|at| programs[at].as_str())),
+        };
+        let meant = (0..=programs.len() + 1).filter(holds);
         Spans::from_ranges(meant.map(|number| (number as u128, number as u128)))
     });
     axes

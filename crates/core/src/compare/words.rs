@@ -10,6 +10,8 @@ use crate::names::spans::Spans;
 use crate::names::traffic::{TCP, Term, TrafficKey, Transport, UDP};
 use crate::packet::Direction;
 
+/// Stands for sockets whose program cannot be identified.
+const UNIDENTIFIED: &str = "?";
 /// So many ranges are written out in a line.
 const SHOWN: usize = 4;
 
@@ -17,8 +19,12 @@ impl Change {
     /// `tcp/7410, udp/7420-7423`, `any but tcp/22`.
     pub fn traffic(&self) -> Vec<String> {
         let Some(keys) = &self.axes[TRAFFIC] else { return vec!["any".into()] };
-        let keys = Spans::from_ranges(keys.ranges().iter().map(|(a, b)| (*a as u32, *b as u32)));
-        let (meant, others) = (terms(&keys), terms(&rest(&keys)));
+        let keys = Spans::from_ranges(
+            keys.ranges()
+                .iter()
+                .map(|(a, b)| (TrafficKey::from_bits(*a), TrafficKey::from_bits(*b))),
+        );
+        let (meant, others) = (terms(&keys), terms(&keys.complement()));
         if others.len() < meant.len() {
             let mut words = others;
             if let Some(first) = words.first_mut() {
@@ -68,14 +74,14 @@ impl Change {
     }
 
     /// The programs; `None`: all. The empty string stands for any that no rule
-    /// names.
+    /// names, a question mark for sockets whose program cannot be identified.
     pub fn programs(&self) -> Option<Vec<&str>> {
         let values = self.axes[PROGRAM].as_ref()?;
         let name = |number: usize| match number.checked_sub(1) {
-            Some(at) => self.programs[at].as_str(),
+            Some(at) => self.programs.get(at).map_or(UNIDENTIFIED, String::as_str),
             None => "",
         };
-        let meant = (0..=self.programs.len()).filter(|number| values.contains(*number as u128));
+        let meant = (0..=self.programs.len() + 1).filter(|number| values.contains(*number as u128));
         Some(meant.map(name).collect())
     }
 
@@ -165,7 +171,11 @@ fn in_words(alike: &[&Change]) -> String {
         words.push(format!("on {}", interfaces.join(", ")));
     }
     if let Some(programs) = first.programs() {
-        let told = programs.iter().map(|name| if name.is_empty() { "others" } else { name });
+        let told = programs.iter().map(|name| match *name {
+            "" => "others",
+            UNIDENTIFIED => "unidentified ones",
+            name => name,
+        });
         let told: Vec<&str> = told.collect();
         words.push(format!("of {}", told.join(", ")));
     }
@@ -208,13 +218,8 @@ fn set_in_words(set: &AddressSet, family: Option<Family>) -> String {
     }
 }
 
-/// Everything but these keys.
-fn rest(keys: &Spans<u32>) -> Spans<u32> {
-    Spans::from_ranges([(0, 0x00ff_ffff)]).difference(keys)
-}
-
 /// Keys as terms that orders could have.
-fn terms(keys: &Spans<u32>) -> Vec<String> {
+fn terms(keys: &Spans<TrafficKey>) -> Vec<String> {
     let mut left = keys.clone();
     let mut words = Vec::new();
     for term in [Term::Icmp, Term::Echo] {
@@ -226,7 +231,7 @@ fn terms(keys: &Spans<u32>) -> Vec<String> {
     }
     let mut others: Vec<String> = Vec::new();
     for (first, last) in left.ranges() {
-        let (low, high) = (TrafficKey(*first), TrafficKey(*last));
+        let (low, high) = (*first, *last);
         let mut whole: Option<(u8, u8)> = None;
         for protocol in low.protocol()..=high.protocol() {
             let from = if protocol == low.protocol() { low.low() } else { 0 };

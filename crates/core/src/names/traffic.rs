@@ -10,7 +10,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use super::spans::Spans;
+use super::spans::{Point, Spans};
 
 /// IANA protocol number of ICMP.
 pub const ICMP: u8 = 1;
@@ -21,14 +21,44 @@ pub const UDP: u8 = 17;
 /// IANA protocol number of ICMPv6.
 pub const ICMPV6: u8 = 58;
 
-/// One number for what a packet is about; see the module's text.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-pub struct TrafficKey(pub u32);
+/// One number for what a packet is about; see the module's text. Never wider
+/// than 24 bits: the tables put the direction above them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+pub struct TrafficKey(u32);
+
+impl Point for TrafficKey {
+    const LEAST: Self = Self::new(0, 0);
+    const GREATEST: Self = Self::new(u8::MAX, u16::MAX);
+
+    fn next(self) -> Option<Self> {
+        (self < Self::GREATEST).then(|| Self(self.0 + 1))
+    }
+
+    fn previous(self) -> Option<Self> {
+        self.0.checked_sub(1).map(Self)
+    }
+}
+
+impl From<TrafficKey> for u128 {
+    fn from(key: TrafficKey) -> Self {
+        key.0.into()
+    }
+}
 
 impl TrafficKey {
     /// From protocol number and the 16 bits below it.
     pub const fn new(protocol: u8, low: u16) -> Self {
         Self(((protocol as u32) << 16) | low as u32)
+    }
+
+    /// From the number; the greatest key where it is wider than 24 bits.
+    pub const fn from_bits(bits: u128) -> Self {
+        if bits < Self::GREATEST.0 as u128 { Self(bits as u32) } else { Self::GREATEST }
+    }
+
+    /// The number, at most 24 bits wide.
+    pub const fn bits(self) -> u32 {
+        self.0
     }
 
     /// The protocol number.
@@ -171,14 +201,14 @@ impl Term {
     }
 
     /// The keys of this term; `None` for `any`, which is no condition at all.
-    pub fn keys(self) -> Option<Vec<(u32, u32)>> {
-        let whole = |p: u8| (TrafficKey::new(p, 0).0, TrafficKey::new(p, u16::MAX).0);
+    pub fn keys(self) -> Option<Vec<(TrafficKey, TrafficKey)>> {
+        let whole = |p: u8| (TrafficKey::new(p, 0), TrafficKey::new(p, u16::MAX));
         Some(match self {
             Self::Any => return None,
-            Self::Ports(t, a, b) => vec![(t.key(a).0, t.key(b).0)],
+            Self::Ports(t, a, b) => vec![(t.key(a), t.key(b))],
             Self::Echo => vec![
-                (TrafficKey::new(ICMP, 0x0800).0, TrafficKey::new(ICMP, 0x08ff).0),
-                (TrafficKey::new(ICMPV6, 0x8000).0, TrafficKey::new(ICMPV6, 0x80ff).0),
+                (TrafficKey::new(ICMP, 0x0800), TrafficKey::new(ICMP, 0x08ff)),
+                (TrafficKey::new(ICMPV6, 0x8000), TrafficKey::new(ICMPV6, 0x80ff)),
             ],
             Self::Icmp => vec![whole(ICMP), whole(ICMPV6)],
             Self::Protocol(p) => vec![whole(p)],
@@ -201,9 +231,17 @@ impl fmt::Display for Term {
 }
 
 /// The keys of several terms; `None` when one of them is `any`.
-pub fn keys_of(terms: &[Term]) -> Option<Spans<u32>> {
+pub fn keys_of(terms: &[Term]) -> Option<Spans<TrafficKey>> {
     let ranges: Option<Vec<_>> = terms.iter().map(|t| t.keys()).collect();
     ranges.map(|r| Spans::from_ranges(r.into_iter().flatten()))
+}
+
+/// What is left of a list after its exceptions, each `None` for any.
+pub fn keys_except(
+    list: Option<Spans<TrafficKey>>,
+    except: Option<Spans<TrafficKey>>,
+) -> Spans<TrafficKey> {
+    list.unwrap_or_else(Spans::full).difference(&except.unwrap_or_else(Spans::full))
 }
 
 #[cfg(test)]
@@ -233,11 +271,21 @@ mod tests {
     }
 
     #[test]
+    fn no_set_of_keys_reaches_beyond_24_bits() {
+        let mail = keys_of(&[Term::Ports(Transport::Tcp, 25, 25)]);
+        let rest = keys_except(None, mail.clone());
+        assert_eq!(rest.ranges().last().unwrap().1, TrafficKey::GREATEST);
+        assert_eq!(TrafficKey::GREATEST.bits(), 0x00ff_ffff);
+        assert!(TrafficKey::GREATEST.next().is_none() && TrafficKey::LEAST.previous().is_none());
+        assert_eq!(rest.union(&mail.unwrap()), Spans::full());
+    }
+
+    #[test]
     fn keys_say_protocol_and_port() {
         let keys = keys_of(&[Term::Ports(Transport::Tcp, 22, 22), Term::Echo]).unwrap();
-        assert!(keys.contains(Transport::Tcp.key(22).0));
-        assert!(!keys.contains(Transport::Udp.key(22).0));
-        assert!(keys.contains(TrafficKey::new(ICMPV6, 0x8000).0));
+        assert!(keys.contains(Transport::Tcp.key(22)));
+        assert!(!keys.contains(Transport::Udp.key(22)));
+        assert!(keys.contains(TrafficKey::new(ICMPV6, 0x8000)));
         assert!(keys_of(&[Term::Any, Term::Icmp]).is_none());
     }
 }

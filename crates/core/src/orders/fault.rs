@@ -26,6 +26,33 @@ impl Place {
     }
 }
 
+/// The places of offsets that come in their order, in one walk over the text.
+pub(super) struct Places<'t> {
+    text: &'t str,
+    offset: usize,
+    place: Place,
+}
+
+impl<'t> Places<'t> {
+    pub(super) fn of(text: &'t str) -> Self {
+        Self { text, offset: 0, place: Place { line: 1, column: 1 } }
+    }
+
+    /// The place of a byte offset; none before the last that was asked for.
+    pub(super) fn at(&mut self, offset: usize) -> Place {
+        let offset = offset.clamp(self.offset, self.text.len());
+        let between = self.text.get(self.offset..offset).unwrap_or_default();
+        for letter in between.chars() {
+            match letter {
+                '\n' => self.place = Place { line: self.place.line + 1, column: 1 },
+                _ => self.place.column += 1,
+            }
+        }
+        self.offset += between.len();
+        self.place
+    }
+}
+
 /// One thing that is wrong.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Fault {
@@ -77,5 +104,8 @@ mod tests {
         assert_eq!(Place::of(text, at), Place { line: 2, column: 16 });
         assert_eq!(Place::of(text, 0), Place { line: 1, column: 1 });
         assert_eq!(Place::of(text, 10_000).line, 3);
+        let mut places = Places::of(text);
+        let offsets = (0..=text.len()).filter(|at| text.is_char_boundary(*at));
+        assert!(offsets.into_iter().all(|at| places.at(at) == Place::of(text, at)));
     }
 }

@@ -5,7 +5,7 @@ use serde_json::{Map, Value, json};
 
 use super::at_most::{Over, Period};
 use super::hosts::OnFailure;
-use super::model::Action;
+use super::model::{Action, Memory};
 use crate::names::address::Family;
 use crate::packet::Direction;
 
@@ -27,6 +27,8 @@ enum Kind {
     Words,
     /// true or false.
     Switch,
+    /// A whole number between two, both included.
+    Number(u32, u32),
     /// A date-time of TOML, or the same as a string.
     Moment,
     /// A rate.
@@ -88,6 +90,7 @@ pub(super) const ORDERS: &[Key] = &[
         Kind::Table(FOUNDATIONS),
         "What holds before any rule and can be switched off",
     ),
+    key("memory", Kind::Table(MEMORY), "How much the gate remembers of flows and rates"),
     key(
         "addresses",
         Kind::Names,
@@ -127,6 +130,20 @@ pub(super) const OWN_STANDING: &[Key] = &[
 /// `[foundations]`.
 pub(super) const FOUNDATIONS: &[Key] =
     &[key("address_assignment", Kind::Switch, "DHCP and DHCPv6 of this host pass [true]")];
+
+/// `[memory]`.
+pub(super) const MEMORY: &[Key] = &[
+    key(
+        "flows",
+        Kind::Number(Memory::LEAST, Memory::MOST),
+        "So many exchanges without a connection of this host's own, in each of three memories [65536]",
+    ),
+    key(
+        "sources",
+        Kind::Number(Memory::LEAST, Memory::MOST),
+        "So many sources that rates have to do with [65536]",
+    ),
+];
 
 /// `[areas]`.
 pub(super) const AREAS: &[Key] =
@@ -247,6 +264,9 @@ fn property(key: &Key) -> Value {
         Kind::Text => json!({ "type": "string", "minLength": 1 }),
         Kind::Words => words(),
         Kind::Switch => json!({ "type": "boolean" }),
+        Kind::Number(least, most) => {
+            json!({ "type": "integer", "minimum": least, "maximum": most })
+        }
         Kind::Moment => json!({ "type": "string", "format": "date-time" }),
         Kind::Rate => {
             let periods = Period::ALL.map(Period::name).join("|");

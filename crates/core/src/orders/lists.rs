@@ -107,7 +107,7 @@ mod tests {
         let faults = with(&orders(more), Some(lists.clone())).unwrap_err().to_string();
         insta::assert_snapshot!(faults, @r"
         9:13: addresses.unwanted: unwanted.txt, line 2: `192.0.2.300`: not an address, a prefix or a first-last range. Mend the file.
-        14:11: rules[1] (x).source: gone.txt cannot be read: No such file. Name a file beside the orders, or give its whole path.
+        14:11: rules[1] (x).source: gone.txt cannot be read: No such file. Name a file in the folder of the orders or below it, or give its whole path.
         14:28: rules[1] (x).source: the feed has no area `XX`. Write a country such as `NL`, or a region such as `NL-NH`.
         ");
         let without =

@@ -27,8 +27,8 @@ pub use hosts::{
 pub use keys::schema;
 pub use lists::Lists;
 pub use model::{
-    Accepted, Action, AddressCondition, FoundationSwitches, InterfaceCondition, NameKind, Named,
-    Orders, OrdersHash, ProgramCondition, Rule, RuleName, Standing, TrafficCondition,
+    Accepted, Action, AddressCondition, FoundationSwitches, InterfaceCondition, Memory, NameKind,
+    Named, Orders, OrdersHash, ProgramCondition, Rule, RuleName, Standing, TrafficCondition,
 };
 pub use read::{read, read_all};
 pub use remarks::{Remark, remarks, remarks_of};

@@ -14,7 +14,7 @@ use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services;
 use crate::names::spans::Spans;
-use crate::names::traffic::{Term, TermFault};
+use crate::names::traffic::{Term, TermFault, TrafficKey};
 use crate::packet::Direction;
 use crate::review::Code;
 
@@ -54,6 +54,17 @@ pub struct Standing {
     pub outbound: Action,
     /// Through this host.
     pub transit: Action,
+}
+
+impl Standing {
+    /// The answer of a direction.
+    pub fn of(&self, direction: Direction) -> Action {
+        match direction {
+            Direction::Inbound => self.inbound,
+            Direction::Outbound => self.outbound,
+            Direction::Transit => self.transit,
+        }
+    }
 }
 
 /// Foundations that orders can switch off.
@@ -109,8 +120,8 @@ pub struct TrafficCondition {
     pub written: Vec<String>,
     /// What is taken out again, as the orders write it.
     pub except: Vec<String>,
-    /// [`crate::names::traffic::TrafficKey`] values; `None` is any.
-    pub keys: Option<Spans<u32>>,
+    /// `None` is any.
+    pub keys: Option<Spans<TrafficKey>>,
 }
 
 /// The sources or destinations a rule is about, as written and as addresses.
@@ -120,8 +131,8 @@ pub struct AddressCondition {
     pub written: Vec<String>,
     /// What is taken out again, as the orders write it.
     pub except: Vec<String>,
-    /// `None` is any.
-    pub addresses: Option<AddressSet>,
+    /// `None` is any. Rules that name the same share it.
+    pub addresses: Option<Arc<AddressSet>>,
 }
 
 impl TrafficCondition {
@@ -201,10 +212,31 @@ impl ProgramCondition {
         self.written.is_empty() && self.except.is_empty()
     }
 
-    /// Whether a program is meant. `None` is one that no rule names, or none.
-    pub fn holds(&self, path: Option<&str>) -> bool {
-        let named = |list: &[String]| path.is_some_and(|path| list.iter().any(|p| p == path));
-        (self.written.is_empty() || named(&self.written)) && !named(&self.except)
+    /// Whether it names that path, as written.
+    pub fn names(&self, path: &str) -> bool {
+        self.written.iter().chain(&self.except).any(|written| written == path)
+    }
+}
+
+/// How much is remembered of what has no connection of its own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Memory {
+    /// Flows, in each of three memories.
+    pub flows: u32,
+    /// Sources of rates.
+    pub sources: u32,
+}
+
+impl Memory {
+    /// The least room that makes sense: a burst of a busy second.
+    pub const LEAST: u32 = 1_024;
+    /// The most; the kernel takes some 120 bytes for each entry.
+    pub const MOST: u32 = 1 << 20;
+}
+
+impl Default for Memory {
+    fn default() -> Self {
+        Self { flows: crate::flows::CAPACITY as u32, sources: crate::rates::CAPACITY as u32 }
     }
 }
 
@@ -300,12 +332,14 @@ pub struct Orders {
     /// Whether rules mean the very file at a program's path: device and inode
     /// number. Otherwise they mean the path, which outlives an upgrade.
     pub program_exact: bool,
+    /// How much the gate remembers.
+    pub memory: Memory,
     /// What holds after a restart.
     pub boot: Boot,
     /// Services that the orders define for themselves.
     pub services: BTreeMap<String, Vec<Term>>,
     /// Named groups of addresses, groups inside them resolved.
-    pub groups: BTreeMap<String, AddressSet>,
+    pub groups: BTreeMap<String, Arc<AddressSet>>,
     /// Hosts that the orders know; empty: these orders are for one machine.
     pub hosts: Vec<Host>,
     /// Named ways of standing.

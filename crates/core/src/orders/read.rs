@@ -9,14 +9,15 @@ use toml::de::{DeTable, DeValue};
 
 use super::attachments::{Attachments, Sheets, escape};
 use super::blocks::Blocks;
-use super::fault::{Fault, Faults, Place};
+use super::fault::{Fault, Faults, Place, Places};
 use super::hosts::{Group, Host, Posture};
 use super::keys::{self, Key};
 use super::lists::{Lists, areas_of_feed};
-use super::model::{Action, FoundationSwitches, NameKind, Named, Orders, Standing};
-use super::resolve::{Names, Text, UNREADABLE, Unresolved, nearest};
+use super::model::{Action, FoundationSwitches, Memory, NameKind, Named, Orders, Standing};
+use super::resolve::{Guesses, Names, Text, UNREADABLE, Unresolved, leads_out, nearest};
 use crate::names::address::{AddressRange, AddressSet};
 use crate::names::traffic::Term;
+use crate::visible::is_hidden;
 
 /// The version of the format that this code reads.
 const VERSION: &str = "1";
@@ -70,7 +71,14 @@ fn read_roots<R>(
     let names_files = |f: &File<'_>| f.text.contains("\"file:") || f.text.contains("\"area:");
     let unknown_lists = lists.is_none() && files.iter().any(names_files);
     let texts: Vec<&str> = files.iter().map(|file| file.text).collect();
-    let mut reader = Reader { files, at: 0, faults: Vec::new(), lists, unknown_lists };
+    let mut reader = Reader {
+        files,
+        at: 0,
+        faults: Vec::new(),
+        lists,
+        guesses: Guesses::default(),
+        unknown_lists,
+    };
     let mut roots = Vec::new();
     for (at, text) in texts.into_iter().enumerate() {
         reader.at = at;
@@ -93,8 +101,16 @@ fn read_roots<R>(
     let looked = look(&roots);
     let orders = reader.orders(roots);
     reader.faults.sort_by_key(|(file, fault)| (*file, fault.span.start));
-    let mut faults: Vec<Fault> = reader.faults.into_iter().map(|(_, fault)| fault).collect();
-    faults.dedup();
+    reader.faults.dedup();
+    let mut faults = Vec::with_capacity(reader.faults.len());
+    for of_file in reader.faults.chunk_by_mut(|(a, _), (b, _)| a == b) {
+        let text = of_file.first().and_then(|(at, _)| reader.files.get(*at)).map_or("", |f| f.text);
+        let mut places = Places::of(text);
+        for (_, fault) in of_file {
+            fault.place = places.at(fault.span.start);
+            faults.push(fault.clone());
+        }
+    }
     match (orders, faults.is_empty()) {
         (Some(orders), true) => Ok((orders, looked)),
         _ => Err(Faults(faults)),
@@ -111,7 +127,6 @@ struct File<'t> {
 /// What rules can name.
 pub(super) struct Known<'n> {
     pub(super) names: &'n Names,
-    pub(super) groups: &'n BTreeMap<String, AddressSet>,
     pub(super) hosts: &'n [Host],
     pub(super) postures: &'n [Posture],
     pub(super) rule_groups: &'n [Group],
@@ -124,6 +139,7 @@ pub(super) struct Reader<'t> {
     /// With the number of the file.
     faults: Vec<(usize, Fault)>,
     pub(super) lists: Option<&'t Lists>,
+    pub(super) guesses: Guesses,
     /// Some addresses are not known, so that nothing can be said of empty sets.
     pub(super) unknown_lists: bool,
 }
@@ -138,7 +154,8 @@ impl<'t> Reader<'t> {
         message: impl Into<String>,
         mend: impl Into<String>,
     ) {
-        let place = Place::of(self.text(), span.start);
+        // Its place is looked up with all others, once all are known.
+        let place = Place { line: 1, column: 1 };
         let (key, message, mend) = (key.into(), message.into(), mend.into());
         let file = self.part().map(|name| name.to_string());
         self.faults.push((self.at, Fault { file, key, message, mend, span, place }));
@@ -222,9 +239,33 @@ impl<'t> Reader<'t> {
         self.fault(key, value.span(), message, format!("Write {wanted}."));
     }
 
+    /// One or more sentences, which may stand in several lines; as one.
+    pub(super) fn prose(&mut self, key: &str, value: &Value<'_>) -> Option<String> {
+        let written = self.written(key, value, |c| matches!(c, '\n' | '\r' | '\t'))?;
+        Some(written.text.split_whitespace().collect::<Vec<_>>().join(" "))
+    }
+
     pub(super) fn string(&mut self, key: &str, value: &Value<'_>) -> Option<Text> {
+        self.written(key, value, |_| false)
+    }
+
+    fn written(
+        &mut self,
+        key: &str,
+        value: &Value<'_>,
+        may_be: impl Fn(char) -> bool,
+    ) -> Option<Text> {
         match value.get_ref().as_str() {
-            Some(text) => Some(Text { text: text.to_owned(), span: value.span(), file: self.at }),
+            Some(text) => {
+                if let Some(hidden) = text.chars().find(|c| is_hidden(*c) && !may_be(*c)) {
+                    let number = u32::from(hidden);
+                    let leaf = leaf(key);
+                    let message = format!("`{leaf}` has a hidden character in it, U+{number:04X}");
+                    self.fault(key, value.span(), message, "Take it out.");
+                    return None;
+                }
+                Some(Text { text: text.to_owned(), span: value.span(), file: self.at })
+            }
             None => {
                 self.wrong_type(key, value, "a string in double quotes");
                 None
@@ -291,6 +332,7 @@ impl<'t> Reader<'t> {
             Some(value) => self.boolean("program_exact", value),
             None => Some(false),
         };
+        let memory = self.memory(main);
         let mut names = Names { lists: self.lists.cloned(), ..Names::default() };
         names.areas = self.areas(main);
         let (mut hosts, mut postures, mut rule_groups) = (Vec::new(), Vec::new(), Vec::new());
@@ -326,13 +368,8 @@ impl<'t> Reader<'t> {
             names.named.extend(named);
             self.lines(&mut names.named[known..]);
         }
-        let known = Known {
-            names: &names,
-            groups: &groups,
-            hosts: &hosts,
-            postures: &postures,
-            rule_groups: &rule_groups,
-        };
+        let known =
+            Known { names: &names, hosts: &hosts, postures: &postures, rule_groups: &rule_groups };
         let (mut rules, mut seen) = (Some(Vec::new()), BTreeMap::new());
         for at in (1..roots.len()).chain([0]) {
             self.at = at;
@@ -351,6 +388,7 @@ impl<'t> Reader<'t> {
         Some(Orders {
             standing,
             foundations,
+            memory: memory?,
             program_exact: program_exact?,
             boot: boot?,
             services: std::mem::take(&mut names.services),
@@ -520,6 +558,35 @@ impl<'t> Reader<'t> {
         }
     }
 
+    fn memory(&mut self, root: &DeTable<'t>) -> Option<Memory> {
+        let Some(value) = root.get("memory") else { return Some(Memory::default()) };
+        let table = self.table("memory", value)?;
+        self.check_keys(table, "memory", keys::MEMORY);
+        let mut number = |name: &str, otherwise: u32| match table.get(name) {
+            Some(value) => self.number(&format!("memory.{name}"), value),
+            None => Some(otherwise),
+        };
+        let Memory { flows, sources } = Memory::default();
+        let (flows, sources) = (number("flows", flows), number("sources", sources));
+        Some(Memory { flows: flows?, sources: sources? })
+    }
+
+    /// A whole number of [`Memory`].
+    fn number(&mut self, key: &str, value: &Value<'_>) -> Option<u32> {
+        let Some(written) = value.get_ref().as_integer() else {
+            self.wrong_type(key, value, "a whole number");
+            return None;
+        };
+        let (least, most) = (Memory::LEAST, Memory::MOST);
+        let read = u32::from_str_radix(written.as_str(), written.radix()).ok();
+        let read = read.filter(|number| (least..=most).contains(number));
+        if read.is_none() {
+            let message = format!("`{}` must be {least} to {most}", leaf(key));
+            self.fault(key, value.span(), message, "Write a number between the two.");
+        }
+        read
+    }
+
     fn areas(&mut self, root: &DeTable<'t>) -> Option<BTreeMap<String, Vec<AddressRange>>> {
         let table = root.get("areas").and_then(|value| self.table("areas", value))?;
         self.check_keys(table, "areas", keys::AREAS);
@@ -529,6 +596,11 @@ impl<'t> Reader<'t> {
     /// The areas of the feed; a fault when it cannot be read or has none.
     fn feed(&mut self, value: &Value<'_>) -> Option<BTreeMap<String, Vec<AddressRange>>> {
         let written = self.string("areas.feed", value)?;
+        if let Some(why) = leads_out(&written.text) {
+            let message = format!("`{}`: {why}", written.text);
+            self.fault("areas.feed", written.span, message, UNREADABLE);
+            return None;
+        }
         let areas = match self.lists?.get(&written.text) {
             Some(Ok(text)) => areas_of_feed(text),
             Some(Err(why)) => {
@@ -556,7 +628,7 @@ impl<'t> Reader<'t> {
         let odd = name.is_empty()
             || name == "any"
             || name.contains(['/', ':', '#', '*', ','])
-            || name.contains(char::is_whitespace)
+            || name.contains(|c: char| c.is_whitespace() || is_hidden(c))
             || name.starts_with(|c: char| c.is_ascii_digit());
         if odd {
             self.fault(
@@ -568,15 +640,11 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn groups(&mut self, names: &Names) -> BTreeMap<String, AddressSet> {
-        let mut groups = BTreeMap::new();
-        for (name, members) in &names.groups {
-            let path = format!("addresses.{name}");
-            let (set, faults) = names.addresses(members);
-            faults.into_iter().for_each(|fault| self.unresolved(&path, fault));
-            groups.insert(name.clone(), set.unwrap_or_else(AddressSet::full));
+    fn groups(&mut self, names: &Names) -> BTreeMap<String, Arc<AddressSet>> {
+        for (name, fault) in names.resolve_groups() {
+            self.unresolved(&format!("addresses.{name}"), fault);
         }
-        groups
+        names.group_sets()
     }
 }
 

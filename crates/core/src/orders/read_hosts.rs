@@ -64,12 +64,12 @@ impl<'t> Reader<'t> {
                 }
                 Some(written.text)
             };
-            let note = word("note", false);
             let recognition = Recognition {
                 interface: word("interface", false),
                 network: word("network", true),
                 gateway: word("gateway", true),
             };
+            let note = table.get("note").and_then(|v| self.prose(&format!("{path}.note"), v));
             postures.push(Posture { name: name.text, note, standing, recognition });
         }
     }
@@ -100,11 +100,9 @@ impl<'t> Reader<'t> {
             let word = self.string("boot.posture", value)?;
             let known = |name: &str| name == SEALED || postures.iter().any(|p| p.name == name);
             if !known(&word.text) {
-                let near = nearest(&word.text, postures.iter().map(|p| p.name.as_str()));
-                let mend = match near {
-                    Some(near) => format!("Did you mean `{near}`?"),
-                    None => "Define it under [[postures]] first, or write `sealed`.".to_owned(),
-                };
+                let names = postures.iter().map(|p| p.name.as_str());
+                let otherwise = "Define it under [[postures]] first, or write `sealed`.";
+                let mend = self.guesses.mend(&word.text, names, otherwise);
                 let message = format!("no posture is called `{}`", word.text);
                 self.fault("boot.posture", word.span, message, mend);
             }
@@ -124,10 +122,9 @@ impl<'t> Reader<'t> {
         let mut names = Vec::new();
         for written in self.list(path, table, "postures") {
             if !postures.iter().any(|p| p.name == written.text) {
-                let mend = match nearest(&written.text, postures.iter().map(|p| p.name.as_str())) {
-                    Some(near) => format!("Did you mean `{near}`?"),
-                    None => "Define it under [[postures]] first.".to_owned(),
-                };
+                let known = postures.iter().map(|p| p.name.as_str());
+                let otherwise = "Define it under [[postures]] first.";
+                let mend = self.guesses.mend(&written.text, known, otherwise);
                 let message = format!("no posture is called `{}`", written.text);
                 self.fault(&key, written.span, message, mend);
             }
@@ -150,14 +147,13 @@ impl<'t> Reader<'t> {
                 self.twice(&path, &name);
                 continue;
             }
-            let note = table.get("note").and_then(|v| self.string(&format!("{path}.note"), v));
+            let note = table.get("note").and_then(|v| self.prose(&format!("{path}.note"), v));
             let enabled = match table.get("enabled") {
                 Some(value) => self.boolean(&format!("{path}.enabled"), value).unwrap_or(true),
                 None => true,
             };
             let hosts = self.selectors(&path, table, hosts);
             let postures = self.postures_of(&path, table, postures);
-            let note = note.map(|n| n.text);
             let part = self.part();
             named.push(self.named(NameKind::Group, &name.text, name.span.clone()));
             groups.push(Group { name: name.text, note, hosts, postures, enabled, part });
@@ -176,24 +172,30 @@ impl<'t> Reader<'t> {
         for written in self.list(path, table, "hosts") {
             let selector = Selector::from(written.text.clone());
             if selector != Selector::All && !hosts.iter().any(|host| selector.selects(host)) {
-                let tags: BTreeSet<String> =
-                    hosts.iter().flat_map(|h| h.tags.iter().map(|t| format!("#{t}"))).collect();
-                let known: Vec<&str> = hosts
-                    .iter()
-                    .map(|h| h.name.as_str())
-                    .chain(tags.iter().map(String::as_str))
-                    .collect();
-                let mend = match nearest(&written.text, known.iter().copied()) {
-                    Some(near) => format!("Did you mean `{near}`?"),
-                    None if known.is_empty() => "Define hosts under [[hosts]] first.".to_owned(),
-                    None => format!("Known are: {}.", known.join(", ")),
-                };
+                let mend = self.known_hosts(&written.text, hosts);
                 let message = format!("`{}` selects no host", written.text);
                 self.fault(&key, written.span, message, mend);
             }
             selectors.push(selector);
         }
         selectors
+    }
+
+    /// The mend for a selector that selects no host.
+    fn known_hosts(&self, text: &str, hosts: &[Host]) -> String {
+        let first = "Define it under [[hosts]] first.";
+        if hosts.is_empty() || !self.guesses.take() {
+            return first.to_owned();
+        }
+        let tags: BTreeSet<String> =
+            hosts.iter().flat_map(|h| h.tags.iter().map(|t| format!("#{t}"))).collect();
+        let names = hosts.iter().map(|h| h.name.as_str());
+        let known: Vec<&str> = names.chain(tags.iter().map(String::as_str)).collect();
+        match nearest(text, known.iter().copied()) {
+            Some(near) => format!("Did you mean `{near}`?"),
+            None if known.len() > 50 => first.to_owned(),
+            None => format!("Known are: {}.", known.join(", ")),
+        }
     }
 
     /// The group that a rule names.
@@ -206,10 +208,8 @@ impl<'t> Reader<'t> {
         let key = format!("{path}.group");
         let written = table.get("group").and_then(|value| self.string(&key, value))?;
         if !groups.iter().any(|g| g.name == written.text) {
-            let mend = match nearest(&written.text, groups.iter().map(|g| g.name.as_str())) {
-                Some(near) => format!("Did you mean `{near}`?"),
-                None => "Define it under [[groups]] first.".to_owned(),
-            };
+            let known = groups.iter().map(|g| g.name.as_str());
+            let mend = self.guesses.mend(&written.text, known, "Define it under [[groups]] first.");
             let message = format!("no group of rules is called `{}`", written.text);
             self.fault(key, written.span, message, mend);
         }

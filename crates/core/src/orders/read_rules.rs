@@ -18,7 +18,7 @@ use super::resolve::{Names, Text, nearest};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::spans::Spans;
-use crate::names::traffic::{TCP, TrafficKey, UDP, keys_of};
+use crate::names::traffic::{TCP, TrafficKey, UDP, keys_except, keys_of};
 use crate::packet::Direction;
 use crate::review::Code;
 
@@ -120,7 +120,7 @@ impl<'t> Reader<'t> {
         let program = self.programs(&path, table, direction, traffic.as_ref());
         let rate = self.rate(&path, table, action);
         let note = match table.get("note") {
-            Some(value) => Some(self.string(&key("note"), value)?.text),
+            Some(value) => Some(self.prose(&key("note"), value)?),
             None => None,
         };
         let enabled = match table.get("enabled") {
@@ -264,8 +264,8 @@ impl<'t> Reader<'t> {
                     "Take the key out, or make the rule inbound or outbound.",
                 );
             }
-            let portless = |(first, last): &(u32, u32)| {
-                let protocols = TrafficKey(*first).protocol()..=TrafficKey(*last).protocol();
+            let portless = |(first, last): &(TrafficKey, TrafficKey)| {
+                let protocols = first.protocol()..=last.protocol();
                 !protocols.contains(&TCP) && !protocols.contains(&UDP)
             };
             let keys = traffic.and_then(|traffic| traffic.keys.as_ref());
@@ -422,8 +422,8 @@ impl<'t> Reader<'t> {
         };
         let mut keys = keys_of_list(self, &list);
         if except.is_some() {
-            let out = keys_of_list(self, &except).unwrap_or_else(Spans::full);
-            keys = Some(keys.unwrap_or_else(Spans::full).difference(&out));
+            let out = keys_of_list(self, &except);
+            keys = Some(keys_except(keys, out));
         }
         self.check_leftover(whole && keys.as_ref().is_some_and(Spans::is_empty), except.as_ref())?;
         let (written, except) = (words(list), words(except));
@@ -459,22 +459,18 @@ impl<'t> Reader<'t> {
         let mut set_of_list = |reader: &mut Self, list: &Option<Listed>| {
             let (key, _, texts) = list.as_ref()?;
             whole &= !texts.is_empty();
-            // A group is resolved once, and a fault inside it told once, where it stands.
-            let (grouped, single): (Vec<&Text>, Vec<&Text>) =
-                texts.iter().partition(|text| known.groups.contains_key(&text.text));
-            let single: Vec<Text> = single.into_iter().cloned().collect();
-            let (all, faults) = known.names.addresses(&single);
+            let (set, faults) = known.names.addresses(texts);
             whole &= faults.is_empty();
             faults.into_iter().for_each(|fault| reader.unresolved(key, fault));
-            let groups = grouped.into_iter().filter_map(|text| known.groups.get(&text.text));
-            all.map(|all| groups.fold(all, |all, set| all.union(set)))
+            set
         };
         let mut addresses = set_of_list(self, &list);
         if except.is_some() {
-            let out = set_of_list(self, &except).unwrap_or_else(AddressSet::full);
-            addresses = Some(addresses.unwrap_or_else(AddressSet::full).difference(&out));
+            let full = || Arc::new(AddressSet::full());
+            let out = set_of_list(self, &except).unwrap_or_else(full);
+            addresses = Some(Arc::new(addresses.unwrap_or_else(full).difference(&out)));
         }
-        let nothing = addresses.as_ref().is_some_and(AddressSet::is_empty);
+        let nothing = addresses.as_ref().is_some_and(|set| set.is_empty());
         self.check_leftover(whole && nothing, except.as_ref())?;
         if let (true, Some(family), Some(set)) = (whole, family, &addresses)
             && !set.has(family)

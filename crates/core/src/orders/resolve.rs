@@ -1,8 +1,12 @@
 //! Names to what they stand for: services to traffic terms, groups to
 //! addresses. Works on texts with their spans; says what it cannot resolve.
 
+use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::ops::Range;
+use std::sync::Arc;
+
+use super::attachments::escape;
 
 use super::lists::{AREA, FILE, Lists, addresses_of_list};
 use super::model::{self, Named};
@@ -27,19 +31,60 @@ pub(super) struct Unresolved {
     pub(super) mend: String,
 }
 
+/// So many letters at most are wrong in a name that is taken for another.
+const MOST_WRONG: usize = 2;
+
 /// The name out of `names` that `text` was probably meant to be.
 pub(super) fn nearest<'n>(text: &str, names: impl Iterator<Item = &'n str>) -> Option<&'n str> {
+    let letters = letters_of(text);
+    // A wrong letter makes two sets of letters differ in two at most. That is cheap to see,
+    // and spares most of thousands of names the long look.
+    let near = |name: &&str| {
+        name.len().abs_diff(text.len()) <= 4 * MOST_WRONG
+            && (letters_of(name) ^ letters).count_ones() as usize <= 2 * MOST_WRONG
+    };
     names
+        .filter(near)
         .map(|name| (strsim::damerau_levenshtein(text, name), name))
-        .filter(|(distance, name)| *distance <= 2.min(name.len() / 2).max(1))
+        .filter(|(distance, name)| *distance <= MOST_WRONG.min(name.len() / 2).max(1))
         .min()
         .map(|(_, name)| name)
 }
 
-fn did_you_mean<'n>(text: &str, names: impl Iterator<Item = &'n str>, otherwise: &str) -> String {
-    match nearest(text, names) {
-        Some(name) => format!("Did you mean `{name}`?"),
-        None => otherwise.to_owned(),
+/// The bytes of a text as a set, folded to 64.
+fn letters_of(text: &str) -> u64 {
+    text.chars().fold(0, |set, letter| set | 1 << (u32::from(letter) & 63))
+}
+
+/// Looks for the names that were meant, for the first of many wrong ones:
+/// nobody reads a thousand guesses, and each is a walk over all names.
+pub(super) struct Guesses(Cell<u8>);
+
+impl Default for Guesses {
+    fn default() -> Self {
+        Self(Cell::new(100))
+    }
+}
+
+impl Guesses {
+    /// Whether there is one more; it is taken.
+    pub(super) fn take(&self) -> bool {
+        let left = self.0.get();
+        self.0.set(left.saturating_sub(1));
+        left > 0
+    }
+
+    /// `Did you mean …?`, or another mend.
+    pub(super) fn mend<'n>(
+        &self,
+        text: &str,
+        names: impl Iterator<Item = &'n str>,
+        otherwise: &str,
+    ) -> String {
+        match self.take().then(|| nearest(text, names)).flatten() {
+            Some(name) => format!("Did you mean `{name}`?"),
+            None => otherwise.to_owned(),
+        }
     }
 }
 
@@ -54,10 +99,23 @@ pub(super) struct Names {
     pub(super) lists: Option<Lists>,
     /// Prefixes by country and region; `None` when there is no feed.
     pub(super) areas: Option<BTreeMap<String, Vec<AddressRange>>>,
+    pub(super) guesses: Guesses,
+    /// The addresses of groups, lists and areas, each made once.
+    pub(super) sets: RefCell<BTreeMap<String, Arc<AddressSet>>>,
 }
 
+/// What one text of a list of addresses stands for.
+enum Member {
+    Range(AddressRange),
+    Set(Arc<AddressSet>),
+}
+
+/// Groups of addresses contain groups so deep at most, the outermost counted.
+const MOST_NESTED: usize = 32;
+
 /// The mend for a file that cannot be read.
-pub(super) const UNREADABLE: &str = "Name a file beside the orders, or give its whole path.";
+pub(super) const UNREADABLE: &str =
+    "Name a file in the folder of the orders or below it, or give its whole path.";
 
 impl Names {
     /// The terms of one text of a traffic list.
@@ -78,7 +136,7 @@ impl Names {
                     file: written.file,
                     span: written.span.clone(),
                     message: format!("no service is called `{text}`"),
-                    mend: did_you_mean(
+                    mend: self.guesses.mend(
                         text,
                         own.chain(known),
                         "Write a port such as `tcp/7410`, or define the name under [services].",
@@ -89,26 +147,102 @@ impl Names {
     }
 
     /// The addresses of a list, and what of it cannot be resolved; `None` is
-    /// any. Gathered first and made a set once, so that a long list costs little.
-    pub(super) fn addresses(&self, list: &[Text]) -> (Option<AddressSet>, Vec<Unresolved>) {
-        let (mut ranges, mut faults) = (Vec::new(), Vec::new());
+    /// any. One name alone shares its set with all who use it.
+    pub(super) fn addresses(&self, list: &[Text]) -> (Option<Arc<AddressSet>>, Vec<Unresolved>) {
+        let (mut ranges, mut sets, mut faults) = (Vec::new(), Vec::new(), Vec::new());
         let mut any = false;
         for written in list {
             if written.text == "any" {
                 any = true;
-            } else if let Err(fault) = self.collect(written, &mut Vec::new(), &mut ranges) {
-                faults.push(fault);
+                continue;
+            }
+            match self.member(written) {
+                Ok(Member::Range(range)) => ranges.push(range),
+                Ok(Member::Set(set)) => sets.push(set),
+                Err(fault) => faults.push(fault),
             }
         }
-        ((!any).then(|| AddressSet::from_ranges(&ranges)), faults)
+        if any {
+            return (None, faults);
+        }
+        if let ([], [one]) = (ranges.as_slice(), sets.as_slice()) {
+            return (Some(one.clone()), faults);
+        }
+        // Gathered first and made a set once, so that a long list costs little.
+        sets.iter().for_each(|set| ranges.extend(set.ranges()));
+        (Some(Arc::new(AddressSet::from_ranges(&ranges))), faults)
     }
 
-    fn collect(
-        &self,
-        written: &Text,
-        path: &mut Vec<String>,
-        ranges: &mut Vec<AddressRange>,
-    ) -> Result<(), Unresolved> {
+    /// Resolves all groups, each once, those that others contain first. What
+    /// cannot be resolved, with the group that it stands in.
+    pub(super) fn resolve_groups(&self) -> Vec<(&str, Unresolved)> {
+        let (mut depths, mut faults) = (BTreeMap::new(), Vec::new());
+        for name in self.groups.keys() {
+            self.resolve_group(name, &mut Vec::new(), &mut depths, &mut faults);
+        }
+        faults
+    }
+
+    /// How deep a group is nested, itself included.
+    fn resolve_group<'n>(
+        &'n self,
+        name: &'n str,
+        path: &mut Vec<&'n str>,
+        depths: &mut BTreeMap<&'n str, usize>,
+        faults: &mut Vec<(&'n str, Unresolved)>,
+    ) -> usize {
+        if let Some(depth) = depths.get(name) {
+            return *depth;
+        }
+        let members = self.groups.get(name).map_or(&[][..], Vec::as_slice);
+        path.push(name);
+        let mut deepest = 0;
+        for member in members {
+            let Some((inner, _)) = self.groups.get_key_value(&member.text) else { continue };
+            let mut fault = |message: String, mend: &str| {
+                let (file, span) = (member.file, member.span.clone());
+                faults.push((name, Unresolved { file, span, message, mend: mend.to_owned() }));
+            };
+            if path.contains(&inner.as_str()) {
+                let circle = path.join(" → ");
+                let message = format!("the group `{inner}` contains itself ({circle} → {inner})");
+                fault(message, "Take one of the groups out of the circle.");
+                continue;
+            }
+            let too_deep = path.len() >= MOST_NESTED || {
+                let depth = self.resolve_group(inner, path, depths, faults);
+                deepest = deepest.max(depth);
+                depth >= MOST_NESTED
+            };
+            if too_deep {
+                // What is inside is told once, not again by everything around it.
+                deepest = 0;
+                let message = format!(
+                    "`{inner}` is nested too deep: groups contain groups {MOST_NESTED} times at most"
+                );
+                let (file, span) = (member.file, member.span.clone());
+                let mend = "Name the addresses in fewer steps.".to_owned();
+                faults.push((name, Unresolved { file, span, message, mend }));
+            }
+        }
+        path.pop();
+        let (set, found) = self.addresses(members);
+        faults.extend(found.into_iter().map(|fault| (name, fault)));
+        let set = set.unwrap_or_else(|| Arc::new(AddressSet::full()));
+        self.sets.borrow_mut().insert(name.to_owned(), set);
+        depths.insert(name, deepest + 1);
+        deepest + 1
+    }
+
+    /// The addresses of each group, once they are resolved.
+    pub(super) fn group_sets(&self) -> BTreeMap<String, Arc<AddressSet>> {
+        let sets = self.sets.borrow();
+        let groups = sets.iter().filter(|(name, _)| self.groups.contains_key(*name));
+        groups.map(|(name, set)| (name.clone(), set.clone())).collect()
+    }
+
+    /// What one text of a list stands for.
+    fn member(&self, written: &Text) -> Result<Member, Unresolved> {
         let text = written.text.as_str();
         let unresolved = |message: String, mend: String| Unresolved {
             file: written.file,
@@ -116,60 +250,28 @@ impl Names {
             message,
             mend,
         };
-        if let Some(members) = self.groups.get(text) {
-            if path.iter().any(|p| p == text) {
-                return Err(unresolved(
-                    format!("the group `{text}` contains itself ({} → {text})", path.join(" → ")),
-                    "Take one of the groups out of the circle.".into(),
-                ));
-            }
-            path.push(text.to_owned());
-            for member in members {
-                self.collect(member, path, ranges)?;
-            }
-            path.pop();
-            return Ok(());
+        if let Some(set) = self.sets.borrow().get(text) {
+            return Ok(Member::Set(set.clone()));
         }
-        if let Some(name) = text.strip_prefix(FILE) {
-            let Some(lists) = &self.lists else { return Ok(()) };
-            let mend = "Mend the file.".to_owned();
-            return match lists.get(name) {
-                Some(Ok(list)) => addresses_of_list(list)
-                    .map(|list| ranges.extend(list))
-                    .map_err(|why| unresolved(format!("{name}, {why}"), mend)),
-                Some(Err(why)) => {
-                    Err(unresolved(format!("{name} cannot be read: {why}"), UNREADABLE.into()))
-                }
-                None => Err(unresolved(format!("{name} was not read"), UNREADABLE.into())),
-            };
+        // Part of a circle, or nested too deep: that has been told.
+        if self.groups.contains_key(text) {
+            return Ok(Member::Set(Arc::new(AddressSet::empty())));
         }
-        if let Some(code) = text.strip_prefix(AREA) {
-            return match (&self.areas, self.lists.is_some()) {
-                (_, false) => Ok(()),
-                (Some(areas), true) => match areas.get(&code.to_ascii_uppercase()) {
-                    Some(area) => {
-                        ranges.extend(area);
-                        Ok(())
-                    }
-                    None => Err(unresolved(
-                        format!("the feed has no area `{code}`"),
-                        "Write a country such as `NL`, or a region such as `NL-NH`.".into(),
-                    )),
-                },
-                (None, true) => Err(unresolved(
-                    format!("there is no feed that says where `{code}` is"),
-                    "Name one: [areas] feed = \"feed.csv\", a file as RFC 8805 has it.".into(),
-                )),
+        if text.starts_with(FILE) || text.starts_with(AREA) {
+            let ranges = match text.strip_prefix(FILE) {
+                Some(name) => self.list(name),
+                None => self.area(text.strip_prefix(AREA).unwrap_or(text)),
             };
+            let ranges = ranges.map_err(|(message, mend)| unresolved(message, mend))?;
+            let set = Arc::new(AddressSet::from_ranges(&ranges));
+            self.sets.borrow_mut().insert(text.to_owned(), set.clone());
+            return Ok(Member::Set(set));
         }
         match AddressRange::parse(text) {
-            Ok(range) => {
-                ranges.push(range);
-                Ok(())
-            }
+            Ok(range) => Ok(Member::Range(range)),
             Err(AddressFault::Unreadable) if !looks_like_address(text) => Err(unresolved(
                 format!("no group of addresses is called `{text}`"),
-                did_you_mean(
+                self.guesses.mend(
                     text,
                     self.groups.keys().map(String::as_str),
                     "Define it under [addresses], or write an address, a prefix or a first-last range.",
@@ -178,6 +280,43 @@ impl Names {
             Err(fault) => Err(unresolved(format!("`{text}`: {fault}"), address_mend(&fault))),
         }
     }
+
+    /// The addresses of a file; else the fault and its mend.
+    fn list(&self, name: &str) -> Result<Vec<AddressRange>, (String, String)> {
+        if let Some(why) = leads_out(name) {
+            return Err((format!("`{name}`: {why}"), UNREADABLE.into()));
+        }
+        let Some(lists) = &self.lists else { return Ok(Vec::new()) };
+        match lists.get(name) {
+            Some(Ok(list)) => addresses_of_list(list)
+                .map_err(|why| (format!("{name}, {why}"), "Mend the file.".into())),
+            Some(Err(why)) => Err((format!("{name} cannot be read: {why}"), UNREADABLE.into())),
+            None => Err((format!("{name} was not read"), UNREADABLE.into())),
+        }
+    }
+
+    /// The addresses of a country or region; else the fault and its mend.
+    fn area(&self, code: &str) -> Result<Vec<AddressRange>, (String, String)> {
+        match (&self.areas, self.lists.is_some()) {
+            (_, false) => Ok(Vec::new()),
+            (Some(areas), true) => {
+                areas.get(&code.to_ascii_uppercase()).cloned().ok_or_else(|| {
+                    let mend = "Write a country such as `NL`, or a region such as `NL-NH`.";
+                    (format!("the feed has no area `{code}`"), mend.into())
+                })
+            }
+            (None, true) => Err((
+                format!("there is no feed that says where `{code}` is"),
+                "Name one: [areas] feed = \"feed.csv\", a file as RFC 8805 has it.".into(),
+            )),
+        }
+    }
+}
+
+/// Why the name of a list or feed is none: a name that is no whole path stays
+/// in the folder of the orders.
+pub(super) fn leads_out(name: &str) -> Option<&'static str> {
+    if name.starts_with('/') { None } else { escape(name) }
 }
 
 fn looks_like_address(text: &str) -> bool {

@@ -1,6 +1,7 @@
 //! A packet as the decision sees it: [`Facts`], and the way from bytes to
 //! them. The kernel's program reads the same bytes in the same order.
 
+mod link;
 mod parse;
 
 use std::fmt;
@@ -12,6 +13,7 @@ use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, UDP};
 
+pub use link::{FIRST_ETHERTYPE, LINK_PROTOCOLS, LinkFrame, PRIORITY_TAGS, is_named};
 pub use parse::{MOST_EXTENSION_HEADERS, parse_ethernet, parse_ip};
 
 /// Index of an interface as the kernel counts them.
@@ -31,8 +33,11 @@ impl InterfaceIndex {
 pub struct ProgramIndex(pub u32);
 
 impl ProgramIndex {
-    /// A program that no rule names, or none: the kernel itself.
+    /// A program that no rule names, or none: no socket has to do with the packet.
     pub const OTHER: Self = Self(0);
+    /// A socket that nobody can say the maker of. It never meets an allow by
+    /// program, and always a rule that keeps something out by program.
+    pub const UNKNOWN: Self = Self(u32::MAX);
 }
 
 /// TCP flags, RFC 9293 section 3.1.
@@ -72,7 +77,10 @@ impl TcpFlags {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Payload {
     /// A fragment that is not the first: no transport header in it.
-    LaterFragment,
+    LaterFragment {
+        /// The identification that it shares with the first.
+        id: u32,
+    },
     /// Truncated, with wrong lengths or with impossible flags.
     Malformed,
     /// RFC 9293.
@@ -114,11 +122,35 @@ pub struct IpPacket {
     pub source: IpAddr,
     /// Destination address.
     pub destination: IpAddr,
+    /// The identification of the fragments that follow, where this is the first of several.
+    pub first_of: Option<u32>,
+    /// The packet that an ICMP error quotes.
+    pub quotes: Option<Quote>,
     /// What it carries.
     pub payload: Payload,
 }
 
+/// The begin of a packet that an ICMP error is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Quote {
+    /// Its source; same family as the destination.
+    pub source: IpAddr,
+    /// Its destination.
+    pub destination: IpAddr,
+    /// IANA protocol number.
+    pub protocol: u8,
+    /// Its source port, or the identifier of an echo request; 0 where there is none.
+    pub from: u16,
+    /// Its destination port; 0 where there is none.
+    pub to: u16,
+}
+
 impl IpPacket {
+    /// A whole packet.
+    pub fn whole(source: IpAddr, destination: IpAddr, payload: Payload) -> Self {
+        Self { source, destination, first_of: None, quotes: None, payload }
+    }
+
     /// The family of the packet.
     pub fn family(&self) -> Family {
         Family::of(self.source)
@@ -128,7 +160,7 @@ impl IpPacket {
     /// transport header to look at.
     pub fn key(&self) -> Option<TrafficKey> {
         Some(match self.payload {
-            Payload::LaterFragment | Payload::Malformed => return None,
+            Payload::LaterFragment { .. } | Payload::Malformed => return None,
             Payload::Tcp { to, .. } => TrafficKey::new(TCP, to),
             Payload::Udp { to, .. } => TrafficKey::new(UDP, to),
             Payload::Icmp { kind, code, .. } => {
@@ -143,8 +175,8 @@ impl IpPacket {
 /// The bytes of one packet, read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Packet {
-    /// Neither IPv4 nor IPv6: none of Tipstaff's business.
-    NotIp,
+    /// Neither IPv4 nor IPv6.
+    Link(LinkFrame),
     /// An IP header that cannot be read.
     Malformed,
     /// A readable IP header.
@@ -196,7 +228,9 @@ pub struct Facts {
     pub program: ProgramIndex,
     /// Whether this host knows a connection or flow that it belongs to
     /// (sockets for TCP, [`crate::flows`] for everything else). On its way
-    /// out: whether it answers something that was let in.
+    /// out: whether it answers something that was let in. Of a later fragment:
+    /// whether its first one was let pass; of an ICMP error that passes
+    /// through: whether it quotes a known flow.
     pub belongs: bool,
     /// When it arrives.
     pub now: Moment,

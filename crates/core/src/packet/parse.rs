@@ -3,9 +3,9 @@
 //! Every access is checked. A length field of 0 (segments merged by the
 //! kernel beyond 64 KiB) says nothing and is left to the IP stack.
 
-use std::net::{Ipv4Addr, Ipv6Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use super::{IpPacket, Packet, Payload, TcpFlags};
+use super::{IpPacket, LinkFrame, PRIORITY_TAGS, Packet, Payload, Quote, TcpFlags, is_named};
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, UDP};
 
@@ -15,13 +15,18 @@ pub const MOST_EXTENSION_HEADERS: usize = 6;
 const ETHERTYPE_IPV4: u16 = 0x0800;
 const ETHERTYPE_IPV6: u16 = 0x86dd;
 
-/// Reads an Ethernet II frame.
+/// Reads an Ethernet II frame as it stands before the gate: the kernel has
+/// taken off its outermost tag by then.
 pub fn parse_ethernet(frame: &[u8]) -> Packet {
     match be16(frame, 12) {
-        Some(ETHERTYPE_IPV4 | ETHERTYPE_IPV6) => {
-            parse_ip(be16(frame, 12).unwrap_or_default() == ETHERTYPE_IPV6, &frame[14..])
-        }
-        _ => Packet::NotIp,
+        Some(ETHERTYPE_IPV4) => parse_ip(false, &frame[14..]),
+        Some(ETHERTYPE_IPV6) => parse_ip(true, &frame[14..]),
+        Some(kind) if PRIORITY_TAGS.contains(&kind) => Packet::Link(match be16(frame, 14) {
+            Some(tag) if tag & 0x0fff != 0 => LinkFrame::OtherVlan,
+            _ => LinkFrame::Unreadable,
+        }),
+        Some(kind) if is_named(kind) => Packet::Link(LinkFrame::Named),
+        _ => Packet::Link(LinkFrame::Unreadable),
     }
 }
 
@@ -40,6 +45,20 @@ fn array<const N: usize>(bytes: &[u8], at: usize) -> Option<[u8; N]> {
     bytes.get(at..at.checked_add(N)?)?.try_into().ok()
 }
 
+/// Bits of the word with an IPv4 fragment's offset (RFC 791 section 3.1).
+const FRAGMENT_OFFSET: u16 = 0x1fff;
+const MORE_FRAGMENTS: u16 = 0x2000;
+/// The same in IPv6's fragment header (RFC 8200 section 4.5).
+const FRAGMENT_OFFSET_SIX: u16 = 0xfff8;
+const MORE_FRAGMENTS_SIX: u16 = 1;
+
+// A fragment that begins 8 bytes behind a TCP header's begin would overwrite its flags
+// (RFC 1858 section 3.2.2): it is malformed.
+
+/// Hop limit of what no router has forwarded: neighbour discovery must have it
+/// (RFC 4861 sections 6.1, 7.1, 8.1).
+const NOT_FORWARDED: u8 = 255;
+
 fn ipv4(bytes: &[u8]) -> Option<IpPacket> {
     let header: [u8; 20] = array(bytes, 0)?;
     let offset = usize::from(header[0] & 15) * 4;
@@ -47,15 +66,22 @@ fn ipv4(bytes: &[u8]) -> Option<IpPacket> {
     if header[0] >> 4 != 4 || offset < 20 || (end != 0 && end < offset) {
         return None;
     }
-    let fragment_offset = u16::from_be_bytes([header[6], header[7]]) & 0x1fff;
-    let payload = if fragment_offset != 0 {
-        Payload::LaterFragment
+    let fragment = u16::from_be_bytes([header[6], header[7]]);
+    let id = u32::from(u16::from_be_bytes([header[4], header[5]]));
+    let payload = if (header[9], fragment & FRAGMENT_OFFSET) == (TCP, 1) {
+        Payload::Malformed
+    } else if fragment & FRAGMENT_OFFSET != 0 {
+        Payload::LaterFragment { id }
     } else {
         transport(Family::V4, header[9], bytes, offset, end).unwrap_or(Payload::Malformed)
     };
+    let is_first = fragment & (FRAGMENT_OFFSET | MORE_FRAGMENTS) == MORE_FRAGMENTS;
+    let quotes = matches!(payload, Payload::Icmp { kind: 3 | 11 | 12, .. });
     Some(IpPacket {
+        quotes: if quotes { quoted_four(bytes, offset + 8) } else { None },
         source: Ipv4Addr::from(array::<4>(bytes, 12)?).into(),
         destination: Ipv4Addr::from(array::<4>(bytes, 16)?).into(),
+        first_of: is_first.then_some(id),
         payload,
     })
 }
@@ -67,26 +93,59 @@ fn ipv6(bytes: &[u8]) -> Option<IpPacket> {
     }
     let declared = usize::from(u16::from_be_bytes([header[4], header[5]]));
     let end = if declared == 0 { 0 } else { 40 + declared };
+    let (first_of, at, payload) = behind_extensions(header[6], bytes, end);
+    let payload = match payload {
+        // Router and neighbour discovery, and redirects.
+        Some(Payload::Icmp { kind: 133..=137, .. }) if header[7] != NOT_FORWARDED => {
+            Payload::Malformed
+        }
+        payload => payload.unwrap_or(Payload::Malformed),
+    };
+    let quotes = matches!(payload, Payload::Icmp { kind: 1..=4, .. });
     Some(IpPacket {
+        quotes: if quotes { quoted_six(bytes, at + 8) } else { None },
         source: Ipv6Addr::from(array::<16>(bytes, 8)?).into(),
         destination: Ipv6Addr::from(array::<16>(bytes, 24)?).into(),
-        payload: behind_extensions(header[6], bytes, end).unwrap_or(Payload::Malformed),
+        first_of,
+        payload,
     })
 }
 
 /// Follows the chain of RFC 8200 section 4 (hop-by-hop 0, routing 43,
 /// fragment 44, authentication 51, destination options 60).
-fn behind_extensions(first: u8, bytes: &[u8], end: usize) -> Option<Payload> {
-    let (mut next, mut offset) = (first, 40);
+///
+/// The identification of the fragments that follow a first one, where the
+/// transport header begins, and the payload; `None` is malformed.
+fn behind_extensions(first: u8, bytes: &[u8], end: usize) -> (Option<u32>, usize, Option<Payload>) {
+    let (mut first_of, mut offset) = (None, 40);
+    let payload = follow(first, bytes, end, (&mut offset, &mut first_of));
+    (first_of, offset, payload)
+}
+
+fn follow(
+    first: u8,
+    bytes: &[u8],
+    end: usize,
+    (offset, first_of): (&mut usize, &mut Option<u32>),
+) -> Option<Payload> {
+    let mut next = first;
     for _ in 0..MOST_EXTENSION_HEADERS {
         let extension: [u8; 8] = match next {
-            0 | 43 | 44 | 51 | 60 => array(bytes, offset)?,
-            _ => return transport(Family::V6, next, bytes, offset, end),
+            0 | 43 | 44 | 51 | 60 => array(bytes, *offset)?,
+            _ => return transport(Family::V6, next, bytes, *offset, end),
         };
         let length = match next {
             44 => {
-                if u16::from_be_bytes([extension[2], extension[3]]) & 0xfff8 != 0 {
-                    return Some(Payload::LaterFragment);
+                let fragment = u16::from_be_bytes([extension[2], extension[3]]);
+                let id = u32::from_be_bytes(array(&extension, 4)?);
+                if (extension[0], fragment & FRAGMENT_OFFSET_SIX) == (TCP, 8) {
+                    return None;
+                }
+                if fragment & FRAGMENT_OFFSET_SIX != 0 {
+                    return Some(Payload::LaterFragment { id });
+                }
+                if fragment & MORE_FRAGMENTS_SIX != 0 {
+                    *first_of = Some(id);
                 }
                 8
             }
@@ -94,15 +153,49 @@ fn behind_extensions(first: u8, bytes: &[u8], end: usize) -> Option<Payload> {
             _ => (usize::from(extension[1]) + 1) * 8,
         };
         next = extension[0];
-        offset += length;
-        if end != 0 && offset > end {
+        *offset += length;
+        if end != 0 && *offset > end {
             return None;
         }
     }
     match next {
         0 | 43 | 44 | 51 | 60 => None,
-        _ => transport(Family::V6, next, bytes, offset, end),
+        _ => transport(Family::V6, next, bytes, *offset, end),
     }
+}
+
+/// The packet in an ICMP error (RFC 792, RFC 4443 section 3): its header and 8
+/// bytes behind it.
+fn quoted_four(bytes: &[u8], at: usize) -> Option<Quote> {
+    let header: [u8; 20] = array(bytes, at)?;
+    let transport: [u8; 8] = array(bytes, at + usize::from(header[0] & 15) * 4)?;
+    let [source, destination] =
+        [array::<4>(&header, 12)?, array::<4>(&header, 16)?].map(|a| Ipv4Addr::from(a).into());
+    Some(quote(header[9], (ICMP, 8), transport, [source, destination]))
+}
+
+/// The same in IPv6, without extension headers.
+fn quoted_six(bytes: &[u8], at: usize) -> Option<Quote> {
+    let header: [u8; 40] = array(bytes, at)?;
+    let transport: [u8; 8] = array(bytes, at + 40)?;
+    let [source, destination] =
+        [array::<16>(&header, 8)?, array::<16>(&header, 24)?].map(|a| Ipv6Addr::from(a).into());
+    Some(quote(header[6], (ICMPV6, 128), transport, [source, destination]))
+}
+
+fn quote(
+    protocol: u8,
+    (icmp, request): (u8, u8),
+    transport: [u8; 8],
+    [source, destination]: [IpAddr; 2],
+) -> Quote {
+    let word = |at: usize| u16::from_be_bytes([transport[at], transport[at + 1]]);
+    let (from, to) = match protocol {
+        TCP | UDP => (word(0), word(2)),
+        _ if protocol == icmp && transport[0] == request => (word(4), 0),
+        _ => (0, 0),
+    };
+    Quote { source, destination, protocol, from, to }
 }
 
 /// `None` is malformed. `end` is where the IP header says the packet ends, 0
@@ -186,7 +279,10 @@ mod tests {
         let frame = syn4();
         for length in 0..frame.len() {
             match parse_ethernet(&frame[..length]) {
-                Packet::NotIp => assert!(length < 14),
+                Packet::Link(frame) => {
+                    assert!(length < 14);
+                    assert_eq!(frame, LinkFrame::Unreadable);
+                }
                 Packet::Malformed => assert!((14..34).contains(&length)),
                 Packet::Ip(ip) => assert_eq!(ip.payload, Payload::Malformed),
             }
@@ -226,10 +322,49 @@ mod tests {
     #[test]
     fn later_fragments_have_no_ports() {
         let mut frame = syn4();
-        frame[14 + 7] = 1;
-        assert_eq!(payload(parse_ethernet(&frame)), Payload::LaterFragment);
+        let first_of = |frame: &[u8]| match parse_ethernet(frame) {
+            Packet::Ip(ip) => ip.first_of,
+            other => panic!("no IP packet: {other:?}"),
+        };
+        frame[14 + 4..14 + 8].copy_from_slice(&[0, 7, 0, 2]);
+        assert_eq!(payload(parse_ethernet(&frame)), Payload::LaterFragment { id: 7 });
+        frame[14 + 7] = 1; // over the flags of the first one
+        assert_eq!(payload(parse_ethernet(&frame)), Payload::Malformed);
+        frame[14 + 6..14 + 8].copy_from_slice(&[0, 0]);
+        assert_eq!(first_of(&frame), None);
         frame[14 + 6..14 + 8].copy_from_slice(&[0x20, 0]); // the first of several
         assert!(matches!(payload(parse_ethernet(&frame)), Payload::Tcp { .. }));
+        assert_eq!(first_of(&frame), Some(7));
+    }
+
+    #[test]
+    fn what_is_not_ip_passes_by_its_name_or_is_not_readable() {
+        let frame = |kind: u16, rest: &[u8]| {
+            let frame = [&[2; 12][..], &kind.to_be_bytes(), rest].concat();
+            match parse_ethernet(&frame) {
+                Packet::Link(frame) => frame,
+                other => panic!("{other:?}"),
+            }
+        };
+        // ARP; a length, with LLC behind it; MPLS; what nobody knows.
+        assert_eq!(frame(0x0806, &[0; 28]), LinkFrame::Named);
+        assert_eq!(frame(38, &[0x42, 0x42, 3]), LinkFrame::Named);
+        assert_eq!(frame(0x8847, &[0; 40]), LinkFrame::Unreadable);
+        assert_eq!(frame(0x1234, &[0; 40]), LinkFrame::Unreadable);
+        for kind in PRIORITY_TAGS {
+            assert_eq!(frame(kind, &[0, 5, 8, 0]), LinkFrame::OtherVlan);
+            assert_eq!(frame(kind, &[0xe0, 0, 8, 0]), LinkFrame::Unreadable);
+            assert_eq!(frame(kind, &[0]), LinkFrame::Unreadable);
+        }
+    }
+
+    #[test]
+    fn neighbours_are_on_the_link() {
+        let solicitation = [135, 0, 0, 0, 0, 0, 0, 0];
+        let mut packet = six(58, &solicitation);
+        assert_eq!(payload(parse_ip(true, &packet)), Payload::Malformed);
+        packet[7] = 255;
+        assert!(matches!(payload(parse_ip(true, &packet)), Payload::Icmp { kind: 135, .. }));
     }
 
     fn six(next: u8, rest: &[u8]) -> Vec<u8> {
@@ -253,7 +388,12 @@ mod tests {
         let seven = [options(60).repeat(6), options(17).to_vec(), udp.to_vec()].concat();
         assert_eq!(payload(parse_ip(true, &six(0, &seven))), Payload::Malformed);
         let second_fragment = [[17, 0, 0, 9, 0, 0, 0, 7].as_slice(), &udp].concat();
-        assert_eq!(payload(parse_ip(true, &six(44, &second_fragment))), Payload::LaterFragment);
+        let first = [[17, 0, 0, 1, 0, 0, 0, 7].as_slice(), &udp].concat();
+        assert!(
+            matches!(parse_ip(true, &six(44, &first)), Packet::Ip(ip) if ip.first_of == Some(7))
+        );
+        let later = Payload::LaterFragment { id: 7 };
+        assert_eq!(payload(parse_ip(true, &six(44, &second_fragment))), later);
         let lying_length = [[17, 9, 1, 4, 0, 0, 0, 0].as_slice(), &udp].concat();
         assert_eq!(payload(parse_ip(true, &six(60, &lying_length))), Payload::Malformed);
         // No next header (59) is a protocol of its own without a header.

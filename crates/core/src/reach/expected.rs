@@ -24,7 +24,7 @@ pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
     let inbound = |r: &&Rule| r.speaks() && r.direction == Direction::Inbound;
     for rule in brief.rules().filter(inbound) {
         let Some(keys) = &rule.traffic.keys else { continue };
-        if keys.contains(Subject::Echo.key(Family::V4).0) {
+        if keys.contains(Subject::Echo.key(Family::V4)) {
             subjects.insert(Subject::Echo);
         }
         let unheard = keys.ranges().iter().filter_map(|range| first_port(*range));
@@ -42,7 +42,7 @@ fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject
     const TRIED: [u16; 8] = [23, 445, 161, 3389, 5900, 69, 1900, 9];
     let named = move |subject: &Subject| {
         let Subject::Port(transport, port) = *subject else { return true };
-        let key = transport.key(port).0;
+        let key = transport.key(port);
         let speaks = |rule: &Rule| {
             rule.speaks() && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
         };
@@ -56,13 +56,13 @@ fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject
 
 /// The first port of a range of keys, and the last one; `None` for whole
 /// protocols and those without ports.
-fn first_port((first, last): (u32, u32)) -> Option<(Subject, u16)> {
-    let transport = match TrafficKey(first).protocol() {
+fn first_port((first, last): (TrafficKey, TrafficKey)) -> Option<(Subject, u16)> {
+    let transport = match first.protocol() {
         TCP => Transport::Tcp,
         UDP => Transport::Udp,
         _ => return None,
     };
-    let (from, to) = (TrafficKey(first).low(), TrafficKey(last).low());
+    let (from, to) = (first.low(), last.low());
     (from > 0).then_some((Subject::Port(transport, from), to))
 }
 
@@ -96,7 +96,7 @@ pub fn first_packet(
         program: ProgramIndex::OTHER,
         belongs: false,
         now: Moment::default(),
-        packet: Packet::Ip(IpPacket { source, destination: target, payload }),
+        packet: Packet::Ip(IpPacket::whole(source, target, payload)),
     }
 }
 
@@ -191,7 +191,7 @@ fn depends_on_the_place(brief: &Brief, facts: &Facts, speaker: Speaker) -> Optio
 /// enough: those that are listened to, or the first.
 fn is_meant(rule: &Rule, listeners: &[Listener], subject: Subject, family: Family) -> bool {
     let Some(keys) = &rule.traffic.keys else { return false };
-    let key = subject.key(family).0;
+    let key = subject.key(family);
     let within = keys.ranges().iter().find(|(first, last)| (*first..=*last).contains(&key));
     let Some(range) = within else { return false };
     match first_port(*range) {

@@ -9,6 +9,7 @@ use crate::brief::{Brief, RuleIndex};
 use crate::decide::{Speaker, decide};
 use crate::listener::Listener;
 use crate::names::address::{AddressRange, AddressSet, Family};
+use crate::names::spans::Point;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, Transport, UDP};
 use crate::orders::Rule;
 use crate::packet::{Direction, Facts, InterfaceIndex};
@@ -243,7 +244,7 @@ fn fewest(shows: &[(IpAddr, BTreeMap<Option<RuleIndex>, Showing>)]) -> Vec<usize
 fn why_not(rule: &Rule, subjects: &[Subject]) -> &'static str {
     let about = |subject: &Subject| {
         let in_family = |family| {
-            rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(subject.key(family).0))
+            rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(subject.key(family)))
         };
         Family::BOTH.into_iter().any(in_family)
     };
@@ -263,7 +264,7 @@ fn sources_apart(inbound: &[(RuleIndex, &Rule)], own: &[IpAddr], known: &[IpAddr
     let mut sources = Vec::new();
     for family in Family::BOTH {
         let sets: Vec<&AddressSet> =
-            inbound.iter().filter_map(|(_, rule)| rule.source.addresses.as_ref()).collect();
+            inbound.iter().filter_map(|(_, rule)| rule.source.addresses.as_deref()).collect();
         let ranges = sets.iter().flat_map(|set| set.ranges());
         let of_family = ranges.filter(|range| Family::of(range.first()) == family);
         let mut kinds: HashMap<Vec<u64>, (bool, IpAddr)> = HashMap::new();
@@ -351,32 +352,28 @@ fn bits(all: impl Iterator<Item = bool>) -> Vec<u64> {
 /// What different rules are about: ports, and echo requests.
 fn subjects_apart(inbound: &[(RuleIndex, &Rule)], listeners: &[Listener]) -> Vec<Subject> {
     let sets: Vec<_> = inbound.iter().filter_map(|(_, r)| r.traffic.keys.as_ref()).collect();
-    let heard = listeners.iter().map(|l| l.transport.key(l.port).0);
-    let mut tried: Vec<u32> = heard.collect();
+    let heard = listeners.iter().map(|l| l.transport.key(l.port));
+    let mut tried: Vec<TrafficKey> = heard.collect();
     for (first, last) in sets.iter().flat_map(|set| set.ranges()) {
-        tried.extend([*first, last.saturating_add(1), first.saturating_sub(1)]);
+        tried.extend([Some(*first), last.next(), first.previous()].into_iter().flatten());
     }
     // Left to the standing answer, most often.
-    tried.extend([
-        Transport::Tcp.key(9).0,
-        Transport::Udp.key(9).0,
-        TrafficKey::new(ICMP, 0x0800).0,
-    ]);
+    tried.extend([Transport::Tcp.key(9), Transport::Udp.key(9), TrafficKey::new(ICMP, 0x0800)]);
     let mut kinds: HashMap<(u8, Vec<u64>), ()> = HashMap::new();
     let mut subjects = BTreeSet::new();
     for key in tried {
-        let mut key = TrafficKey(key);
         // Port 0 stands for the ports behind it.
-        if matches!(key.protocol(), TCP | UDP) && key.low() == 0 {
-            key = TrafficKey(key.0 + 1);
-        }
+        let key = match key.protocol() {
+            TCP | UDP if key.low() == 0 => TrafficKey::new(key.protocol(), 1),
+            _ => key,
+        };
         let subject = match key.protocol() {
             TCP if key.low() > 0 => Subject::Port(Transport::Tcp, key.low()),
             UDP if key.low() > 0 => Subject::Port(Transport::Udp, key.low()),
             ICMP | ICMPV6 => Subject::Echo,
             _ => continue,
         };
-        let signature = bits(sets.iter().map(|set| set.contains(key.0)));
+        let signature = bits(sets.iter().map(|set| set.contains(key)));
         let listened = listeners.iter().any(|l| Subject::Port(l.transport, l.port) == subject);
         // Every listener counts for itself: a program may be a condition.
         if kinds.insert((key.protocol(), signature), ()).is_none() || listened {
@@ -389,7 +386,7 @@ fn subjects_apart(inbound: &[(RuleIndex, &Rule)], listeners: &[Listener]) -> Vec
 /// Own addresses that different rules are about, first the usual one.
 fn targets_apart(inbound: &[(RuleIndex, &Rule)], usual: IpAddr, own: &[IpAddr]) -> Vec<IpAddr> {
     let sets: Vec<&AddressSet> =
-        inbound.iter().filter_map(|(_, rule)| rule.destination.addresses.as_ref()).collect();
+        inbound.iter().filter_map(|(_, rule)| rule.destination.addresses.as_deref()).collect();
     let mut kinds = BTreeSet::new();
     let family = Family::of(usual);
     let others = own.iter().copied().filter(|address| {

@@ -9,6 +9,7 @@ use super::{Cell, Outcome, Subject, Vantage};
 use crate::brief::Brief;
 use crate::decide::{Decision, Speaker};
 use crate::listener::{Listener, Scope};
+use crate::names::traffic::TrafficKey;
 use crate::orders::Action;
 use crate::packet::Direction;
 use crate::review::is_a_slip;
@@ -298,19 +299,19 @@ fn instead(brief: &Brief, listeners: &[Listener], subject: Subject) -> Option<St
     let inbound = |rule: &&crate::orders::Rule| {
         rule.speaks() && rule.direction == Direction::Inbound && rule.action == Action::Allow
     };
-    let about = |key: u32| {
+    let about = |key: TrafficKey| {
         move |rule: &&crate::orders::Rule| {
             rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
         }
     };
     let rules = || brief.rules().filter(inbound);
     let named: Vec<&String> =
-        rules().filter(about(transport.key(port).0)).flat_map(|r| &r.program.written).collect();
+        rules().filter(about(transport.key(port))).flat_map(|r| &r.program.written).collect();
     let of_named = |l: &&Listener| l.path().is_some_and(|path| named.iter().any(|n| *n == path));
     let a_slip_away = |l: &&Listener| {
         l.transport == transport
             && is_a_slip(l.port, port)
-            && !rules().any(|rule| about(transport.key(l.port).0)(&rule))
+            && !rules().any(|rule| about(transport.key(l.port))(&rule))
     };
     let found = listeners.iter().find(of_named).or_else(|| listeners.iter().find(a_slip_away))?;
     let name = found.program().map_or("somebody", |program| program.name.as_str());

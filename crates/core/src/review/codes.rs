@@ -52,6 +52,8 @@ pub enum Code {
     OutboundHalf,
     /// The remote shell of who asks would not be let in again.
     CutsYouOff,
+    /// A program that is not where the rule says, or that cannot be told there.
+    ProgramNotFound,
     /// A name that nothing uses.
     UnusedName,
     /// Nobody says why it is there.
@@ -60,7 +62,7 @@ pub enum Code {
 
 impl Code {
     /// All.
-    pub const ALL: [Self; 19] = [
+    pub const ALL: [Self; 20] = [
         Self::NeverSpeaks,
         Self::NotHere,
         Self::Duplicate,
@@ -78,6 +80,7 @@ impl Code {
         Self::FoundationOff,
         Self::OutboundHalf,
         Self::CutsYouOff,
+        Self::ProgramNotFound,
         Self::UnusedName,
         Self::NoNote,
     ];
@@ -102,6 +105,7 @@ impl Code {
             Self::FoundationOff => "foundation-off",
             Self::OutboundHalf => "outbound-half",
             Self::CutsYouOff => "cuts-you-off",
+            Self::ProgramNotFound => "program-not-found",
             Self::UnusedName => "unused-name",
             Self::NoNote => "no-note",
         }
@@ -118,6 +122,7 @@ impl Code {
             | Self::ShellWithoutRate
             | Self::AllPorts
             | Self::MistypedPort
+            | Self::ProgramNotFound
             | Self::FoundationOff => Severity::Warning,
             Self::NotHere
             | Self::Expired
@@ -151,6 +156,7 @@ impl Code {
             Self::FoundationOff => "Without it this host may lose its address.",
             Self::OutboundHalf => "It opens connections the other way, which nobody asked for.",
             Self::CutsYouOff => "Once they are in force, you cannot come back to mend them.",
+            Self::ProgramNotFound => "The rule may be about no program, or about another one.",
             Self::UnusedName => "A name that stands for nothing is taken for a rule.",
             Self::NoNote => "In a year nobody knows who may take it out.",
         }

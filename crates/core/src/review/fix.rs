@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::{Around, Code, Finding, review};
-use crate::brief::{Brief, Setting};
+use crate::brief::{Brief, Executables, Setting};
 use crate::compare::Comparison;
 use crate::interface::Interface;
 use crate::moment::Moment;
@@ -34,18 +34,24 @@ pub fn fix(sheets: Sheets<'_>, brief: &Brief, now: Moment) -> Option<Fix> {
         let edited = edit(sheets, &Edit::Remove(rule)).ok()?;
         let (text, attachments) = sheets.with(edited.part.as_deref(), &edited.text);
         let after = read_all(Sheets { text: &text, attachments: &attachments }).ok()?;
-        same_everywhere(&before, &after, now).then_some(Fix { finding, edited })
+        same_everywhere(&before, &after, &brief.executables, now).then_some(Fix { finding, edited })
     })
 }
 
 /// Whether two orders mean the same on every host and in every posture.
-fn same_everywhere(before: &Orders, after: &Orders, now: Moment) -> bool {
+fn same_everywhere(
+    before: &Orders,
+    after: &Orders,
+    executables: &Executables,
+    now: Moment,
+) -> bool {
     let interfaces = interfaces_named(before);
     let meaning = |orders: &Orders, host: Option<&str>, posture: Option<&str>| {
         let setting = Setting {
             host: orders.hosts.iter().find(|h| Some(h.name.as_str()) == host),
             posture: orders.postures.iter().find(|p| Some(p.name.as_str()) == posture),
             interfaces: &interfaces,
+            executables: Some(executables),
         };
         let mut brief = Brief::on(orders, &setting);
         brief.expire(now);
@@ -71,12 +77,6 @@ fn interfaces_named(orders: &Orders) -> Vec<Interface> {
         .into_iter()
         .chain(["-".to_owned()])
         .zip(2..)
-        .map(|(name, index)| Interface {
-            index,
-            name,
-            hardware: None,
-            up: true,
-            addresses: Vec::new(),
-        })
+        .map(|(name, index)| Interface::named(index, name))
         .collect()
 }

@@ -18,6 +18,7 @@ use crate::names::services::CATALOGUE;
 use crate::names::traffic::{TCP, Term, TrafficKey, Transport, UDP};
 use crate::orders::{Action, NameKind, Orders, Rule, Silence};
 use crate::packet::Direction;
+use crate::programs::ProgramNote;
 pub use codes::{Code, Finding, Review, Severity};
 use coverage::{Coverage, coverage};
 pub use fix::{Fix, fix};
@@ -45,6 +46,8 @@ const SHELL: TrafficKey = TrafficKey::new(TCP, 22);
 pub struct Around<'a> {
     /// What listens where it is obeyed.
     pub listeners: Option<&'a [Listener]>,
+    /// What stands where its programs should be; empty where nobody looked.
+    pub programs: &'a [ProgramNote],
     /// The orders that it was made of, for their names.
     pub orders: Option<&'a Orders>,
     /// That the shell of who asks would not be let in again: what, and the mend.
@@ -55,7 +58,7 @@ pub struct Around<'a> {
 
 /// Reads a list for mistakes.
 pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
-    let Around { listeners, orders, cut_off, now } = *around;
+    let Around { listeners, programs, orders, cut_off, now } = *around;
     let covered = coverage(brief);
     let mut review = Review { gave_up: covered.gave_up, ..Review::default() };
     if !brief.foundations.address_assignment {
@@ -99,6 +102,13 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
             if let Some(listeners) = listeners {
                 review.listeners(brief, rule, index, listeners);
             }
+        }
+        for note in programs.iter().filter(|n| n.is_doubtful() && rule.program.names(&n.path)) {
+            let mend = format!(
+                "Install it, or name the file that is run: tipstaff rule set {} program=…",
+                rule.name
+            );
+            review.add(rule, index, Code::ProgramNotFound, note.to_string(), &mend);
         }
         if rule.note.is_none() {
             let mend = format!("tipstaff rule set {} note=\"why it is there\"", rule.name);
@@ -277,9 +287,9 @@ impl Review {
         if rule.action != Action::Allow || rule.direction != Direction::Inbound {
             return;
         }
-        let anyone = rule.source.addresses.as_ref().is_none_or(AddressSet::is_full);
+        let anyone = rule.source.addresses.as_deref().is_none_or(AddressSet::is_full);
         let about =
-            |key: TrafficKey| rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key.0));
+            |key: TrafficKey| rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key));
         let open: Vec<&str> = SENSITIVE
             .into_iter()
             .filter(|name| {
@@ -334,7 +344,7 @@ impl Review {
     /// An allow, and who listens to it.
     fn listeners(&mut self, brief: &Brief, rule: &Rule, index: RuleIndex, all: &[Listener]) {
         let single = rule.traffic.keys.as_ref().and_then(|keys| match keys.ranges() {
-            [(first, last)] if first == last => Some(TrafficKey(*first)),
+            [(first, last)] if first == last => Some(*first),
             _ => None,
         });
         let (Some(key), Action::Allow, Direction::Inbound) = (single, rule.action, rule.direction)
@@ -358,7 +368,7 @@ impl Review {
                         .traffic
                         .keys
                         .as_ref()
-                        .is_some_and(|keys| keys.contains(transport.key(*port).0))
+                        .is_some_and(|keys| keys.contains(transport.key(*port)))
             });
             !spoken_for && is_a_slip(*port, key.low())
         });
@@ -417,7 +427,7 @@ impl Review {
                 rule.speaks()
                     && rule.action == Action::Allow
                     && rule.direction == Direction::Inbound
-                    && rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key.0))
+                    && rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key))
             });
             if !let_in && seen.insert(key) {
                 let program =

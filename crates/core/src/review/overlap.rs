@@ -1,8 +1,11 @@
 //! Rules that contradict each other in part.
 
+use std::sync::Arc;
+
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::{AddressRange, AddressSet};
 use crate::names::spans::{Point, Spans};
+use crate::names::traffic::TrafficKey;
 use crate::orders::{Action, AddressCondition, Rule};
 
 /// So many pairs are looked at closely for one list; most are told apart at a glance.
@@ -10,7 +13,7 @@ const MOST_PAIRS: usize = 300_000;
 
 /// Where a rule's traffic and sources lie, for a glance.
 struct Extent {
-    traffic: (u32, u32),
+    traffic: (TrafficKey, TrafficKey),
     four: Option<(u32, u32)>,
     six: Option<(u128, u128)>,
 }
@@ -18,7 +21,9 @@ struct Extent {
 impl Extent {
     fn of(rule: &Rule) -> Self {
         let keys = rule.traffic.keys.as_ref();
-        let traffic = keys.map_or((0, u32::MAX), |keys| ends(keys).unwrap_or((1, 0)));
+        let traffic = keys.map_or((TrafficKey::LEAST, TrafficKey::GREATEST), |keys| {
+            ends(keys).unwrap_or((TrafficKey::GREATEST, TrafficKey::LEAST))
+        });
         let (mut four, mut six) = (None::<(u32, u32)>, None::<(u128, u128)>);
         match &rule.source.addresses {
             None => (four, six) = (Some((0, u32::MAX)), Some((0, u128::MAX))),
@@ -126,11 +131,11 @@ fn crosses(brief: &Brief, a: &Rule, b: &Rule) -> bool {
     let sources = [a, b].map(|rule| of_family(rule, &rule.source));
     let destinations = [a, b].map(|rule| of_family(rule, &rule.destination));
     let interfaces = [a, b].map(|rule| brief.interfaces_of(&rule.interface));
-    let programs = [a, b].map(|rule| brief.programs_meant(&rule.program));
+    let programs = [a, b].map(|rule| brief.programs_meant(rule));
     let all = [
         of_spans(a.traffic.keys.as_ref(), b.traffic.keys.as_ref()),
-        of_addresses(sources[0].as_ref(), sources[1].as_ref()),
-        of_addresses(destinations[0].as_ref(), destinations[1].as_ref()),
+        of_addresses(sources[0].as_deref(), sources[1].as_deref()),
+        of_addresses(destinations[0].as_deref(), destinations[1].as_deref()),
         of_spans(interfaces[0].as_ref(), interfaces[1].as_ref()),
         of_spans(programs[0].as_ref(), programs[1].as_ref()),
     ];
@@ -140,10 +145,10 @@ fn crosses(brief: &Brief, a: &Rule, b: &Rule) -> bool {
 }
 
 /// The addresses of a condition, of the rule's family; `None` is any.
-fn of_family(rule: &Rule, condition: &AddressCondition) -> Option<AddressSet> {
+fn of_family(rule: &Rule, condition: &AddressCondition) -> Option<Arc<AddressSet>> {
     match (rule.family, &condition.addresses) {
         (None, addresses) => addresses.clone(),
-        (Some(family), Some(set)) => Some(set.only(family)),
-        (Some(family), None) => Some(AddressSet::full().only(family)),
+        (Some(family), Some(set)) => Some(Arc::new(set.only(family))),
+        (Some(family), None) => Some(Arc::new(AddressSet::full().only(family))),
     }
 }

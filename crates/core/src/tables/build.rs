@@ -79,7 +79,7 @@ impl Tables {
         let time = times.iter().map(Option::as_ref);
         let time = blob.dimension("time", words, enabled().zip(time))?;
 
-        let programs: Vec<_> = brief.rules().map(|r| brief.programs_meant(&r.program)).collect();
+        let programs: Vec<_> = brief.rules().map(|r| brief.programs_meant(r)).collect();
         let program = programs.iter().map(Option::as_ref);
         let program = blob.dimension("program", words, enabled().zip(program))?;
 
@@ -129,11 +129,10 @@ fn alive(until: Option<Moment>) -> Option<Spans<u32>> {
 
 /// A rule's traffic with its direction above the keys.
 fn traffic_slots(rule: &Rule) -> Spans<u32> {
-    let slot = |key: u32| traffic_slot(rule.direction, TrafficKey(key));
-    match &rule.traffic.keys {
-        Some(keys) => Spans::from_ranges(keys.ranges().iter().map(|(a, b)| (slot(*a), slot(*b)))),
-        None => Spans::from_ranges([(slot(0), slot(0x00ff_ffff))]),
-    }
+    let slot = |key: TrafficKey| traffic_slot(rule.direction, key);
+    let full = Spans::full();
+    let keys = rule.traffic.keys.as_ref().unwrap_or(&full);
+    Spans::from_ranges(keys.ranges().iter().map(|(a, b)| (slot(*a), slot(*b))))
 }
 
 fn de_bruijn_bytes() -> [u8; 64] {

@@ -31,7 +31,7 @@ pub const LIMIT_BYTES: u32 = 24;
 /// The number by which the traffic dimension is searched: the key of a packet
 /// (24 bits) below its direction, so that the direction costs no row of its own.
 pub const fn traffic_slot(direction: Direction, key: TrafficKey) -> u32 {
-    (direction as u32) << 24 | key.0
+    (direction as u32) << 24 | key.bits()
 }
 
 /// The byte of a rule: what it says, and what else is to be done.

@@ -72,24 +72,30 @@ pub enum Op {
     Mov = 0xb0,
 }
 
-/// A condition of a 64-bit jump.
+/// A condition of a jump that compares numbers without a sign.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(u8)]
 pub enum If {
     /// Equal.
     Eq = 0x10,
-    /// Above, unsigned.
+    /// Above.
     Gt = 0x20,
     /// A bit of the operand is set.
     Set = 0x40,
     /// Not equal.
     Ne = 0x50,
-    /// Above, signed.
-    SGt = 0x60,
-    /// Below, unsigned.
+    /// Below.
     Lt = 0xa0,
-    /// Below, signed.
-    SLt = 0xc0,
+}
+
+/// A condition of a jump that compares numbers with a sign.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub enum IfSigned {
+    /// Above.
+    Gt = 0x60,
+    /// Below.
+    Lt = 0xc0,
 }
 
 /// A place in the program, perhaps not yet reached.
@@ -142,9 +148,9 @@ impl Assembler {
         self.jumps.iter().any(|(_, to)| *to == label)
     }
 
-    /// `to = value`.
+    /// `to = value`, the sign extended to 64 bits.
     pub fn mov(&mut self, to: Reg, value: i32) {
-        self.op(Op::Mov, to, value);
+        self.push(0x07 | Op::Mov as u8, to, R0, 0, value);
     }
 
     /// `to = from`.
@@ -152,9 +158,25 @@ impl Assembler {
         self.op_reg(Op::Mov, to, from);
     }
 
-    /// `to = to op value`.
-    pub fn op(&mut self, op: Op, to: Reg, value: i32) {
-        self.push(0x07 | op as u8, to, R0, 0, value);
+    /// `to = to op value`. Immediates of eBPF are 32 bits wide with a sign,
+    /// which 64-bit instructions extend (RFC 9669 section 4.1); 16 bits have none.
+    pub fn op(&mut self, op: Op, to: Reg, value: u16) {
+        self.push(0x07 | op as u8, to, R0, 0, value.into());
+    }
+
+    /// `to = to + value`, the sign extended to 64 bits.
+    pub fn add(&mut self, to: Reg, value: i32) {
+        self.push(0x07 | Op::Add as u8, to, R0, 0, value);
+    }
+
+    /// `to = to | value << 16`.
+    pub fn or_above_16(&mut self, to: Reg, value: u8) {
+        self.push(0x07 | Op::Or as u8, to, R0, 0, i32::from(value) << 16);
+    }
+
+    /// `to = ~to`.
+    pub fn not(&mut self, to: Reg) {
+        self.push(0x07 | Op::Xor as u8, to, R0, 0, -1);
     }
 
     /// `to = to op from`.
@@ -170,7 +192,7 @@ impl Assembler {
     /// `to = stack + offset`.
     pub fn stack(&mut self, to: Reg, offset: i16) {
         self.copy(to, STACK);
-        self.op(Op::Add, to, i32::from(offset));
+        self.add(to, i32::from(offset));
     }
 
     /// From network to host order; `bits` is 16, 32 or 64.
@@ -209,10 +231,29 @@ impl Assembler {
         self.push(0x05, R0, R0, 0, 0);
     }
 
-    /// `if reg condition value goto label`.
-    pub fn jump_if(&mut self, condition: If, reg: Reg, value: i32, label: Label) {
+    /// `if reg condition value goto label`, all 64 bits of the register. A wider
+    /// immediate could be taken for a negative number: see [`Self::jump32_if`].
+    pub fn jump_if(&mut self, condition: If, reg: Reg, value: u16, label: Label) {
         self.jumps.push((self.code.len(), label));
-        self.push(0x05 | condition as u8, reg, R0, 0, value);
+        self.push(0x05 | condition as u8, reg, R0, 0, value.into());
+    }
+
+    /// `if (u32)reg condition value goto label`: the lower half of the register alone.
+    pub fn jump32_if(&mut self, condition: If, reg: Reg, value: u32, label: Label) {
+        self.jumps.push((self.code.len(), label));
+        self.push(0x06 | condition as u8, reg, R0, 0, value as i32);
+    }
+
+    /// `if (i64)reg condition value goto label`.
+    pub fn jump_if_signed(&mut self, condition: IfSigned, reg: Reg, value: i16, label: Label) {
+        self.jumps.push((self.code.len(), label));
+        self.push(0x05 | condition as u8, reg, R0, 0, value.into());
+    }
+
+    /// `if (i64)reg condition (i64)other goto label`.
+    pub fn jump_if_reg_signed(&mut self, condition: IfSigned, reg: Reg, other: Reg, label: Label) {
+        self.jumps.push((self.code.len(), label));
+        self.push(0x0d | condition as u8, reg, other, 0, 0);
     }
 
     /// `if reg condition other goto label`.
@@ -224,6 +265,12 @@ impl Assembler {
     /// Calls a helper by its number.
     pub fn call(&mut self, helper: i32) {
         self.push(0x85, R0, R0, 0, helper);
+    }
+
+    /// Calls a function of the kernel's own by its number in the kernel's
+    /// description of its types (Documentation/bpf/kfuncs.rst).
+    pub fn call_kernel(&mut self, function: u32) {
+        self.push(0x85, R0, Reg(2), 0, function as i32);
     }
 
     /// Returns r0.
@@ -282,6 +329,18 @@ mod tests {
         assert_eq!(code[2..4], 1i16.to_ne_bytes());
         assert_eq!(code[10..12], (-2i16).to_ne_bytes());
         assert_eq!(code.len(), 24);
+    }
+
+    #[test]
+    fn a_whole_32_bit_number_is_compared_in_32_bits() {
+        let mut a = Assembler::default();
+        let end = a.label();
+        a.jump32_if(If::Eq, R1, 0xffff_0000, end);
+        a.place(end);
+        a.exit();
+        let code = a.finish().unwrap();
+        // BPF_JMP32 | BPF_JEQ | BPF_K of include/uapi/linux/bpf.h.
+        assert_eq!((code[0], &code[4..8]), (0x16, &0xffff_0000u32.to_ne_bytes()[..]));
     }
 
     #[test]

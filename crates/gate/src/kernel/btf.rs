@@ -14,6 +14,7 @@ pub struct Btf<'b> {
     /// By the number of the type; 0 is void.
     types: Vec<Type<'b>>,
     structures: HashMap<&'b [u8], usize>,
+    functions: HashMap<&'b [u8], usize>,
 }
 
 #[derive(Clone, Copy)]
@@ -33,6 +34,7 @@ mod kind {
     pub const VOLATILE: u32 = 9;
     pub const CONST: u32 = 10;
     pub const RESTRICT: u32 = 11;
+    pub const FUNCTION: u32 = 12;
     pub const TYPE_TAG: u32 = 18;
 }
 
@@ -80,7 +82,12 @@ impl<'b> Btf<'b> {
         };
         let (mut left, strings) = (section(8)?, section(16)?);
         let void = Type { info: 0, of: 0, rest: &[] };
-        let mut btf = Self { strings, types: vec![void], structures: HashMap::new() };
+        let mut btf = Self {
+            strings,
+            types: vec![void],
+            structures: HashMap::new(),
+            functions: HashMap::new(),
+        };
         while !left.is_empty() {
             let (name, info, of) = (word(left, 0)?, word(left, 4)?, word(left, 8)?);
             let length = length_behind(info >> 24 & 0x1f, (info & 0xffff) as usize)?;
@@ -88,6 +95,10 @@ impl<'b> Btf<'b> {
             if all.kind() == kind::STRUCT {
                 let number = btf.types.len();
                 btf.structures.entry(btf.text(name)?).or_insert(number);
+            }
+            if all.kind() == kind::FUNCTION {
+                let number = btf.types.len();
+                btf.functions.entry(btf.text(name)?).or_insert(number);
             }
             btf.types.push(all);
             left = &left[12 + length..];
@@ -133,6 +144,15 @@ impl<'b> Btf<'b> {
             }
         }
         None
+    }
+
+    /// The number of a function, by which programs call it.
+    ///
+    /// # Errors
+    /// [`Missing`].
+    pub fn function(&self, name: &str) -> Result<u32, Missing> {
+        let found = self.functions.get(name.as_bytes());
+        found.map(|number| *number as u32).ok_or_else(|| Missing(format!("function {name}")))
     }
 
     /// The offset in bytes of a member, or of a member's member: `f_path.dentry`.

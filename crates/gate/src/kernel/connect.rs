@@ -8,10 +8,11 @@ use tipstaff_core::names::traffic::TCP;
 use tipstaff_core::packet::Direction;
 use tipstaff_core::tables::layout::Verdict;
 
-use super::assembler::{Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R6, R8, STACK, Width};
+use super::assembler::{Assembler, If, Label, Misfit, R0, R1, R2, R3, R6, R8, STACK, Width};
 use super::events;
+use super::frame::at;
 use super::hooks::Hook;
-use super::reading::{at, destination_offset, helper};
+use super::reading::{destination_offset, helper};
 use super::rows::{address_key, first_rule, row_address};
 use super::verdict::{Parts, count, outcome};
 
@@ -38,17 +39,17 @@ pub(super) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Misf
     }
     let hook = Hook::Connect(family);
     a.load(Width::W, R1, R6, address::PROTOCOL);
-    a.jump_if(If::Ne, R1, i32::from(TCP), pass);
-    for word in 0..8 {
+    a.jump_if(If::Ne, R1, u16::from(TCP), pass);
+    for word in 0..5 {
         a.store_value(Width::D, STACK, at::HEADER + word * 8, 0);
     }
-    a.store_value(Width::D, STACK, at::LOG, events::wanted::NOTHING);
+    a.store_value(Width::D, STACK, at::LOG, events::wanted::NOTHING.into());
     a.store_value(Width::D, STACK, at::TRANSPORT, 0);
     a.store_value(Width::D, STACK, at::WAY, Direction::Outbound as i32);
     a.load(Width::W, R2, R6, address::PORT);
     a.store(Width::H, STACK, at::TRANSPORT + 2, R2);
     a.from_network(R2, 16);
-    a.op(Op::Or, R2, i32::from(TCP) << 16);
+    a.or_above_16(R2, TCP);
     a.store(Width::W, STACK, at::KEY, R2);
     match family {
         Family::V4 => {
@@ -65,7 +66,7 @@ pub(super) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Misf
             a.load(Width::D, R1, STACK, at_header);
             a.jump_if(If::Ne, R1, 0, other);
             a.load(Width::W, R1, STACK, at_header + 8);
-            a.jump_if(If::Eq, R1, i32::from_ne_bytes([0, 0, 0xff, 0xff]), mapped);
+            a.jump32_if(If::Eq, R1, u32::from_ne_bytes([0, 0, 0xff, 0xff]), mapped);
             // The loopback address, and none at all.
             a.jump_if(If::Ne, R1, 0, other);
             a.load(Width::W, R1, STACK, at_header + 12);
@@ -99,7 +100,7 @@ pub(super) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Misf
     }
 
     a.place(finish);
-    a.jump_if(If::Eq, R8, i32::from(Verdict::ALLOW), pass);
+    a.jump_if(If::Eq, R8, u16::from(Verdict::ALLOW), pass);
     let stop = a.label();
     count(&mut a, hook, parts, stop);
     if parts.records {
@@ -107,7 +108,7 @@ pub(super) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Misf
     }
     a.place(stop);
     let denied = a.label();
-    a.jump_if(If::Ne, R8, i32::from(Verdict::REFUSE), denied);
+    a.jump_if(If::Ne, R8, u16::from(Verdict::REFUSE), denied);
     a.mov(R1, -libc::ECONNREFUSED);
     a.call(helper::SET_RETURN);
     a.place(denied);
@@ -122,7 +123,7 @@ pub(super) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Misf
 /// The IPv4 destination in r1, network order.
 fn decide_four(a: &mut Assembler, parts: &Parts<'_>, rules: Label, pass: Label, unsound: Label) {
     let to = at::HEADER + destination_offset(Family::V4);
-    for word in 2..8 {
+    for word in 2..5 {
         a.store_value(Width::D, STACK, at::HEADER + word * 8, 0);
     }
     a.store(Width::W, STACK, to, R1);

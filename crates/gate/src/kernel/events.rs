@@ -21,9 +21,10 @@ use tipstaff_core::tables::layout::Verdict;
 
 use super::assembler::{Assembler, If, Label, Op, R0, R1, R2, R3, R4, R6, R7, R8, STACK, Width};
 use super::bpf;
+use super::frame::at;
 use super::hooks::Hook;
 use super::label::field;
-use super::reading::{address_bytes, at, destination_offset, helper, skb, source_offset};
+use super::reading::{address_bytes, destination_offset, helper, skb, source_offset};
 use super::revision::tai_ahead;
 use super::sys::Ring;
 use super::verdict::{CounterSlot, Parts, count_one};
@@ -40,11 +41,11 @@ const SAMPLES: (i32, i32) = (10_000_000, 100);
 /// What is to be recorded of a decision, on the stack at [`at::LOG`].
 pub(super) mod wanted {
     /// Nothing.
-    pub const NOTHING: i32 = 0;
+    pub const NOTHING: u16 = 0;
     /// It.
-    pub const ALL: i32 = 1;
+    pub const ALL: u16 = 1;
     /// A sample of its like.
-    pub const SAMPLE: i32 = 2;
+    pub const SAMPLE: u16 = 2;
 }
 
 /// Begins a packet of a family: no ports known.
@@ -56,7 +57,9 @@ pub(super) fn begin(a: &mut Assembler, family: Family) {
     };
     a.store_value(Width::D, STACK, at::FAMILY, number);
     a.store_value(Width::D, STACK, at::WAY, Direction::Inbound as i32);
-    a.store_value(Width::D, STACK, at::ASSIGNS, 0);
+    for flag in [at::PENDING, at::ANSWERS, at::LOOKS] {
+        a.store_value(Width::D, STACK, flag, 0);
+    }
 }
 
 /// Writes the record, where one is wanted; r7 the slot, r8 the action. r0 to
@@ -73,7 +76,7 @@ pub(super) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     a.store_value(Width::D, STACK, at::BUCKET + 16, 1);
     a.store_value(Width::D, STACK, at::INCREMENT, increment);
     a.store_value(Width::D, STACK, at::TOLERANCE, increment * (burst - 1));
-    limits::take(a, parts.rates, write, skipped);
+    limits::take(a, parts.rates, None, (write, skipped));
 
     a.place(write);
     sockets::label(a, hook, parts);

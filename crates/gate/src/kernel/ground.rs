@@ -1,5 +1,9 @@
 //! Whether this machine can carry the gate.
 
+use std::fs::{self, DirBuilder};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt};
+use std::path::Path;
+
 use super::sys::{self, MapKind};
 use super::{bpf, system};
 use crate::GateError;
@@ -22,6 +26,32 @@ pub fn check_ground() -> Result<(), GateError> {
     sys::map_create(MapKind::Array, "ts_probe", 4, 4, 1)
         .map(drop)
         .map_err(bpf("to make a map with bpf(2)"))
+}
+
+/// Makes the run folder where it is not, and sees to it that nobody else can
+/// put anything in it.
+pub(super) fn run_dir(path: &Path) -> Result<(), GateError> {
+    let making = || system(format!("making {}", path.display()));
+    let made = DirBuilder::new().recursive(true).mode(0o755).create(path);
+    made.map_err(making())?;
+    nobody_elses(path)
+}
+
+/// Sees to it that nobody else owns a directory or can put anything in it.
+pub(super) fn nobody_elses(path: &Path) -> Result<(), GateError> {
+    let found =
+        fs::symlink_metadata(path).map_err(system(format!("looking at {}", path.display())))?;
+    let own = nix::unistd::geteuid().as_raw();
+    let why = if !found.is_dir() {
+        "it is not a directory"
+    } else if found.uid() != own && found.uid() != 0 {
+        "it belongs to another account"
+    } else if found.mode() & 0o022 != 0 {
+        "others can write to it"
+    } else {
+        return Ok(());
+    };
+    Err(GateError::Untrusted { path: path.display().to_string(), why })
 }
 
 pub fn check_root() -> Result<(), GateError> {

@@ -12,8 +12,8 @@ use std::os::fd::BorrowedFd;
 use siphasher::sip::SipHasher24;
 
 use super::assembler::{
-    Assembler, If, Label as Place, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK,
-    Width,
+    Assembler, If, IfSigned, Label as Place, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9,
+    Reg, STACK, Width,
 };
 use super::btf::{Btf, Missing};
 use super::reading::helper;
@@ -27,11 +27,12 @@ const NAME: i32 = 256;
 
 /// Where things stand in a label.
 pub mod field {
-    /// The hash of the path, u64; 0 where the path could not be followed.
+    /// The hash of the path, u64; 0 where the path could not be followed, or leads
+    /// to a file system that any account may have mounted.
     pub const PATH: i16 = 0;
     /// The inode number, u64.
     pub const INODE: i16 = 8;
-    /// The device, u32.
+    /// The device, u32; 0 where any account may have mounted it.
     pub const DEVICE: i16 = 16;
     /// The process, u32.
     pub const PROCESS: i16 = 20;
@@ -67,6 +68,10 @@ pub struct Offsets {
     number: i16,
     super_block: i16,
     device: i16,
+    account: i16,
+    level: i16,
+    kind: i16,
+    kind_name: i16,
     name: i16,
     parent: i16,
 }
@@ -85,6 +90,10 @@ impl Offsets {
             number: btf.offset("inode", "i_ino")?,
             super_block: btf.offset("inode", "i_sb")?,
             device: btf.offset("super_block", "s_dev")?,
+            account: btf.offset("super_block", "s_user_ns")?,
+            level: btf.offset("user_namespace", "level")?,
+            kind: btf.offset("super_block", "s_type")?,
+            kind_name: btf.offset("file_system_type", "name")?,
             name: btf.offset("dentry", "d_name.name")?,
             parent: btf.offset("dentry", "d_parent")?,
         })
@@ -139,6 +148,7 @@ pub fn program(
     follow(&mut a, R8, offsets.inode, pass);
     read(&mut a, (R8, offsets.number), (at::LABEL + field::INODE, 8), pass);
     follow(&mut a, R8, offsets.super_block, pass);
+    jump_if_anybodys(&mut a, offsets, write);
     read(&mut a, (R8, offsets.device), (at::LABEL + field::DEVICE, 4), pass);
     follow(&mut a, R7, offsets.dentry, pass);
     a.store(Width::D, STACK, at::DENTRY, R7);
@@ -165,7 +175,7 @@ pub fn program(
     a.jump_if_reg(If::Eq, R7, R8, walked);
     a.store(Width::D, STACK, at::DENTRY, R8);
     a.load(Width::D, R1, STACK, at::FOLDERS);
-    a.jump_if(If::Gt, R1, MOST_FOLDERS as i32 - 1, pathless);
+    a.jump_if(If::Gt, R1, MOST_FOLDERS as u16 - 1, pathless);
     a.op(Op::Add, R1, 1);
     a.store(Width::D, STACK, at::FOLDERS, R1);
     follow(&mut a, R7, offsets.name, pathless);
@@ -176,7 +186,7 @@ pub fn program(
     a.mov(R2, NAME);
     a.copy(R3, R7);
     a.call(helper::READ_TEXT);
-    a.jump_if(If::SLt, R0, 1, pathless);
+    a.jump_if_signed(IfSigned::Lt, R0, 1, pathless);
     // With its end, which is counted, in words.
     a.op(Op::Add, R0, 7);
     a.op(Op::Rsh, R0, 3);
@@ -191,7 +201,7 @@ pub fn program(
     let hashed = a.label();
     a.mov(R3, 0);
     let next = a.here();
-    a.jump_if(If::Gt, R3, NAME / 8 - 1, hashed);
+    a.jump_if(If::Gt, R3, NAME as u16 / 8 - 1, hashed);
     a.jump_if_reg(If::Eq, R3, R4, hashed);
     a.stack(R5, at::NAME);
     a.copy(R2, R3);
@@ -236,12 +246,38 @@ pub fn program(
     a.finish()
 }
 
+/// Goes to `anybodys` when any account could have mounted the file system whose
+/// super block is at r8: out of a user namespace, or by FUSE. It may have the
+/// number of a device that is gone, and whatever names its owner likes. r9 is lost.
+fn jump_if_anybodys(a: &mut Assembler, offsets: Offsets, anybodys: Place) {
+    a.copy(R9, R8);
+    follow(a, R9, offsets.account, anybodys);
+    read(a, (R9, offsets.level), (at::POINTER, 4), anybodys);
+    a.load(Width::W, R1, STACK, at::POINTER);
+    a.jump_if(If::Ne, R1, 0, anybodys);
+    a.copy(R9, R8);
+    follow(a, R9, offsets.kind, anybodys);
+    follow(a, R9, offsets.kind_name, anybodys);
+    let another = a.label();
+    read(a, (R9, 0), (at::POINTER, FUSE.len() as i32), anybodys);
+    for (n, letter) in FUSE.into_iter().enumerate() {
+        a.load(Width::B, R1, STACK, at::POINTER + n as i16);
+        a.jump_if(If::Ne, R1, letter.into(), another);
+    }
+    a.jump(anybodys);
+    a.place(another);
+}
+
+/// The name of the kind of file systems that programs of any account provide,
+/// with its end (`fs/fuse/inode.c`).
+const FUSE: [u8; 5] = *b"fuse\0";
+
 /// Reads from the kernel's memory to the stack, or goes to `failed`.
 fn read(a: &mut Assembler, (base, offset): (Reg, i16), (to, size): (i16, i32), failed: Place) {
     a.stack(R1, to);
     a.mov(R2, size);
     a.copy(R3, base);
-    a.op(Op::Add, R3, i32::from(offset));
+    a.add(R3, i32::from(offset));
     a.call(helper::READ_KERNEL);
     a.jump_if(If::Ne, R0, 0, failed);
 }
@@ -270,7 +306,7 @@ fn absorb(a: &mut Assembler, word: Reg) {
 /// A round of SipHash; r1 is lost.
 fn round(a: &mut Assembler) {
     let [v0, v1, v2, v3] = STATE;
-    let mix = |a: &mut Assembler, sum: Reg, turned: Reg, bits: i32| {
+    let mix = |a: &mut Assembler, sum: Reg, turned: Reg, bits: u16| {
         a.op_reg(Op::Add, sum, turned);
         turn(a, turned, bits);
         a.op_reg(Op::Xor, turned, sum);
@@ -284,7 +320,7 @@ fn round(a: &mut Assembler) {
 }
 
 /// Rotates to the left.
-fn turn(a: &mut Assembler, reg: Reg, bits: i32) {
+fn turn(a: &mut Assembler, reg: Reg, bits: u16) {
     a.copy(R1, reg);
     a.op(Op::Lsh, reg, bits);
     a.op(Op::Rsh, R1, 64 - bits);

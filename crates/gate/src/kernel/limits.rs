@@ -12,10 +12,12 @@ use tipstaff_core::tables::layout::{LIMIT_BYTES, Verdict};
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
-use super::hooks::{EARLY, Hook};
-use super::reading::{at, helper, skb, source_offset};
+use super::frame::{at, looks};
+use super::hooks::{Hook, told};
+use super::reading::{helper, skb, source_offset};
+use super::shares::{self, Shares, Whose};
 use super::sys;
-use super::verdict::{KNOCK, Parts, UNCOUNTED};
+use super::verdict::Parts;
 use super::{bpf, system};
 use crate::GateError;
 
@@ -58,20 +60,17 @@ pub(super) fn ask(
     finish: Label,
 ) {
     let layout = parts.layout;
-    if layout.limits == 0 {
+    // Where a socket connects, a rule with a rate has left the decision to the packet.
+    if layout.limits == 0 || matches!(hook, Hook::Connect(_)) {
         a.jump(finish);
         return;
     }
     let (limited, own, beyond, refuse) = (a.label(), a.label(), a.label(), a.label());
-    a.jump_if(If::Set, R1, i32::from(Verdict::LIMITED), limited);
+    a.jump_if(If::Set, R1, u16::from(Verdict::LIMITED), limited);
     a.jump(finish);
     a.place(limited);
-    a.load(Width::W, R2, R6, skb::MARK);
-    a.jump_if(If::Eq, R2, UNCOUNTED as i32, finish);
-    if hook == Hook::Inner {
-        a.load(Width::W, R2, R6, skb::OUTWARDS);
-        a.jump_if(If::Set, R2, EARLY, finish);
-    }
+    a.load(Width::W, R2, R6, skb::TOLD);
+    a.jump_if(If::Set, R2, told::ASKED | told::EARLY, finish);
     a.store(Width::D, STACK, at::VERDICT, R1);
 
     a.copy(R2, R9);
@@ -79,8 +78,8 @@ pub(super) fn ask(
     a.map_value(R3, parts.tables, layout.limit_of_offset);
     a.op_reg(Op::Add, R3, R2);
     a.load(Width::H, R2, R3, 0);
-    a.jump_if(If::Gt, R2, layout.limits as i32 - 1, unsound);
-    a.op(Op::Mul, R2, LIMIT_BYTES as i32);
+    a.jump32_if(If::Gt, R2, layout.limits - 1, unsound);
+    a.op(Op::Mul, R2, LIMIT_BYTES as u16);
     a.map_value(R3, parts.tables, layout.limits_offset);
     a.op_reg(Op::Add, R3, R2);
     for (from, to) in [(0, at::BUCKET), (8, at::INCREMENT), (16, at::TOLERANCE)] {
@@ -88,16 +87,21 @@ pub(super) fn ask(
         a.store(Width::D, STACK, to, R2);
     }
     let each = a.label();
-    a.jump_if(If::Set, R1, i32::from(Verdict::IN_ALL), own);
+    a.jump_if(If::Set, R1, u16::from(Verdict::IN_ALL), own);
     a.jump(each);
     a.place(own);
     a.store_value(Width::D, STACK, at::BUCKET + 8, 0);
     a.store_value(Width::D, STACK, at::BUCKET + 16, 0);
     a.place(each);
     let look = a.label();
-    a.load(Width::W, R2, R6, skb::MARK);
-    a.jump_if(If::Eq, R2, KNOCK as i32, look);
-    take(a, parts.rates, finish, beyond);
+    a.load(Width::W, R2, R6, skb::TOLD);
+    a.jump_if(If::Set, R2, told::KNOCK, look);
+    a.load(Width::D, R2, STACK, at::LOOKS);
+    a.jump_if(If::Eq, R2, looks::IS_PAID as u16, finish);
+    // The second line cannot check the cookie of a handshake.
+    a.jump_if(If::Ne, R2, 0, if hook == Hook::Outer { look } else { finish });
+    let shares = Shares { room: parts.sources, ..parts.flows.shares };
+    take(a, parts.rates, Some(shares), (finish, beyond));
     a.place(look);
     look_into(a, parts.rates, finish, beyond);
 
@@ -105,7 +109,7 @@ pub(super) fn ask(
     a.op(Op::Add, R7, 1);
     a.mov(R8, i32::from(Verdict::DENY));
     a.load(Width::D, R1, STACK, at::VERDICT);
-    a.jump_if(If::Set, R1, i32::from(Verdict::THEN_REFUSE), refuse);
+    a.jump_if(If::Set, R1, u16::from(Verdict::THEN_REFUSE), refuse);
     a.jump(finish);
     a.place(refuse);
     a.mov(R8, i32::from(Verdict::REFUSE));
@@ -136,7 +140,12 @@ fn look_into(a: &mut Assembler, rates: BorrowedFd<'_>, within: Label, beyond: La
 
 /// Takes one packet out of the bucket whose key, increment and tolerance stand
 /// on the stack. Goes to `within` or to `beyond`; r0 to r5 are lost.
-pub(super) fn take(a: &mut Assembler, rates: BorrowedFd<'_>, within: Label, beyond: Label) {
+pub(super) fn take(
+    a: &mut Assembler,
+    rates: BorrowedFd<'_>,
+    shares: Option<Shares<'_>>,
+    (within, beyond): (Label, Label),
+) {
     let (insert, known) = (a.label(), a.label());
     a.call(helper::TIME);
     a.store(Width::D, STACK, at::NOW, R0);
@@ -147,6 +156,16 @@ pub(super) fn take(a: &mut Assembler, rates: BorrowedFd<'_>, within: Label, beyo
     a.jump(known);
 
     a.place(insert);
+    if let Some(shares) = shares {
+        // Where all have one bucket together, its source is zeros.
+        let in_all = a.label();
+        a.load(Width::D, R1, STACK, at::BUCKET + 8);
+        a.load(Width::D, R2, STACK, at::BUCKET + 16);
+        a.op_reg(Op::Or, R1, R2);
+        a.jump_if(If::Eq, R1, 0, in_all);
+        shares::take(a, shares, (Whose::Source, at::BUCKET + 8), beyond);
+        a.place(in_all);
+    }
     a.load(Width::D, R1, STACK, at::NOW);
     a.load(Width::D, R2, STACK, at::INCREMENT);
     a.op_reg(Op::Add, R1, R2);

@@ -19,29 +19,34 @@
 //! and in one of them the record of the orders.
 
 pub mod assembler;
-mod before;
 pub mod btf;
 mod connect;
 mod drift;
 pub mod events;
+mod flow_table;
+mod foundations;
+mod frame;
 mod ground;
 mod hooks;
 pub mod label;
 pub mod limits;
+mod link;
+mod marks;
 mod pins;
 pub mod programs;
 pub mod reading;
 mod refuse;
-mod remember;
 mod revision;
 mod rows;
 mod second_line;
+mod shares;
+mod shortfall;
 mod sockets;
 pub mod sys;
 mod trial;
+mod types;
 mod verdict;
 
-use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
@@ -54,15 +59,20 @@ use tipstaff_core::orders::Limit;
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::rates::SourceState;
 
+use crate::lock::{self, Lock};
 use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally, Unrecorded};
 pub use drift::Ahead;
+use flow_table::FlowMaps;
 pub use ground::{MIN_KERNEL, check_ground};
-use hooks::{Here, Hook, Place, Switch, Turn};
+use hooks::{Here, Hook, OuterSide, Place, Switch, Turn};
+pub use marks::{Marks, Note};
 use pins::{At, Pins};
 use revision::{Memories, Revision};
 pub(crate) use second_line::cannot_tell_programs;
+pub use shortfall::{Shortfall, shortfalls};
 use sys::{Attach, ProgramKind};
-pub use verdict::{CounterSlot, KNOCK, UNCOUNTED};
+pub use verdict::CounterSlot;
+use verdict::guarded;
 
 /// A frame that the gate is asked about.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -145,16 +155,10 @@ impl KernelGate {
         Pins::new(&self.run_dir, self.cookie)
     }
 
-    /// Holds the lock until the file is dropped; a second command waits.
-    fn lock(&self) -> Result<nix::fcntl::Flock<File>, GateError> {
-        let path = self.run_dir.join("lock");
-        let open = || {
-            std::fs::create_dir_all(&self.run_dir)?;
-            let file = File::options().create(true).truncate(false).write(true).open(&path)?;
-            nix::fcntl::Flock::lock(file, nix::fcntl::FlockArg::LockExclusive)
-                .map_err(|(_, errno)| io::Error::from(errno))
-        };
-        open().map_err(system(format!("locking {}", path.display())))
+    /// Holds the lock until it is dropped; a second command waits, for a time.
+    fn lock(&self) -> Result<Lock, GateError> {
+        ground::run_dir(&self.run_dir)?;
+        Ok(Lock::wait_for(&self.run_dir.join("lock"), lock::PATIENCE)?)
     }
 
     /// Empties the slots, the outer gate's first; what does not hold before
@@ -162,14 +166,15 @@ impl KernelGate {
     fn open_all(&self, pins: &Pins, outer: OwnedFd) -> Result<(), GateError> {
         let holds = match pins.switch()? {
             Some(switch) => Switch::open(switch.as_fd())?.turn()?.holds,
-            None => Place::BOTH[0],
+            None => Place::First,
         };
-        for place in [holds.other(), holds] {
+        let others = Place::ALL.into_iter().filter(|place| *place != holds);
+        for place in others.chain([holds]) {
             Revision::leave(outer.as_fd(), place)?;
         }
         for hook in Hook::ALL.into_iter().filter(|hook| *hook != Hook::Outer) {
             let Some(slot) = pins.slot(hook)? else { continue };
-            for place in Place::BOTH {
+            for place in Place::ALL {
                 Revision::leave(slot.as_fd(), place)?;
             }
         }
@@ -187,18 +192,27 @@ impl KernelGate {
         }
     }
 
-    /// For good, or for a time.
     fn post_for(
         &mut self,
         posting: &Posting<'_>,
         interfaces: &[Interface],
-        trial: Option<Duration>,
+        hold: Hold,
     ) -> Result<Posted, GateError> {
         check_ground()?;
-        let lock = self.lock()?;
-        let result = self.put_up(posting, interfaces, trial);
+        let lock = match hold {
+            // Whoever presses the panic button waits for nobody.
+            Hold::Sealed => {
+                ground::run_dir(&self.run_dir)?;
+                Lock::wait_for(&self.run_dir.join("lock"), Duration::ZERO).ok()
+            }
+            _ => Some(self.lock()?),
+        };
+        let result = self.put_up(posting, interfaces, hold);
         drop(lock);
-        if !matches!(result, Ok(_) | Err(GateError::Stopped(_) | GateError::TrialRunning(_))) {
+        let stays = |e: &GateError| {
+            matches!(e, GateError::Stopped(_) | GateError::TrialRunning(_) | GateError::Overtaken)
+        };
+        if result.as_ref().is_err_and(|e| !stays(e)) {
             self.pins().remove_run_dir();
         }
         result
@@ -210,18 +224,19 @@ impl KernelGate {
         &mut self,
         posting: &Posting<'_>,
         interfaces: &[Interface],
-        trial: Option<Duration>,
+        hold: Hold,
     ) -> Result<Posted, GateError> {
         let pins = self.pins();
-        if let Some(left) = self.turn(&pins)?.and_then(|turn| turn.left) {
+        let begin = self.turn(&pins)?;
+        if let Some(left) = begin.and_then(|turn| turn.left).filter(|_| hold != Hold::Sealed) {
             return Err(GateError::TrialRunning(left));
         }
         self.step("mount")?;
         let mut made: Vec<PathBuf> = Vec::new();
         let prepared = pins.prepare();
-        let result = prepared
-            .and_then(|()| self.put_up_with(&pins, (posting, trial), interfaces, &mut made));
-        if !matches!(result, Ok(_) | Err(GateError::Stopped(_))) {
+        let how = How { posting, hold, begin };
+        let result = prepared.and_then(|()| self.put_up_with(&pins, how, interfaces, &mut made));
+        if result.as_ref().is_err_and(|e| !matches!(e, GateError::Stopped(_))) {
             made.iter().rev().for_each(|path| pins.discard(path));
             pins.tidy();
         }
@@ -231,31 +246,29 @@ impl KernelGate {
     fn put_up_with(
         &mut self,
         pins: &Pins,
-        (posting, trial): (&Posting<'_>, Option<Duration>),
+        how: How<'_, '_>,
         interfaces: &[Interface],
         made: &mut Vec<PathBuf>,
     ) -> Result<Posted, GateError> {
+        let How { posting, hold, begin } = how;
         self.step("switch")?;
         let switch_map = pins.switch_or_new(made)?;
         let switch = Switch::open(switch_map.as_fd())?;
+        let begin = begin.map_or_else(|| switch.turn(), Ok)?;
         self.step("slot")?;
         let slot = pins.slot_or_new(Hook::Outer, made)?;
         self.step("guarded")?;
         let guarded = pins.guarded_or_new(made)?;
-        self.step("flows")?;
-        let flows = pins.flows_or_new(made)?;
-        self.step("rates")?;
-        let rates = pins.rates_or_new(made)?;
+        self.step("memories")?;
+        // What a trial falls back to goes on with the memories that it knows.
+        let may_resize = !matches!(hold, Hold::For(_));
+        let maps = pins.memories_or_new((posting.brief.memory, may_resize), made)?;
         self.step("events")?;
         let events = pins.events_or_new(made)?;
-        let here = Here {
-            cookie: self.cookie,
-            switch: switch_map.as_fd(),
-            slot: slot.as_fd(),
-            guarded: guarded.as_fd(),
-        };
+        self.step("secrets")?;
+        let (secret, marks) = pins.secrets_or_new(made)?;
         self.step("labels")?;
-        let labels = second_line::labels(pins, self.cookie, made)?;
+        let labels = second_line::labels(pins, (self.cookie, secret), made)?;
         if labels.is_none() {
             crate::enforceable::without_labels(posting.brief)?;
         }
@@ -263,43 +276,82 @@ impl KernelGate {
         let mut slots = vec![(Hook::Outer, slot.try_clone().map_err(system("opening a map"))?)];
         slots.extend(second.into_iter().flatten());
         let hooks: Vec<Hook> = slots.iter().map(|(hook, _)| *hook).collect();
-        let before = Revision::in_slot(slot.as_fd(), switch.turn()?.holds)?;
+        let before = Revision::in_slot(slot.as_fd(), begin.holds)?;
 
         self.step("load")?;
         let memories = Memories {
-            flows: flows.as_fd(),
-            rates: rates.as_fd(),
+            flows: FlowMaps {
+                answered: maps.answered.as_fd(),
+                unanswered: maps.unanswered.as_fd(),
+                let_in: maps.let_in.as_fd(),
+                fragments: maps.fragments.as_fd(),
+            },
+            shares: maps.shares.as_fd(),
+            rates: maps.rates.as_fd(),
             events: events.as_fd(),
             guarded: guarded.as_fd(),
-            labels: labels.as_ref().map(|(labels, secret)| (labels.as_fd(), *secret)),
+            labels: labels.as_ref().map(AsFd::as_fd),
+            secret,
+            marks,
         };
         let revision = Revision::load(posting, memories, &hooks)?;
         if let Some(before) = &before {
             revision.take_over_tallies(before, posting.brief)?;
         }
 
-        let mut posted = self.guard(pins, here, interfaces, made)?;
+        let here = Here {
+            cookie: self.cookie,
+            switch: switch_map.as_fd(),
+            slot: slot.as_fd(),
+            guarded: guarded.as_fd(),
+            labels: labels.as_ref().map(AsFd::as_fd),
+            marks,
+            types: types::at_packets(),
+            outer: &[],
+        };
+        self.step("dispatchers")?;
+        let dispatchers = Dispatchers::pinned_or_new(pins, here, made)?;
+        let mut posted = self.guard(pins, (here, &dispatchers), interfaces, made)?;
         posted.replaced = before.is_some();
         if hooks.len() > 1 {
             self.step("second line")?;
-            second_line::attach(pins, here, &slots, made)?;
+            let outer = dispatchers.ids()?;
+            second_line::attach(pins, Here { outer: &outer, ..here }, &slots, made)?;
         }
 
         self.step("enter")?;
-        let turn = switch.turn()?;
+        let mut turn = begin;
         if turn.fell_back {
             // As it is already, but without a deadline: nobody can say "before" twice.
-            switch.set(turn.holds, None)?;
+            if !switch.replace(turn, turn.holds, None)? && hold != Hold::Sealed {
+                return Err(GateError::Overtaken);
+            }
+            turn = switch.turn()?;
         }
-        let next = turn.holds.other();
+        let next = if hold == Hold::Sealed { Place::Sealed } else { turn.holds.next() };
         revision.enter(&slots, next)?;
         self.step("swap")?;
-        switch.set(next, trial)?;
+        let turned = match hold {
+            Hold::Sealed => {
+                switch.set(next);
+                true
+            }
+            Hold::ForGood => switch.replace(turn, next, None)?,
+            Hold::For(time) => switch.replace(turn, next, Some((time, turn.holds)))?,
+        };
+        if !turned {
+            return Err(GateError::Overtaken);
+        }
         // In force. What remains is tidying, and its failure changes nothing.
-        if trial.is_none() {
+        if hold == Hold::ForGood {
             forget(&slots, turn.holds);
         }
         pins.forget_vanished(interfaces, guarded.as_fd());
+        pins.resize(made);
+        for old in pins.of_other_layouts() {
+            old.all().unwrap_or_default().iter().for_each(|path| old.discard(path));
+            old.tidy();
+        }
         Ok(posted)
     }
 
@@ -307,26 +359,22 @@ impl KernelGate {
     fn guard(
         &mut self,
         pins: &Pins,
-        here: Here<'_>,
+        (here, dispatchers): (Here<'_>, &Dispatchers),
         interfaces: &[Interface],
         made: &mut Vec<PathBuf>,
     ) -> Result<Posted, GateError> {
-        let dispatcher = |outwards: bool| {
-            let code = hooks::dispatcher(Hook::Outer, outwards, here).map_err(misfit)?;
-            let name = if outwards { "ts_way_out" } else { "ts_way_in" };
-            load(ProgramKind::SchedCls, None, name, &code)
-        };
-        let (way_in, way_out) = (dispatcher(false)?, dispatcher(true)?);
         let mut posted = Posted { guarded: Vec::new(), vanished: Vec::new(), replaced: false };
         for interface in interfaces {
             self.step("outer")?;
-            let mut attached = attach(pins, At::Ingress, &way_in, interface, made)?;
+            let mut attached = attach(pins, At::Ingress, dispatchers, interface, made)?;
             // Nothing of the loopback interface leaves the host.
             if !interface.is_loopback() {
-                attached &= attach(pins, At::Egress, &way_out, interface, made)?;
+                attached &= attach(pins, At::Egress, dispatchers, interface, made)?;
             }
             if attached {
-                sys::map_update(here.guarded, &interface.index.to_ne_bytes(), &[1, 0, 0, 0])
+                let lost = if interface.ingress_filter { guarded::NOTES_ARE_LOST } else { 0 };
+                let value = u32::from(1 | lost).to_ne_bytes();
+                sys::map_update(here.guarded, &interface.index.to_ne_bytes(), &value)
                     .map_err(bpf("to note a guarded interface"))?;
             }
             let list = if attached { &mut posted.guarded } else { &mut posted.vanished };
@@ -343,6 +391,53 @@ impl KernelGate {
     }
 }
 
+/// How long a post is to hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Hold {
+    ForGood,
+    For(Duration),
+    /// For good, in the place that is the panic button's.
+    Sealed,
+}
+
+/// A post, and what the switch said when it began.
+#[derive(Clone, Copy)]
+struct How<'p, 'o> {
+    posting: &'p Posting<'o>,
+    hold: Hold,
+    begin: Option<Turn>,
+}
+
+/// The dispatchers at interfaces: one program a side, at all of them.
+struct Dispatchers(Vec<(OuterSide, OwnedFd)>);
+
+impl Dispatchers {
+    fn pinned_or_new(
+        pins: &Pins,
+        here: Here<'_>,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<Self, GateError> {
+        let one = |side: OuterSide| {
+            let new = || {
+                let code = hooks::outer(side, here).map_err(misfit)?;
+                load(ProgramKind::SchedCls, None, side.name(), &code)
+            };
+            Ok((side, pins.dispatcher_or_new(side, new, made)?))
+        };
+        OuterSide::ALL.into_iter().map(one).collect::<Result<_, GateError>>().map(Self)
+    }
+
+    fn at(&self, side: OuterSide) -> Option<&OwnedFd> {
+        self.0.iter().find(|(of, _)| *of == side).map(|(_, program)| program)
+    }
+
+    fn ids(&self) -> Result<Vec<(OuterSide, u32)>, GateError> {
+        let id =
+            |(side, program): &(OuterSide, OwnedFd)| Ok((*side, sys::program_id(program.as_fd())?));
+        self.0.iter().map(id).collect::<io::Result<_>>().map_err(bpf("to read its programs"))
+    }
+}
+
 /// Slots with the hooks that they are for.
 type Slots = Vec<(Hook, OwnedFd)>;
 
@@ -353,26 +448,30 @@ fn forget(slots: &[(Hook, OwnedFd)], place: Place) {
     }
 }
 
-/// Gives an interface its link where it has none; `false`: the interface is gone.
+/// Gives an interface its link where it has none, and the dispatcher that it
+/// needs where it has another one; `false`: the interface is gone.
 fn attach(
     pins: &Pins,
     at: At,
-    program: &OwnedFd,
+    dispatchers: &Dispatchers,
     interface: &Interface,
     made: &mut Vec<PathBuf>,
 ) -> Result<bool, GateError> {
     let index = InterfaceIndex(interface.index);
-    let side = match at {
-        At::Ingress => Attach::TcxIngress,
-        At::Egress => Attach::TcxEgress,
-    };
-    if pins.has(at, index) {
+    let side = at.side(interface.port);
+    let Some(program) = dispatchers.at(side) else { return Ok(false) };
+    let attaching = || bpf("to attach to an interface");
+    if let Some(link) = pins.link_at(at, index) {
+        let stands = sys::link_info(link.as_fd()).map_err(attaching())?.program;
+        if stands != sys::program_id(program.as_fd()).map_err(attaching())? {
+            sys::link_update(link.as_fd(), program.as_fd()).map_err(attaching())?;
+        }
         return Ok(true);
     }
-    match sys::link_interface(program.as_fd(), interface.index, side, sys::Order::First) {
+    match sys::link_interface(program.as_fd(), interface.index, side.attach(), sys::Order::First) {
         Ok(link) => pins.keep_at(link.as_fd(), at, index, made).map(|()| true),
         Err(e) if e.raw_os_error() == Some(libc::ENODEV) => Ok(false),
-        Err(e) => Err(bpf("to attach to an interface")(e)),
+        Err(e) => Err(attaching()(e)),
     }
 }
 
@@ -382,7 +481,15 @@ impl Gate for KernelGate {
         posting: &Posting<'_>,
         interfaces: &[Interface],
     ) -> Result<Posted, GateError> {
-        self.post_for(posting, interfaces, None)
+        self.post_for(posting, interfaces, Hold::ForGood)
+    }
+
+    fn seal(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+    ) -> Result<Posted, GateError> {
+        self.post_for(posting, interfaces, Hold::Sealed)
     }
 
     fn try_out(
@@ -391,7 +498,7 @@ impl Gate for KernelGate {
         interfaces: &[Interface],
         time: Duration,
     ) -> Result<Posted, GateError> {
-        self.post_for(posting, interfaces, Some(time))
+        self.post_for(posting, interfaces, Hold::For(time))
     }
 
     fn confirm(&mut self) -> Result<Record, GateError> {
@@ -481,24 +588,47 @@ impl KernelGate {
         let pins = self.pins();
         if self.turn(&pins)?.is_some_and(|turn| turn.left.is_some()) {
             // Both places are taken; what is on trial guards what is new as it is.
-            let (Some(switch), Some(slot)) = (pins.switch()?, pins.slot(Hook::Outer)?) else {
-                return Ok(None);
-            };
-            let mut made = Vec::new();
-            let guarded = pins.guarded_or_new(&mut made)?;
-            let here = Here {
-                cookie: self.cookie,
-                switch: switch.as_fd(),
-                slot: slot.as_fd(),
-                guarded: guarded.as_fd(),
-            };
-            self.guard(&pins, here, interfaces, &mut made)?;
+            self.guard_on_trial(&pins, interfaces)?;
             return Err(GateError::TrialRunning(Duration::ZERO));
         }
         let brief = brief_of(&record)?;
-        let posted = self.put_up(&Posting { brief: &brief, record }, interfaces, None)?;
+        let posting = Posting { brief: &brief, record };
+        let posted = self.put_up(&posting, interfaces, Hold::ForGood)?;
         drop(lock);
         Ok(Some(posted))
+    }
+
+    /// Gives interfaces that have no gate the one that is up.
+    fn guard_on_trial(&mut self, pins: &Pins, interfaces: &[Interface]) -> Result<(), GateError> {
+        let (Some(switch), Some(slot)) = (pins.switch()?, pins.slot(Hook::Outer)?) else {
+            return Ok(());
+        };
+        let mut made = Vec::new();
+        let guarded = pins.guarded_or_new(&mut made)?;
+        let (_, marks) = pins.secrets_or_new(&mut made)?;
+        let labels = pins.labels()?;
+        let here = Here {
+            cookie: self.cookie,
+            switch: switch.as_fd(),
+            slot: slot.as_fd(),
+            guarded: guarded.as_fd(),
+            labels: labels.as_ref().map(AsFd::as_fd),
+            marks,
+            types: types::at_packets(),
+            outer: &[],
+        };
+        let dispatchers = Dispatchers::pinned_or_new(pins, here, &mut made)?;
+        self.guard(pins, (here, &dispatchers), interfaces, &mut made).map(drop)
+    }
+
+    /// The numbers by which the gate knows the reach check's own packets;
+    /// `None` where no gate is up.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    pub fn marks(&self) -> Result<Option<Marks>, GateError> {
+        ground::check_root()?;
+        Ok(self.pins().secrets()?.map(|(_, marks)| marks))
     }
 
     /// The decisions as they happen. One reader at a time: what it takes no
@@ -534,18 +664,30 @@ impl KernelGate {
         revision.play(interface, Direction::Inbound, frame)
     }
 
-    /// As if this host forwarded the frame and it left now: it is remembered,
-    /// so that its answers pass. Whether it may leave.
+    /// As [`Self::play`], as if this host sent the frame and it left now.
+    ///
+    /// # Errors
+    /// As [`Gate::ask`].
+    pub fn play_out(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError> {
+        let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
+        Ok(revision.play(interface, Direction::Outbound, frame)?.0)
+    }
+
+    /// As if this host forwarded the frame and it left now, noted as it was
+    /// decided where it came in: it is remembered, so that its answers pass.
+    /// Whether it may leave.
     ///
     /// # Errors
     /// As [`Gate::ask`].
     pub fn forward(
         &self,
-        from: InterfaceIndex,
-        to: InterfaceIndex,
+        ways: (InterfaceIndex, InterfaceIndex),
         frame: &[u8],
+        noted: Option<Note>,
     ) -> Result<bool, GateError> {
-        self.revision()?.ok_or(GateError::NothingInForce)?.forward(from, to, frame)
+        let marks = self.marks()?.ok_or(GateError::NothingInForce)?;
+        let noted = noted.map(|note| marks.note(note));
+        self.revision()?.ok_or(GateError::NothingInForce)?.forward(ways, frame, noted)
     }
 
     /// As [`Gate::ask`], many frames in one go; outbound for frames that leave

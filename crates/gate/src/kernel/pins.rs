@@ -1,27 +1,48 @@
-//! What outlives the process: pins in an own bpffs, one folder a namespace.
+//! What outlives the process: pins in an own bpffs, one folder a namespace and
+//! layout: maps of another layout are another gate's, and go when this one stands.
 
 use std::fs;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 
 use nix::mount::{MntFlags, MsFlags};
 use tipstaff_core::flows;
 use tipstaff_core::interface::Interface;
+use tipstaff_core::orders::Memory;
 use tipstaff_core::packet::InterfaceIndex;
-use tipstaff_core::rates;
+use tipstaff_core::shares;
 
 use super::events::RING_BYTES;
-use super::hooks::Hook;
+use super::frame::{FLOW_BYTES, FLOW_VALUE_BYTES};
+use super::hooks::{Hook, OuterSide, Place};
 use super::label::{LABEL_BYTES, Secret};
 use super::limits::BUCKET_BYTES;
-use super::reading::FLOW_BYTES;
+use super::marks::{MARK_BYTES, Marks};
+use super::shares::SHARE_BYTES;
 use super::sys::{self, MapKind};
-use super::{bpf, system};
+use super::{bpf, ground, system};
 use crate::GateError;
 
 /// `BPF_FS_MAGIC` of `include/uapi/linux/magic.h`.
 const BPF_FS_MAGIC: u32 = 0xcafe_4a11;
+
+/// What stands before the name of a memory that is to take another one's place.
+const RESIZED: &str = "new-";
+
+/// The maps that forget what was not used for longest.
+pub(super) struct MemoryMaps {
+    /// In the order of [`super::flow_table::FlowMaps`].
+    pub(super) answered: OwnedFd,
+    pub(super) unanswered: OwnedFd,
+    pub(super) let_in: OwnedFd,
+    pub(super) fragments: OwnedFd,
+    /// What sources took of rates.
+    pub(super) rates: OwnedFd,
+    /// What networks added of late.
+    pub(super) shares: OwnedFd,
+}
 
 /// The two sides of an interface that can carry a link.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -33,6 +54,15 @@ pub(super) enum At {
 }
 
 impl At {
+    pub(super) const fn side(self, port: bool) -> OuterSide {
+        match (self, port) {
+            (Self::Ingress, false) => OuterSide::In,
+            (Self::Ingress, true) => OuterSide::PortIn,
+            (Self::Egress, false) => OuterSide::Out,
+            (Self::Egress, true) => OuterSide::PortOut,
+        }
+    }
+
     fn prefix(self) -> &'static str {
         match self {
             Self::Ingress => "outer-in-",
@@ -59,6 +89,12 @@ pub(super) const SOCKET_LINKS: [&str; 5] =
 /// The link of the program that labels sockets.
 pub(super) const LABEL_LINK: &str = "label";
 
+/// The layout of all that is pinned: switch, slots, flows, dispatchers.
+const LAYOUT: u32 = 2;
+
+/// Bytes of the map of secrets: those of the hash, and the marks.
+const SECRET_BYTES: usize = 16 + MARK_BYTES;
+
 /// Room for interfaces that have an outer gate.
 const MOST_INTERFACES: u32 = 16_384;
 
@@ -67,17 +103,45 @@ fn is_link(path: &Path) -> bool {
     named || At::index_of_any(path).is_some()
 }
 
+/// How the folder of a namespace begins.
+fn prefix(layout: u32) -> String {
+    match layout {
+        1 => "ns-".into(),
+        layout => format!("ns{layout}-"),
+    }
+}
+
+#[derive(Clone, Debug)]
 pub(super) struct Pins {
     run_dir: PathBuf,
     mount: PathBuf,
     folder: PathBuf,
+    cookie: u64,
+}
+
+/// Makes a directory that only its owner can enter, whatever the umask; one
+/// that is there must be nobody else's.
+pub(super) fn private_folder(path: &Path) -> Result<(), GateError> {
+    let making = || system(format!("making {}", path.display()));
+    match fs::DirBuilder::new().mode(0o700).create(path) {
+        Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
+        made => made.map_err(making())?,
+    }
+    ground::nobody_elses(path)
 }
 
 impl Pins {
     pub(super) fn new(run_dir: &Path, cookie: u64) -> Self {
         let mount = run_dir.join("bpf");
-        let folder = mount.join(format!("ns-{cookie}"));
-        Self { run_dir: run_dir.to_owned(), mount, folder }
+        let folder = mount.join(format!("{}{cookie}", prefix(LAYOUT)));
+        Self { run_dir: run_dir.to_owned(), mount, folder, cookie }
+    }
+
+    /// The gates of other layouts in the same namespace.
+    pub(super) fn of_other_layouts(&self) -> Vec<Self> {
+        let folder = |layout| self.mount.join(format!("{}{}", prefix(layout), self.cookie));
+        let others = (1..LAYOUT).map(folder).filter(|folder| folder.exists());
+        others.map(|folder| Self { folder, ..self.clone() }).collect()
     }
 
     pub(super) fn run_dir(&self) -> &Path {
@@ -91,14 +155,13 @@ impl Pins {
 
     /// Mounts the bpffs where it is not, and makes the folder.
     pub(super) fn prepare(&self) -> Result<(), GateError> {
-        let at = |path: &Path| system(format!("making {}", path.display()));
-        fs::create_dir_all(&self.mount).map_err(at(&self.mount))?;
+        private_folder(&self.mount)?;
         if !self.is_mounted() {
             let flags = MsFlags::MS_NOSUID | MsFlags::MS_NODEV | MsFlags::MS_NOEXEC;
             nix::mount::mount(Some("tipstaff"), &self.mount, Some("bpf"), flags, Some("mode=0700"))
                 .map_err(|e| bpf("to mount a bpffs")(e.into()))?;
         }
-        fs::create_dir_all(&self.folder).map_err(at(&self.folder))
+        private_folder(&self.folder)
     }
 
     pub(super) fn exist(&self) -> bool {
@@ -151,7 +214,10 @@ impl Pins {
         hook: Hook,
         made: &mut Vec<PathBuf>,
     ) -> Result<OwnedFd, GateError> {
-        let new = || sys::map_create(MapKind::ProgramArray, "ts_slot", 4, 4, 2);
+        let new = || {
+            let places = Place::ALL.len() as u32;
+            sys::map_create(MapKind::ProgramArray, "ts_slot", 4, 4, places)
+        };
         self.map_or_new(hook.slot(), new, made)
     }
 
@@ -173,18 +239,35 @@ impl Pins {
         self.map_or_new("labels", new, made)
     }
 
-    /// The secret of the labels' hashes, which outlives posts as the labels do.
-    pub(super) fn secret_or_new(&self, made: &mut Vec<PathBuf>) -> Result<Secret, GateError> {
+    pub(super) fn labels(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("labels")
+    }
+
+    /// The secret of the labels' hashes and the marks, which outlive posts as
+    /// labels and packets do.
+    pub(super) fn secrets_or_new(
+        &self,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<(Secret, Marks), GateError> {
         let new = || {
-            let map = sys::map_create(MapKind::Array, "ts_secret", 4, 16, 1)?;
-            let mut secret = [0; 16];
+            let map = sys::map_create(MapKind::Array, "ts_secret", 4, SECRET_BYTES as u32, 1)?;
+            let mut secret = [0; SECRET_BYTES];
             let mut from = fs::File::open("/dev/urandom")?;
             io::Read::read_exact(&mut from, &mut secret)?;
             sys::map_update(map.as_fd(), &[0; 4], &secret)?;
             Ok(map)
         };
         let map = self.map_or_new("secret", new, made)?;
-        let mut secret = [0; 16];
+        Self::secrets_in(&map)
+    }
+
+    /// The same; `None` where there are none yet.
+    pub(super) fn secrets(&self) -> Result<Option<(Secret, Marks)>, GateError> {
+        self.open("secret")?.map(|map| Self::secrets_in(&map)).transpose()
+    }
+
+    fn secrets_in(map: &OwnedFd) -> Result<(Secret, Marks), GateError> {
+        let mut secret = [0; SECRET_BYTES];
         sys::map_lookup(map.as_fd(), &[0; 4], &mut secret)
             .map_err(bpf("to read what the gate has pinned"))?;
         let half = |at: usize| {
@@ -192,7 +275,25 @@ impl Pins {
             bytes.copy_from_slice(&secret[at..at + 8]);
             u64::from_ne_bytes(bytes)
         };
-        Ok(Secret(half(0), half(8)))
+        let mut marks = [0; MARK_BYTES];
+        marks.copy_from_slice(&secret[16..]);
+        Ok((Secret(half(0), half(8)), Marks::of(marks)))
+    }
+
+    /// The dispatcher of a side of interfaces, pinned or new. One stands at
+    /// all of them, so that it is known by its number.
+    pub(super) fn dispatcher_or_new(
+        &self,
+        side: OuterSide,
+        new: impl FnOnce() -> Result<OwnedFd, GateError>,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<OwnedFd, GateError> {
+        if let Some(program) = self.open(side.name())? {
+            return Ok(program);
+        }
+        let program = new()?;
+        self.keep(program.as_fd(), side.name(), made)?;
+        Ok(program)
     }
 
     /// Whether a link that is not an interface's is there.
@@ -209,23 +310,65 @@ impl Pins {
         self.keep(link, name, made)
     }
 
-    /// A pinned memory that forgets what was not used for longest, 8 bytes a value.
-    fn memory_or_new(
+    /// The memories, each with the room that the orders give it. One that has
+    /// other room is copied into a new one, whose pin takes the place of the old
+    /// one's by [`Self::resize`].
+    pub(super) fn memories_or_new(
+        &self,
+        (memory, may_resize): (Memory, bool),
+        made: &mut Vec<PathBuf>,
+    ) -> Result<MemoryMaps, GateError> {
+        let Memory { flows, sources } = memory;
+        let mut one =
+            |pin, name, sizes: (u32, u32, u32)| self.memory((pin, name), (sizes, may_resize), made);
+        let flow = |room| (FLOW_BYTES, FLOW_VALUE_BYTES, room);
+        Ok(MemoryMaps {
+            answered: one("flows", "ts_flows", flow(flows))?,
+            unanswered: one("flows-unanswered", "ts_flows_half", flow(flows))?,
+            let_in: one("flows-let-in", "ts_flows_in", flow(flows))?,
+            fragments: one("fragments", "ts_fragments", flow(flows::FRAGMENTS as u32))?,
+            rates: one("rates", "ts_rates", (BUCKET_BYTES, 8, sources))?,
+            shares: one("shares", "ts_shares", (SHARE_BYTES, 8, shares::CAPACITY as u32))?,
+        })
+    }
+
+    fn memory(
         &self,
         (pin, name): (&str, &str),
-        (key, entries): (u32, usize),
+        ((key, value, room), may_resize): ((u32, u32, u32), bool),
         made: &mut Vec<PathBuf>,
     ) -> Result<OwnedFd, GateError> {
-        let new = || sys::map_create(MapKind::LruHash, name, key, 8, entries as u32);
-        self.map_or_new(pin, new, made)
+        let new = || sys::map_create(MapKind::LruHash, name, key, value, room);
+        let Some(old) = self.open(pin)? else { return self.map_or_new(pin, new, made) };
+        let info = sys::map_info(old.as_fd()).map_err(bpf("to look at a map"))?;
+        if info.entries == room || !may_resize {
+            return Ok(old);
+        }
+        let new = new().map_err(bpf("to make a map with bpf(2)"))?;
+        let copying = || bpf("to copy what the gate remembers");
+        let mut held = vec![0; value as usize];
+        for key in sys::map_keys(old.as_fd()).map_err(copying())?.iter().take(room as usize) {
+            if sys::map_lookup(old.as_fd(), key, &mut held).map_err(copying())? {
+                sys::map_update(new.as_fd(), key, &held).map_err(copying())?;
+            }
+        }
+        let beside = self.folder.join(format!("{RESIZED}{pin}"));
+        // A post that was cut off may have left one.
+        let _ = fs::remove_file(&beside);
+        sys::pin(new.as_fd(), &beside).map_err(bpf("to pin the gate"))?;
+        made.push(beside);
+        Ok(new)
     }
 
-    pub(super) fn flows_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
-        self.memory_or_new(("flows", "ts_flows"), (FLOW_BYTES, flows::CAPACITY), made)
-    }
-
-    pub(super) fn rates_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
-        self.memory_or_new(("rates", "ts_rates"), (BUCKET_BYTES, rates::CAPACITY), made)
+    /// The memories that were made anew take the places of those before.
+    pub(super) fn resize(&self, made: &[PathBuf]) {
+        for path in made {
+            let name = path.file_name().and_then(|name| name.to_str());
+            if let Some(pin) = name.and_then(|name| name.strip_prefix(RESIZED)) {
+                // What is in force has them whether they are pinned or not.
+                let _ = fs::rename(path, self.folder.join(pin));
+            }
+        }
     }
 
     pub(super) fn events_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
@@ -241,19 +384,16 @@ impl Pins {
         self.open("rates")
     }
 
-    /// Whether the interface has its link, and it is still that interface.
-    pub(super) fn has(&self, at: At, interface: InterfaceIndex) -> bool {
+    /// The link of an interface, when it is still that interface's.
+    pub(super) fn link_at(&self, at: At, interface: InterfaceIndex) -> Option<OwnedFd> {
         let name = at.name(interface);
-        let attached = self
-            .open(&name)
-            .ok()
-            .flatten()
-            .and_then(|link| sys::link_info(link.as_fd()).ok())
-            .is_some_and(|info| info.interface == interface.0);
-        if !attached && self.folder.join(&name).exists() {
+        let link = self.open(&name).ok().flatten().filter(|link| {
+            sys::link_info(link.as_fd()).is_ok_and(|info| info.interface == interface.0)
+        });
+        if link.is_none() && self.folder.join(&name).exists() {
             self.discard(&self.folder.join(name));
         }
-        attached
+        link
     }
 
     /// The id of the program that stands on an interface for the gate.
@@ -327,7 +467,7 @@ impl Pins {
         let of_others = fs::read_dir(&self.mount).into_iter().flatten().flatten();
         let in_use = of_others
             .into_iter()
-            .any(|entry| entry.file_name().to_string_lossy().starts_with("ns-"));
+            .any(|entry| entry.file_name().to_string_lossy().starts_with("ns"));
         if !in_use {
             if self.is_mounted() {
                 let _ = nix::mount::umount2(&self.mount, MntFlags::empty());

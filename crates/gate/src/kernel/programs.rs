@@ -9,12 +9,12 @@ use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
-use tipstaff_core::brief::Brief;
+use tipstaff_core::brief::{Brief, Executables};
+use tipstaff_core::programs::{ProgramNote, ProgramStatus};
 
 use super::label::{LABEL_BYTES, MOST_FOLDERS, Secret};
 use super::sys;
 use crate::Maker;
-use crate::enforceable::Unenforceable;
 
 /// A file that a program can be started from.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -81,25 +81,25 @@ fn opened(path: &Path) -> io::Result<File> {
 }
 
 impl Identity {
-    /// The program at a path, also one that is not there yet.
+    /// The program at a path, also one that is not there yet: what cannot be
+    /// followed, because a folder is not there, a link leads in a circle or
+    /// nowhere, or nobody may look, stands as it is written.
     ///
     /// # Errors
-    /// When a folder on the way cannot be looked at.
+    /// When not even the root of the file system can be looked at.
     pub fn at(path: &Path) -> io::Result<Self> {
-        // What is not there has its identity by the nearest folder that is.
+        let mountinfo = fs::read_to_string("/proc/thread-self/mountinfo")?;
         let mut behind = Vec::new();
         let mut near = path;
         let (file, whole) = loop {
             match fs::canonicalize(near).and_then(|whole| Ok((opened(&whole)?, whole))) {
                 Ok(found) => break found,
-                Err(e) if e.kind() == io::ErrorKind::NotFound => {
+                Err(e) => {
                     behind.extend(near.file_name());
                     near = near.parent().ok_or(e)?;
                 }
-                Err(e) => return Err(e),
             }
         };
-        let mountinfo = fs::read_to_string("/proc/thread-self/mountinfo")?;
         let mut found = Self::of_file(&file, &whole, &mountinfo)?;
         if !behind.is_empty() {
             found.path.extend(behind.into_iter().rev());
@@ -141,6 +141,13 @@ impl Identity {
         if self.names().count() > MOST_FOLDERS { 0 } else { secret.hash(self.names()) }
     }
 
+    /// The label of a socket whose maker cannot be told from others.
+    fn label_of_nobody(process: u32) -> [u8; LABEL_BYTES as usize] {
+        let mut label = [0; LABEL_BYTES as usize];
+        label[20..].copy_from_slice(&process.to_ne_bytes());
+        label
+    }
+
     /// The label of a socket that this program made.
     pub fn label(&self, secret: Secret, process: u32) -> [u8; LABEL_BYTES as usize] {
         let mut label = [0; LABEL_BYTES as usize];
@@ -156,40 +163,77 @@ impl Identity {
 /// the path or inode number.
 pub const KEY_BYTES: u32 = 16;
 
+/// Which file each path leads to, where it is written otherwise or another one
+/// leads there, too: those are one program. `exact`: one file may have two
+/// names in its folders.
+pub fn executables<'p>(paths: impl IntoIterator<Item = &'p str>, exact: bool) -> Executables {
+    let mut known: Vec<(Identity, String)> = Vec::new();
+    let mut found = Executables::new();
+    for path in paths {
+        let Ok(identity) = Identity::at(Path::new(path)) else { continue };
+        let same = |other: &Identity| match (exact, identity.inode) {
+            (true, Some(inode)) => (other.device, other.inode) == (identity.device, Some(inode)),
+            _ => (other.device, &other.path) == (identity.device, &identity.path),
+        };
+        let file = match known.iter().find(|(other, _)| same(other)) {
+            Some((_, file)) => file.clone(),
+            None => {
+                let whole = fs::canonicalize(path).ok();
+                let file = whole.and_then(|whole| whole.into_os_string().into_string().ok());
+                let file = file.unwrap_or_else(|| path.to_owned());
+                known.push((identity, file.clone()));
+                file
+            }
+        };
+        if file != path {
+            found.insert(path.to_owned(), file);
+        }
+    }
+    found
+}
+
 /// The keys of the programs of a list, with their numbers in it. Programs that
-/// are told by a file that is not there have none.
-///
-/// # Errors
-/// [`Unenforceable`] names the rule.
-pub fn keys_of(
-    brief: &Brief,
-    secret: Secret,
-) -> Result<Vec<([u8; KEY_BYTES as usize], u32)>, Unenforceable> {
+/// are told by a file that is not there have none, and neither have those
+/// whose path no kernel program can follow: their sockets are nobody's.
+pub fn keys_of(brief: &Brief, secret: Secret) -> Vec<([u8; KEY_BYTES as usize], u32)> {
     let mut keys: Vec<([u8; KEY_BYTES as usize], u32)> = Vec::new();
     for (at, path) in brief.programs.iter().enumerate() {
-        let refused = |why: String| Unenforceable::program(brief, path, why);
-        let identity = Identity::at(Path::new(path))
-            .map_err(|e| refused(format!("where it stands cannot be looked at: {e}")))?;
-        if !brief.program_exact && identity.names().count() > MOST_FOLDERS {
-            return Err(refused(format!("it stands more than {MOST_FOLDERS} folders deep")));
-        }
+        let Ok(identity) = Identity::at(Path::new(path)) else { continue };
         let id = match brief.program_exact {
             true => identity.inode,
-            false => Some(identity.hash(secret)),
+            false => Some(identity.hash(secret)).filter(|hash| *hash != 0),
         };
         let Some(id) = id else { continue };
         let mut key = [0; KEY_BYTES as usize];
         key[..8].copy_from_slice(&u64::from(identity.device).to_ne_bytes());
         key[8..].copy_from_slice(&id.to_ne_bytes());
-        if let Some((_, other)) = keys.iter().find(|(known, _)| *known == key) {
-            let other = &brief.programs[*other as usize - 1];
-            return Err(refused(format!(
-                "it is the same file as {other}; write one name for both"
-            )));
+        if keys.iter().all(|(known, _)| *known != key) {
+            keys.push((key, at as u32 + 1));
         }
-        keys.push((key, at as u32 + 1));
     }
-    Ok(keys)
+    keys
+}
+
+/// What there is to say of the programs of a list: links that lead elsewhere,
+/// files that are not there, paths that cannot be followed.
+pub fn notes(brief: &Brief) -> Vec<ProgramNote> {
+    let status = |path: &str| {
+        let identity = match Identity::at(Path::new(path)) {
+            Ok(identity) => identity,
+            Err(e) => return Some(ProgramStatus::Unfollowable { why: e.to_string() }),
+        };
+        if !brief.program_exact && identity.names().count() > MOST_FOLDERS {
+            return Some(ProgramStatus::TooDeep { most: MOST_FOLDERS });
+        }
+        match fs::canonicalize(path) {
+            Ok(whole) if whole == Path::new(path) => None,
+            Ok(whole) => Some(ProgramStatus::Link { to: whole.display().to_string() }),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Some(ProgramStatus::Missing),
+            Err(e) => Some(ProgramStatus::Unfollowable { why: e.to_string() }),
+        }
+    };
+    let note = |path: &str| Some(ProgramNote { path: path.to_owned(), status: status(path)? });
+    brief.programs_written().into_iter().filter_map(note).collect()
 }
 
 /// The path by which a running program of that file was started; `None` when
@@ -242,14 +286,23 @@ pub fn label_what_is_open(
                 continue;
             };
             let Some(socket) = socket_here(process, number, cookie) else { continue };
-            let label = label.get_or_insert_with(|| {
-                Identity::of_process(process).map(|i| i.label(secret, process))
+            let label = label.get_or_insert_with(|| match is_in_own_accounts(process) {
+                true => Identity::of_process(process).map(|i| i.label(secret, process)),
+                false => Ok(Identity::label_of_nobody(process)),
             });
             let Ok(label) = label else { break };
             labelled += usize::from(sys::label_socket(labels, socket.as_fd(), label).is_ok());
         }
     }
     Ok(labelled)
+}
+
+/// Whether a process is in the user namespace of this one. Others may run what
+/// only they have mounted.
+fn is_in_own_accounts(process: u32) -> bool {
+    let of = |process: &str| fs::read_link(format!("/proc/{process}/ns/user")).ok();
+    let own = of("self");
+    own.is_some() && of(&process.to_string()) == own
 }
 
 /// A socket of another process, when it is of this network namespace.

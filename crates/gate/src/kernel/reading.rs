@@ -6,10 +6,13 @@
 //! the protocol.
 
 use tipstaff_core::names::address::Family;
+use tipstaff_core::names::traffic::TCP;
 
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
+
+pub use super::frame::{FLOW_BYTES, at, flow};
 
 /// Helper numbers of `include/uapi/linux/bpf.h`.
 pub mod helper {
@@ -47,6 +50,8 @@ pub mod helper {
     pub const SOCKET_RELEASE: i32 = 86;
     /// `bpf_skc_lookup_tcp`.
     pub const SOCKET_LOOKUP_TCP: i32 = 99;
+    /// `bpf_tcp_check_syncookie`.
+    pub const CHECK_SYNCOOKIE: i32 = 100;
     /// `bpf_sk_storage_get`.
     pub const SOCKET_STORAGE: i32 = 107;
     /// `bpf_probe_read_kernel`.
@@ -59,6 +64,8 @@ pub mod helper {
     pub const BOOT_TIME: i32 = 125;
     /// `bpf_set_retval`.
     pub const SET_RETURN: i32 = 187;
+    /// `bpf_skc_to_mptcp_sock`, since Linux 5.19.
+    pub const TO_MPTCP_SOCKET: i32 = 196;
     /// `bpf_ktime_get_tai_ns`, since Linux 6.1.
     pub const WALL_TIME: i32 = 208;
     /// `bpf_ringbuf_output`.
@@ -81,14 +88,20 @@ pub mod skb {
     pub const PROTOCOL: i16 = 16;
     /// The interface.
     pub const INTERFACE: i16 = 40;
-    /// Five words for programs to leave notes in: the slot, the action, and the
-    /// way that the dispatcher says.
+    /// Where the gate leaves its notes: `kernel::marks`.
+    pub const TC_INDEX: i16 = 44;
+    /// Five words for programs to leave notes in: the slot, the action, what
+    /// the dispatcher says, and two of a knock's or of a test run's.
     pub const NOTES: i16 = 48;
-    /// The direction, for the program in the slot: `hooks::OUTWARDS`.
-    pub const OUTWARDS: i16 = NOTES + 8;
+    /// What the dispatcher says, for the program in the slot: `hooks::told`.
+    pub const TOLD: i16 = NOTES + 8;
+    /// A knock's number, in two words.
+    pub const KNOCK: i16 = NOTES + 12;
     /// Test runs: the number of the program that is asked about, and one; 0
     /// for the one that there is.
     pub const ASKED_PROGRAM: i16 = NOTES + 12;
+    /// Test runs: the note that the packet would bear.
+    pub const ASKED_NOTE: i16 = NOTES + 16;
     /// Where the frame begins, to programs that read it directly.
     pub const DATA: i16 = 76;
     /// Where what an XDP program noted before the frame begins.
@@ -97,89 +110,8 @@ pub mod skb {
     pub const SOCKET: i16 = 168;
 }
 
-/// Where things stand on the stack.
-pub mod at {
-    /// The IP header, 40 bytes, and room behind it for the two ports.
-    pub const HEADER: i16 = -64;
-    /// The transport header or an extension header, 20 bytes.
-    pub const TRANSPORT: i16 = -88;
-    /// The traffic key, u32.
-    pub const KEY: i16 = -96;
-    /// A counter slot, u32.
-    pub const SLOT: i16 = -92;
-    /// The time, u64.
-    pub const NOW: i16 = -104;
-    /// The key of a flow, [`super::FLOW_BYTES`] bytes.
-    pub const FLOW: i16 = -480;
-    /// Arguments of a route lookup, 64 bytes.
-    pub const ROUTE: i16 = -208;
-    /// The traffic row's address.
-    pub const TRAFFIC_ROW: i16 = -216;
-    /// The source row's address.
-    pub const SOURCE_ROW: i16 = -224;
-    /// The destination row's address.
-    pub const DESTINATION_ROW: i16 = -232;
-    /// The interface row's address.
-    pub const INTERFACE_ROW: i16 = -240;
-    /// The row of the rules that have not expired.
-    pub const TIME_ROW: i16 = -248;
-    /// The key of a rate's bucket, [`super::super::limits::BUCKET_BYTES`] bytes.
-    pub const BUCKET: i16 = -272;
-    /// What one packet takes of a rate, u64.
-    pub const INCREMENT: i16 = -280;
-    /// How far a source may be ahead of its rate, u64.
-    pub const TOLERANCE: i16 = -288;
-    /// The first time of a bucket, u64.
-    pub const LEVEL: i16 = -296;
-    /// The verdict byte of a rule, u64.
-    pub const VERDICT: i16 = -304;
-    /// The link header, 14 bytes.
-    pub const LINK: i16 = -320;
-    /// An answer of the gate's own from its IP header on, 96 bytes at most.
-    pub const ANSWER: i16 = -416;
-    /// What is to be recorded of the decision, u64.
-    pub const LOG: i16 = -424;
-    /// 4 or 6, u64.
-    pub const FAMILY: i16 = -432;
-    /// Whether the packet assigns an address, should it be for this host, u64.
-    pub const ASSIGNS: i16 = -136;
-    /// The direction, u64.
-    pub const WAY: i16 = -440;
-    /// The number of the program, u64.
-    pub const PROGRAM: i16 = -488;
-    /// The program row's address.
-    pub const PROGRAM_ROW: i16 = -496;
-    /// The context, while every register is a row.
-    pub const CONTEXT: i16 = -504;
-    /// The label of the socket, [`super::super::label::LABEL_BYTES`] bytes; the
-    /// route is not asked for any more when it is read.
-    pub const LABEL: i16 = ROUTE;
-    /// The key of a program, behind its label.
-    pub const PROGRAM_KEY: i16 = ROUTE + 24;
-    /// The record of a decision, 80 bytes; an answer is made after it is written.
-    pub const RECORD: i16 = ANSWER;
-}
-
-/// Bytes of a flow's key: the remote and the local address (IPv4 as
-/// `::ffff:a.b.c.d`), the remote port, the local port (both in network order),
-/// the protocol, zeros.
-pub const FLOW_BYTES: u32 = 40;
-
-/// Where the parts of a flow's key stand in it.
-pub mod flow {
-    /// The remote address.
-    pub const REMOTE: i16 = 0;
-    /// The local address.
-    pub const LOCAL: i16 = 16;
-    /// The remote port, or the identifier of an echo.
-    pub const REMOTE_PORT: i16 = 32;
-    /// The local port.
-    pub const LOCAL_PORT: i16 = 34;
-    /// The protocol.
-    pub const PROTOCOL: i16 = 36;
-    /// 1 for what was let in; zeros behind it.
-    pub const LET_IN: i16 = 37;
-}
+/// In [`at::FRAGMENT`]: the first of several.
+pub const FIRST_FRAGMENT: u64 = 1 << 32;
 
 /// Where to go while reading.
 #[derive(Clone, Copy)]
@@ -210,7 +142,7 @@ pub const fn destination_offset(family: Family) -> i16 {
 
 /// Copies `length` bytes at `offset_reg` (or at 0) from the network header to
 /// the stack; goes to `otherwise` when they are not there.
-fn load(a: &mut Assembler, offset: Option<Reg>, to: i16, length: i32, otherwise: Label) {
+pub(super) fn load(a: &mut Assembler, offset: Option<Reg>, to: i16, length: i32, otherwise: Label) {
     a.copy(R1, R6);
     match offset {
         Some(reg) => a.copy(R2, reg),
@@ -225,7 +157,7 @@ fn load(a: &mut Assembler, offset: Option<Reg>, to: i16, length: i32, otherwise:
 
 /// Jumps to the label when the packet is of that family by its EtherType.
 pub fn family_jumps(a: &mut Assembler, four: Label, six: Label) {
-    let network = |ethertype: u16| i32::from(ethertype.to_be());
+    let network = u16::to_be;
     a.load(Width::W, R2, R6, skb::PROTOCOL);
     a.jump_if(If::Eq, R2, network(0x0800), four);
     a.jump_if(If::Eq, R2, network(0x86dd), six);
@@ -239,7 +171,7 @@ pub fn ip_header(a: &mut Assembler, family: Family, ways: Ways) {
     }
 }
 
-fn version(a: &mut Assembler, version: i32, ways: Ways) {
+fn version(a: &mut Assembler, version: u16, ways: Ways) {
     a.load(Width::B, R1, STACK, at::HEADER);
     a.op(Op::Rsh, R1, 4);
     a.jump_if(If::Ne, R1, version, ways.malformed);
@@ -264,11 +196,37 @@ fn ipv4(a: &mut Assembler, ways: Ways) {
             a.jump_if(If::Eq, R1, 127, loopback);
         }
     }
+    a.load(Width::B, R9, STACK, at::HEADER + 9);
+    let whole = a.label();
     a.load(Width::H, R1, STACK, at::HEADER + 6);
     a.from_network(R1, 16);
-    a.op(Op::And, R1, 0x1fff);
-    a.jump_if(If::Ne, R1, 0, ways.later_fragment);
-    a.load(Width::B, R9, STACK, at::HEADER + 9);
+    a.op(Op::And, R1, 0x3fff);
+    a.jump_if(If::Eq, R1, 0, whole);
+    a.load(Width::H, R3, STACK, at::HEADER + 4);
+    a.from_network(R3, 16);
+    a.copy(R4, R9);
+    a.copy(R2, R1);
+    a.op(Op::And, R2, 0x1fff);
+    fragment(a, 1, whole, ways);
+    a.place(whole);
+}
+
+/// A fragment: r2 its offset, r3 its identification, r4 the protocol; it is
+/// the first of several where the offset is 0. `flags` is the offset at which
+/// it would overwrite the flags of a TCP header (RFC 1858 section 3.2.2).
+fn fragment(a: &mut Assembler, flags: u16, first: Label, ways: Ways) {
+    let (begins, later) = (a.label(), a.label());
+    a.jump_if(If::Eq, R2, 0, begins);
+    a.jump_if(If::Ne, R2, flags, later);
+    a.jump_if(If::Eq, R4, TCP.into(), ways.malformed);
+    a.place(later);
+    a.store(Width::D, STACK, at::FRAGMENT, R3);
+    a.jump(ways.later_fragment);
+    a.place(begins);
+    a.value64(R4, FIRST_FRAGMENT);
+    a.op_reg(Op::Or, R3, R4);
+    a.store(Width::D, STACK, at::FRAGMENT, R3);
+    a.jump(first);
 }
 
 fn ipv6(a: &mut Assembler, ways: Ways) {
@@ -298,24 +256,33 @@ fn ipv6(a: &mut Assembler, ways: Ways) {
 
 /// RFC 8200 section 4, as `core::packet` follows it: six headers, no more.
 fn extension_headers(a: &mut Assembler, ways: Ways) {
-    const CHAINED: [i32; 5] = [0, 43, 44, 51, 60];
+    const CHAINED: [u16; 5] = [0, 43, 44, 51, 60];
     let transport = a.label();
     for _ in 0..tipstaff_core::packet::MOST_EXTENSION_HEADERS {
-        let (extension, fragment, authentication) = (a.label(), a.label(), a.label());
+        let (extension, fragmented, authentication) = (a.label(), a.label(), a.label());
         let (advance, next) = (a.label(), a.label());
-        a.jump_if(If::Eq, R9, 44, fragment);
+        a.jump_if(If::Eq, R9, 44, fragmented);
         a.jump_if(If::Eq, R9, 51, authentication);
         for kind in [0, 43, 60] {
             a.jump_if(If::Eq, R9, kind, extension);
         }
         a.jump(transport);
 
-        a.place(fragment);
+        a.place(fragmented);
         load(a, Some(R7), at::TRANSPORT, 8, ways.malformed);
+        let first = a.label();
         a.load(Width::H, R1, STACK, at::TRANSPORT + 2);
         a.from_network(R1, 16);
-        a.op(Op::And, R1, 0xfff8);
-        a.jump_if(If::Ne, R1, 0, ways.later_fragment);
+        a.op(Op::And, R1, 0xfff9);
+        // A packet in one piece that says so: RFC 6946.
+        a.jump_if(If::Eq, R1, 0, first);
+        a.load(Width::W, R3, STACK, at::TRANSPORT + 4);
+        a.from_network(R3, 32);
+        a.load(Width::B, R4, STACK, at::TRANSPORT);
+        a.copy(R2, R1);
+        a.op(Op::And, R2, 0xfff8);
+        fragment(a, 8, first, ways);
+        a.place(first);
         a.mov(R1, 8);
         a.jump(advance);
 
@@ -351,7 +318,7 @@ pub fn transport_header(a: &mut Assembler, length: i32, ways: Ways) {
     let undeclared = a.label();
     a.jump_if(If::Eq, R8, 0, undeclared);
     a.copy(R1, R7);
-    a.op(Op::Add, R1, length);
+    a.add(R1, length);
     a.jump_if_reg(If::Gt, R1, R8, ways.malformed);
     a.place(undeclared);
     load(a, Some(R7), at::TRANSPORT, length, ways.malformed);

@@ -16,9 +16,12 @@ use tipstaff_core::packet::{Direction, TcpFlags};
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
+use super::frame::at;
+use super::hooks::told;
 use super::limits;
-use super::reading::{at, family_jumps, helper, skb};
-use super::verdict::{KNOCK, Parts};
+use super::marks::{Note, write_note};
+use super::reading::{family_jumps, helper, skb};
+use super::verdict::Parts;
 
 /// The gate's answers in all: nanoseconds that one takes, and how many at once.
 /// 1,000 a second and 200 at once, as Linux bounds its own ICMP (ip-sysctl.rst,
@@ -59,7 +62,7 @@ pub(super) fn answer(a: &mut Assembler, parts: &Parts<'_>, silent: Label) {
     // On its way out a packet is of no such kind.
     let answerable = a.label();
     a.load(Width::D, R1, STACK, at::WAY);
-    a.jump_if(If::Eq, R1, Direction::Outbound as i32, answerable);
+    a.jump_if(If::Eq, R1, Direction::Outbound as u16, answerable);
     a.load(Width::W, R1, R6, skb::PACKET_TYPE);
     a.jump_if(If::Ne, R1, 0, silent);
     a.place(answerable);
@@ -107,8 +110,8 @@ fn answer_of(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
         Family::V6 => (ICMPV6, 128),
     };
     let (reset, prohibited, is_icmp) = (a.label(), a.label(), a.label());
-    a.jump_if(If::Eq, R9, i32::from(TCP), reset);
-    a.jump_if(If::Eq, R9, i32::from(icmp), is_icmp);
+    a.jump_if(If::Eq, R9, u16::from(TCP), reset);
+    a.jump_if(If::Eq, R9, u16::from(icmp), is_icmp);
     if family == Family::V6 {
         for extension in [0, 43, 44, 51, 60] {
             a.jump_if(If::Eq, R9, extension, silent);
@@ -152,14 +155,14 @@ fn load_relative(
 fn within_rate(a: &mut Assembler, parts: &Parts<'_>, silent: Label) {
     let within = a.label();
     let (increment, burst) = ANSWERS;
-    a.load(Width::W, R1, R6, skb::MARK);
-    a.jump_if(If::Eq, R1, KNOCK as i32, within);
+    a.load(Width::W, R1, R6, skb::TOLD);
+    a.jump_if(If::Set, R1, told::KNOCK, within);
     for word in [0, 8, 16] {
         a.store_value(Width::D, STACK, at::BUCKET + word, 0);
     }
     a.store_value(Width::D, STACK, at::INCREMENT, increment);
     a.store_value(Width::D, STACK, at::TOLERANCE, increment * (burst - 1));
-    limits::take(a, parts.rates, within, silent);
+    limits::take(a, parts.rates, None, (within, silent));
     a.place(within);
 }
 
@@ -224,7 +227,7 @@ fn pseudo_header(a: &mut Assembler, family: Family, begin: i16, protocol: u8, le
     let shape = Shape::of(family);
     sum(a, begin + shape.source, i32::from(2 * shape.address));
     // Words count in memory order: the numbers stand in it byte by byte.
-    let number = i32::from(u16::from_ne_bytes([0, protocol]));
+    let number = u16::from_ne_bytes([0, protocol]);
     a.op(Op::Add, R0, number);
     a.copy(R1, length);
     a.from_network(R1, 16);
@@ -263,7 +266,7 @@ fn tcp_reset(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
     let tcp = at::ANSWER + shape.header;
     load_relative(a, i32::from(shape.header), at::TRANSPORT, 20, Begin::Network, silent);
     a.load(Width::B, R1, STACK, at::TRANSPORT + 13);
-    a.jump_if(If::Set, R1, i32::from(TcpFlags::RST), silent);
+    a.jump_if(If::Set, R1, u16::from(TcpFlags::RST), silent);
     within_rate(a, parts, silent);
     left_to_the_card(a, family, TCP, at::TRANSPORT + 16);
     ip_answer(a, family, TCP, shape.header + 20);
@@ -275,7 +278,7 @@ fn tcp_reset(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
     // acknowledging what came.
     let (bare, ready) = (a.label(), a.label());
     a.load(Width::B, R1, STACK, at::TRANSPORT + 13);
-    a.jump_if(If::Set, R1, i32::from(TcpFlags::ACK), bare);
+    a.jump_if(If::Set, R1, u16::from(TcpFlags::ACK), bare);
     a.store_value(Width::W, STACK, tcp + 4, 0);
     a.load(Width::W, R1, STACK, at::TRANSPORT + 4);
     a.from_network(R1, 32);
@@ -306,7 +309,7 @@ fn tcp_reset(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
     a.op(Op::Xor, R0, 0xffff);
     a.store(Width::H, STACK, tcp + 16, R0);
     a.place(send);
-    send_back(a, shape.header + 20, silent);
+    send_back(a, parts, shape.header + 20, silent);
 }
 
 fn administratively_prohibited(
@@ -324,7 +327,7 @@ fn administratively_prohibited(
     // Only a datagram's checksum, in bytes 6 and 7, can have been left to the card.
     let (datagram, known) = (a.label(), a.label());
     a.load(Width::D, R9, STACK, at::VERDICT);
-    a.jump_if(If::Eq, R9, i32::from(UDP), datagram);
+    a.jump_if(If::Eq, R9, u16::from(UDP), datagram);
     a.mov(R7, 0);
     a.jump(known);
     a.place(datagram);
@@ -363,12 +366,12 @@ fn administratively_prohibited(
     a.jump_if(If::Eq, R7, 0, send);
     a.store(Width::H, STACK, icmp + 6, R8);
     a.place(send);
-    send_back(a, length, silent);
+    send_back(a, parts, length, silent);
 }
 
 /// Writes the answer of `length` bytes over the packet and sends it out where
 /// the packet came in. A link header, where there is one, is turned round.
-fn send_back(a: &mut Assembler, length: i16, silent: Label) {
+fn send_back(a: &mut Assembler, parts: &Parts<'_>, length: i16, silent: Label) {
     // An interface without link headers shows its IP header at the begin of the link, too.
     let (bare, sized) = (a.label(), a.label());
     load_relative(a, 0, at::LINK, ETHERNET, Begin::Link, silent);
@@ -385,7 +388,7 @@ fn send_back(a: &mut Assembler, length: i16, silent: Label) {
     a.place(sized);
     a.copy(R1, R6);
     a.copy(R2, R9);
-    a.op(Op::Add, R2, i32::from(length));
+    a.add(R2, i32::from(length));
     a.mov(R3, 0);
     a.call(helper::CHANGE_TAIL);
     a.jump_if(If::Ne, R0, 0, silent);
@@ -405,9 +408,13 @@ fn send_back(a: &mut Assembler, length: i16, silent: Label) {
     let back = a.label();
     a.mov(R2, 0);
     a.load(Width::D, R1, STACK, at::WAY);
-    a.jump_if(If::Ne, R1, Direction::Outbound as i32, back);
+    a.jump_if(If::Ne, R1, Direction::Outbound as u16, back);
     a.mov(R2, INGRESS);
     a.place(back);
+    a.copy(R7, R2);
+    // It leaves as what it is, an answer.
+    write_note(a, parts.marks, Some(Note::Reply));
+    a.copy(R2, R7);
     a.load(Width::W, R1, R6, skb::INTERFACE);
     a.call(helper::REDIRECT);
     a.exit();

@@ -13,12 +13,16 @@ use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::tables::layout::Verdict;
 use tipstaff_core::tables::{Tables, fingerprint};
 
-use super::hooks::{Hook, OUTWARDS, Place};
+use super::flow_table::{FlowMaps, FlowTable};
+use super::hooks::{Hook, Place, told};
 use super::label::Secret;
+use super::marks::Marks;
 use super::reading::skb;
+use super::shares::Shares;
+use super::sockets::ASKED_PROGRAMS;
 use super::sys::{self, MapKind, SKB_CONTEXT, TestRun};
-use super::verdict::{self, CounterSlot, Parts, UNCOUNTED};
-use super::{bpf, connect, load, misfit, programs};
+use super::verdict::{self, CounterSlot, Parts};
+use super::{bpf, connect, load, misfit, programs, types};
 use crate::{GateError, Posting, Record, Tally, Unrecorded};
 
 const TABLES: &str = "ts_tables";
@@ -32,12 +36,17 @@ const FIRST: [u8; 4] = [0; 4];
 /// What outlives revisions.
 #[derive(Clone, Copy)]
 pub(super) struct Memories<'m> {
-    pub(super) flows: BorrowedFd<'m>,
+    pub(super) flows: FlowMaps<'m>,
+    pub(super) shares: BorrowedFd<'m>,
     pub(super) rates: BorrowedFd<'m>,
     pub(super) events: BorrowedFd<'m>,
     pub(super) guarded: BorrowedFd<'m>,
-    /// The labels of the sockets and the secret of their hashes.
-    pub(super) labels: Option<(BorrowedFd<'m>, Secret)>,
+    /// The labels of the sockets.
+    pub(super) labels: Option<BorrowedFd<'m>>,
+    /// The secret of their hashes.
+    pub(super) secret: Secret,
+    /// The gate's own numbers.
+    pub(super) marks: Marks,
 }
 
 pub(super) struct Revision {
@@ -81,16 +90,10 @@ pub(super) fn tai_ahead() -> Result<i32, GateError> {
     both.map(|ahead| ahead as i32).map_err(|e| super::system("reading the clock")(e.into()))
 }
 
-/// Whether anything may be kept from leaving.
-fn restricts_outbound(brief: &Brief) -> bool {
-    let speaks = |rule: &Rule| rule.speaks() && rule.direction == Direction::Outbound;
-    brief.standing.outbound != Action::Allow || brief.rules().any(speaks)
-}
-
-/// Whether anything may be kept from passing through.
-fn restricts_transit(brief: &Brief) -> bool {
-    let speaks = |rule: &Rule| rule.speaks() && rule.direction == Direction::Transit;
-    brief.standing.transit != Action::Allow || brief.rules().any(speaks)
+/// Whether anything may be kept from going that way.
+fn restricts(brief: &Brief, direction: Direction) -> bool {
+    let speaks = |rule: &Rule| rule.speaks() && rule.direction == direction;
+    brief.standing.of(direction) != Action::Allow || brief.rules().any(speaks)
 }
 
 /// A map of keys that the revision looks up, filled.
@@ -137,14 +140,17 @@ impl Revision {
         hooks: &[Hook],
     ) -> Result<Self, GateError> {
         crate::enforceable::check(posting.brief)?;
-        let brief = posting.brief;
+        // Which files programs are is seen now, in one go with their keys.
+        let executables =
+            programs::executables(posting.brief.programs_written(), posting.brief.program_exact);
+        let brief = &posting.brief.clone().with_executables(executables);
         let keys = match memories.labels {
-            Some((_, secret)) => programs::keys_of(brief, secret)?,
+            Some(_) => programs::keys_of(brief, memories.secret),
             None => Vec::new(),
         };
         let programs = filled(PROGRAMS, &keys)?;
         let own = filled(OWN, &keys_of_addresses(&brief.own))?;
-        let built = Tables::build(posting.brief)?;
+        let built = Tables::build(brief)?;
         let layout = built.layout();
         let single = |name, value: &[u8]| {
             let map = sys::map_create(MapKind::Array, name, 4, value.len() as u32, 1)
@@ -168,22 +174,30 @@ impl Revision {
             tables: tables.as_fd(),
             layout,
             counters: counters.as_fd(),
-            flows: memories.flows,
+            flows: FlowTable {
+                maps: memories.flows,
+                stamps: brief.stamps(),
+                shares: Shares { map: memories.shares, room: brief.memory.flows },
+            },
+            sources: brief.memory.sources,
+            marks: memories.marks,
+            types: types::at_packets(),
             rates: memories.rates,
             events: memories.events,
-            labels: memories.labels.map(|(labels, _)| labels),
+            labels: memories.labels,
             programs: programs.as_fd(),
             own: own.as_fd(),
             own_addresses: &brief.own,
             guarded: memories.guarded,
             program_exact: brief.program_exact,
-            restricts_transit: restricts_transit(brief),
-            records: records(posting.brief),
+            restricts_inbound: restricts(brief, Direction::Inbound),
+            restricts_transit: restricts(brief, Direction::Transit),
+            records: records(brief),
             orders: posting.record.hash().first(),
-            standing: posting.brief.standing,
-            refuses: refuses(posting.brief),
-            restricts_outbound: restricts_outbound(posting.brief),
-            foundations: posting.brief.foundations,
+            standing: brief.standing,
+            refuses: refuses(brief),
+            restricts_outbound: restricts(brief, Direction::Outbound),
+            foundations: brief.foundations,
             tai_ahead: tai_ahead()?,
         };
         let made = |hook: Hook| {
@@ -286,7 +300,8 @@ impl Revision {
     /// were when it was posted.
     pub(super) fn knows_programs(&self, brief: &Brief, secret: Secret) -> Result<bool, GateError> {
         let reading = || bpf("to read what is in force");
-        let now = programs::keys_of(brief, secret)?;
+        let files = programs::executables(brief.programs_written(), brief.program_exact);
+        let now = programs::keys_of(&brief.clone().with_executables(files), secret);
         let posted = sys::map_keys(self.programs.as_fd()).map_err(reading())?;
         Ok(now.len() == posted.len() && now.iter().all(|(key, _)| posted.iter().any(|p| p == key)))
     }
@@ -362,40 +377,37 @@ impl Revision {
         (program, frame): (Option<ProgramIndex>, &[u8]),
         repeat: u32,
     ) -> Result<(Decision, Duration), GateError> {
-        let asked = (UNCOUNTED, program.map_or(0, |program| program.0 + 1));
-        let (decision, run, _) = self.run((interface, way), frame, repeat, asked)?;
+        let asked = program.map_or(0, |program| program.0.wrapping_add(ASKED_PROGRAMS));
+        let (decision, run, _) = self.run((interface, way), frame, repeat, Some(asked))?;
         Ok((decision, run.duration))
     }
 
-    /// Runs the program on a frame as if it had arrived. What it would answer
-    /// comes back beside the decision.
+    /// Runs the program on a frame as if it had arrived, or left. What it would
+    /// answer comes back beside the decision.
     pub(super) fn play(
         &self,
         interface: InterfaceIndex,
         way: Direction,
         frame: &[u8],
     ) -> Result<(Decision, Vec<u8>), GateError> {
-        let (decision, run, out) = self.run((interface, way), frame, 1, (0, 0))?;
+        let (decision, run, out) = self.run((interface, way), frame, 1, None)?;
         // TCX_REDIRECT: what stands in the buffer now is the answer.
         Ok((decision, if run.returned == 7 { out } else { Vec::new() }))
     }
 
     /// Runs the program on a frame that this host forwards, as it leaves;
-    /// whether it passes.
+    /// whether it passes. `noted`: how it was decided where it came in.
     pub(super) fn forward(
         &self,
-        from: InterfaceIndex,
-        to: InterfaceIndex,
+        (from, to): (InterfaceIndex, InterfaceIndex),
         frame: &[u8],
+        noted: Option<u16>,
     ) -> Result<bool, GateError> {
-        let mut context = [0u8; SKB_CONTEXT];
-        let mut set = |at: i16, value: u32| {
-            context[at as usize..at as usize + 4].copy_from_slice(&value.to_ne_bytes());
-        };
-        set(skb::INTERFACE, to.0);
-        set(skb::CAME_FROM, from.0);
-        set(skb::OUTWARDS, OUTWARDS as u32);
-        let (run, _) = sys::test_run_skb(self.program.as_fd(), frame, &mut context, 1)
+        let mut context = Context::new(told::OUTWARDS | told::NOTED);
+        context.set(skb::INTERFACE, to.0);
+        context.set(skb::CAME_FROM, from.0);
+        context.set(skb::ASKED_NOTE, noted.unwrap_or_default().into());
+        let (run, _) = sys::test_run_skb(self.program.as_fd(), frame, &mut context.0, 1)
             .map_err(bpf("to ask the gate by a test run"))?;
         Ok(run.returned == Hook::Outer.pass() as u32)
     }
@@ -405,30 +417,46 @@ impl Revision {
         (interface, way): (InterfaceIndex, Direction),
         frame: &[u8],
         repeat: u32,
-        (mark, program): (u32, u32),
+        asked: Option<u32>,
     ) -> Result<(Decision, TestRun, Vec<u8>), GateError> {
-        let mut context = [0u8; SKB_CONTEXT];
-        let mut set = |at: i16, value: u32| {
-            context[at as usize..at as usize + 4].copy_from_slice(&value.to_ne_bytes());
-        };
-        set(skb::MARK, mark);
-        set(skb::INTERFACE, interface.0);
-        set(skb::ASKED_PROGRAM, program);
+        let mut flags = if asked.is_some() { told::ASKED } else { 0 };
         if way == Direction::Outbound {
-            set(skb::OUTWARDS, OUTWARDS as u32);
-        } else {
-            set(skb::CAME_FROM, interface.0);
+            flags |= told::OUTWARDS;
         }
-        let (run, out) = sys::test_run_skb(self.program.as_fd(), frame, &mut context, repeat)
+        let mut context = Context::new(flags);
+        context.set(skb::INTERFACE, interface.0);
+        context.set(skb::ASKED_PROGRAM, asked.unwrap_or_default());
+        if way != Direction::Outbound {
+            context.set(skb::CAME_FROM, interface.0);
+        }
+        let (run, out) = sys::test_run_skb(self.program.as_fd(), frame, &mut context.0, repeat)
             .map_err(bpf("to ask the gate by a test run"))?;
-        let note = |at: i16| {
-            let at = at as usize;
-            u32::from_ne_bytes([context[at], context[at + 1], context[at + 2], context[at + 3]])
-        };
-        let speaker = CounterSlot(note(skb::NOTES)).speaker().unwrap_or(Speaker::Unsound);
-        let said = note(skb::NOTES + 4);
+        let speaker = CounterSlot(context.get(skb::NOTES)).speaker().unwrap_or(Speaker::Unsound);
+        let said = context.get(skb::NOTES + 4);
         let verdict = Action::ALL.into_iter().find(|a| u32::from(Verdict::said(*a)) == said);
         let verdict = verdict.unwrap_or(Action::Deny);
         Ok((Decision { verdict, speaker }, run, out))
+    }
+}
+
+/// The `__sk_buff` of a test run.
+struct Context([u8; SKB_CONTEXT]);
+
+impl Context {
+    /// What a dispatcher would have told.
+    fn new(flags: u16) -> Self {
+        let mut context = Self([0; SKB_CONTEXT]);
+        context.set(skb::TOLD, flags.into());
+        context
+    }
+
+    fn set(&mut self, at: i16, value: u32) {
+        let at = at as usize;
+        self.0[at..at + 4].copy_from_slice(&value.to_ne_bytes());
+    }
+
+    fn get(&self, at: i16) -> u32 {
+        let at = at as usize;
+        u32::from_ne_bytes([self.0[at], self.0[at + 1], self.0[at + 2], self.0[at + 3]])
     }
 }

@@ -8,8 +8,9 @@ use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyW
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
+use super::frame::at;
 use super::hooks::Hook;
-use super::reading::{at, destination_offset, helper, skb, source_offset};
+use super::reading::{destination_offset, helper, skb, source_offset};
 use super::verdict::{CounterSlot, Parts};
 use super::{events, limits, sockets};
 
@@ -61,8 +62,8 @@ pub(super) fn row_address(
         return;
     }
     let slot_bytes = dimension.width.bytes();
-    let fanout_bits = dimension.fanout.trailing_zeros() as i32;
-    let slot_bits = slot_bytes.trailing_zeros() as i32;
+    let fanout_bits = dimension.fanout.trailing_zeros() as u16;
+    let slot_bits = slot_bytes.trailing_zeros() as u16;
     if dimension.width == KeyWidth::Bits32 {
         // Compared as "boundary < key + 1" in 64 bits, which never wraps.
         a.op(Op::Add, R1, 1);
@@ -73,7 +74,7 @@ pub(super) fn row_address(
         if depth > 0 {
             let last = level.nodes as i32 - 1;
             let sound = a.label();
-            a.jump_if(If::Lt, R5, level.nodes as i32, sound);
+            a.jump32_if(If::Lt, R5, level.nodes, sound);
             a.mov(R5, last);
             a.place(sound);
             a.op(Op::Lsh, R5, fanout_bits);
@@ -84,7 +85,7 @@ pub(super) fn row_address(
         let mut step = dimension.fanout / 2;
         while step > 0 {
             at_or_below(a, dimension.width, (step * slot_bytes) as i16);
-            a.op(Op::Lsh, R4, step.trailing_zeros() as i32);
+            a.op(Op::Lsh, R4, step.trailing_zeros() as u16);
             a.op_reg(Op::Add, R5, R4);
             a.op(Op::Lsh, R4, slot_bits);
             a.op_reg(Op::Add, R3, R4);
@@ -95,8 +96,8 @@ pub(super) fn row_address(
     a.op(Op::Lsh, R5, 1);
     a.op_reg(Op::Add, R3, R5);
     a.load(Width::H, R5, R3, 0);
-    a.jump_if(If::Gt, R5, dimension.classes as i32 - 1, unsound);
-    a.op(Op::Mul, R5, parts.layout.row_bytes() as i32);
+    a.jump32_if(If::Gt, R5, dimension.classes - 1, unsound);
+    a.op(Op::Mul, R5, parts.layout.row_bytes() as u16);
     a.map_value(R3, parts.tables, dimension.rows_offset);
     a.op_reg(Op::Add, R3, R5);
 }
@@ -129,11 +130,11 @@ fn at_or_below(a: &mut Assembler, width: KeyWidth, offset: i16) {
 /// `((~k & b) | (~(k ^ b) & d)) >> 63`.
 fn borrow(a: &mut Assembler, key: Reg) {
     a.copy(R4, key);
-    a.op(Op::Xor, R4, -1);
+    a.not(R4);
     a.op_reg(Op::And, R4, R0);
     a.copy(R8, key);
     a.op_reg(Op::Xor, R8, R0);
-    a.op(Op::Xor, R8, -1);
+    a.not(R8);
     a.op_reg(Op::And, R8, R7);
     a.op_reg(Op::Or, R4, R8);
     a.op(Op::Rsh, R4, 63);
@@ -225,24 +226,24 @@ pub(super) fn first_rule(
     a.op_reg(Op::Add, R3, R1);
     a.load(Width::B, R1, R3, 0);
     a.op_reg(Op::Add, R9, R1);
-    a.jump_if(If::Gt, R9, layout.rules as i32 - 1, unsound);
+    a.jump32_if(If::Gt, R9, layout.rules - 1, unsound);
     a.map_value(R3, parts.tables, layout.verdicts_offset);
     a.op_reg(Op::Add, R3, R9);
     a.load(Width::B, R1, R3, 0);
     if !routed {
-        a.jump_if(If::Set, R1, i32::from(Verdict::ROUTED | Verdict::LIMITED), later);
+        a.jump_if(If::Set, R1, u16::from(Verdict::ROUTED | Verdict::LIMITED), later);
     }
     a.copy(R8, R1);
-    a.op(Op::And, R8, i32::from(Verdict::ACTION));
+    a.op(Op::And, R8, u16::from(Verdict::ACTION));
     a.copy(R7, R9);
     a.op(Op::Lsh, R7, 1); // two slots a rule
-    a.op(Op::Add, R7, CounterSlot::FIRST_RULE as i32);
+    a.add(R7, CounterSlot::FIRST_RULE as i32);
     if layout.logs {
         let quiet = a.label();
         a.copy(R2, R1);
-        a.op(Op::And, R2, i32::from(Verdict::LOG));
+        a.op(Op::And, R2, u16::from(Verdict::LOG));
         a.jump_if(If::Eq, R2, 0, quiet);
-        a.store_value(Width::D, STACK, at::LOG, events::wanted::ALL);
+        a.store_value(Width::D, STACK, at::LOG, events::wanted::ALL.into());
         a.place(quiet);
     }
     limits::ask(a, (hook, parts), unsound, finish);
@@ -259,7 +260,7 @@ fn wall_seconds(a: &mut Assembler, parts: &Parts<'_>) {
     a.copy(R1, R0);
     a.value64(R2, 1_000_000_000);
     a.op_reg(Op::Div, R1, R2);
-    a.op(Op::Sub, R1, parts.tai_ahead);
+    a.add(R1, -parts.tai_ahead);
     // Only the lower half, as the key is 32 bits wide.
     a.op(Op::Lsh, R1, 32);
     a.op(Op::Rsh, R1, 32);
@@ -291,7 +292,7 @@ fn eight_words_a_turn(a: &mut Assembler, rows: &[Reg], words: u32, found: Label,
         a.op(Op::Add, *row, 64);
     }
     a.op(Op::Add, R9, 512);
-    a.jump_if(If::Lt, R9, words as i32 * 64, turn);
+    a.jump32_if(If::Lt, R9, words * 64, turn);
     a.jump(none);
     a.place(hit);
     for word in 0..8 {

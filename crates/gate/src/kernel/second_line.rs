@@ -8,23 +8,18 @@ use std::fs::{self, File};
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
 
 use nix::mount::{MntFlags, MsFlags};
 use tipstaff_core::names::address::Family;
 
 use super::assembler::{Assembler, R0};
-use super::btf::Btf;
 use super::hooks::{self, Here, Hook};
-use super::label::{self, Offsets, Secret};
-use super::pins::{LABEL_LINK, Pins};
+use super::label::{self, Secret};
+use super::pins::{LABEL_LINK, Pins, private_folder};
 use super::reading::helper;
 use super::sys::{self, Attach, ProgramKind};
-use super::{bpf, load, misfit, programs, system};
+use super::{bpf, load, misfit, programs, system, types};
 use crate::GateError;
-
-/// Where the kernel describes its types.
-const TYPES: &str = "/sys/kernel/btf/vmlinux";
 
 /// The links of the hooks at the sockets: pin, hook, way, place.
 const LINKS: [(&str, Hook, bool, Attach); 4] = [
@@ -49,7 +44,7 @@ fn control_groups(run_dir: &Path) -> Option<File> {
     }
     // Not mounted where it can be seen: for a moment, and held by its descriptor.
     let folder = run_dir.join("groups");
-    fs::create_dir_all(&folder).ok()?;
+    private_folder(&folder).ok()?;
     let mounted = nix::mount::mount(
         Some("tipstaff"),
         &folder,
@@ -65,7 +60,7 @@ fn control_groups(run_dir: &Path) -> Option<File> {
 
 /// Why this machine cannot tell programs apart; `None`: it can.
 pub(crate) fn cannot_tell_programs() -> Option<&'static str> {
-    if !Path::new(TYPES).exists() {
+    if !types::are_described() {
         Some(
             "this kernel does not describe its types (CONFIG_DEBUG_INFO_BTF), which programs are told by",
         )
@@ -74,30 +69,22 @@ pub(crate) fn cannot_tell_programs() -> Option<&'static str> {
     }
 }
 
-/// They do not change while the kernel runs.
-fn offsets() -> Option<Offsets> {
-    static KNOWN: OnceLock<Option<Offsets>> = OnceLock::new();
-    *KNOWN.get_or_init(|| {
-        let types = fs::read(TYPES).ok()?;
-        Offsets::of(&Btf::read(&types).ok()?).ok()
-    })
-}
-
 /// The labels of the sockets. Where nobody labels yet, the program that does
 /// is attached, and what is open already gets its labels. `None`: this kernel
 /// cannot.
 pub(super) fn labels(
     pins: &Pins,
-    cookie: u64,
+    (cookie, secret): (u64, Secret),
     made: &mut Vec<PathBuf>,
-) -> Result<Option<(OwnedFd, Secret)>, GateError> {
+) -> Result<Option<OwnedFd>, GateError> {
     if pins.has_link(LABEL_LINK)? {
-        return Ok(Some((pins.labels_or_new(made)?, pins.secret_or_new(made)?)));
+        return pins.labels_or_new(made).map(Some);
     }
-    let (Some(offsets), Some(groups)) = (offsets(), control_groups(pins.run_dir())) else {
+    let (Some(offsets), Some(groups)) = (types::at_sockets(), control_groups(pins.run_dir()))
+    else {
         return Ok(None);
     };
-    let (labels, secret) = (pins.labels_or_new(made)?, pins.secret_or_new(made)?);
+    let labels = pins.labels_or_new(made)?;
     let code = label::program(labels.as_fd(), cookie, secret, offsets).map_err(misfit)?;
     let program = load(ProgramKind::CgroupSock, Some(Attach::SocketMade), "ts_label", &code)?;
     let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), Attach::SocketMade)
@@ -105,7 +92,7 @@ pub(super) fn labels(
     pins.keep_link(link.as_fd(), LABEL_LINK, made)?;
     programs::label_what_is_open(labels.as_fd(), secret, cookie)
         .map_err(system("reading /proc"))?;
-    Ok(Some((labels, secret)))
+    Ok(Some(labels))
 }
 
 /// Whether a program may ask in whose namespace a packet is: since about Linux
@@ -157,7 +144,7 @@ pub(super) fn attach(
         }
         let Some(groups) = &groups else { continue };
         let here = Here { slot: slot.as_fd(), ..here };
-        let code = hooks::dispatcher(hook, outwards, here).map_err(misfit)?;
+        let code = hooks::at_sockets(hook, outwards, here).map_err(misfit)?;
         let program = load(hook.kind(), hook.attach(), "ts_at_sockets", &code)?;
         let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), place)
             .map_err(bpf("to attach to the control groups"))?;

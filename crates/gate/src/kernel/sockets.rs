@@ -3,72 +3,110 @@
 
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{TCP, UDP};
-use tipstaff_core::packet::Direction;
+use tipstaff_core::packet::{Direction, ProgramIndex};
 
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R9, Reg, STACK, Width,
 };
-use super::hooks::Hook;
+use super::frame::at;
+use super::hooks::{Hook, told};
 use super::label::field;
-use super::reading::{at, helper, skb, source_offset};
-use super::verdict::{Parts, UNCOUNTED};
+use super::reading::{helper, skb, source_offset};
+use super::verdict::Parts;
+
+/// What is added to the number of a program that a test run asks about: 0 is
+/// no question, and [`ProgramIndex::UNKNOWN`] wraps to 1.
+pub(super) const ASKED_PROGRAMS: u32 = 2;
+
+/// Where the lower half of 64 bits stands in them.
+const LOW: i16 = if cfg!(target_endian = "little") { 0 } else { 4 };
 
 /// `struct bpf_sock_addr`: the socket, a pointer.
 const ADDRESS_SOCKET: i16 = 64;
 
-/// Copies the label to the stack, zeros where there is none. r0 to r5 and r9
-/// are lost.
+/// Copies the label to the stack, zeros where there is none, and says there
+/// whether there is a socket at all. r0 to r5 and r9 are lost.
 pub(super) fn label(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     for word in 0..3 {
         a.store_value(Width::D, STACK, at::LABEL + word * 8, 0);
     }
-    let Some(labels) = parts.labels else { return };
+    a.store_value(Width::D, STACK, at::SOCKET, 0);
+    if parts.labels.is_none() {
+        return;
+    }
     let done = a.label();
-    let storage = |a: &mut Assembler, socket: Reg| {
-        a.copy(R2, socket);
-        a.map(R1, labels);
-        a.mov(R3, 0);
-        a.mov(R4, 0);
-        a.call(helper::SOCKET_STORAGE);
-    };
     match hook {
         Hook::Connect(_) => {
             a.load(Width::D, R9, R6, ADDRESS_SOCKET);
             a.jump_if(If::Eq, R9, 0, done);
-            storage(a, R9);
-            a.jump_if(If::Eq, R0, 0, done);
-            copy(a);
+            label_of(a, R9, parts, done);
         }
         Hook::Inner => {
             own_socket(a, done);
-            storage(a, R0);
-            a.jump_if(If::Eq, R0, 0, done);
-            copy(a);
+            a.copy(R9, R0);
+            label_of(a, R9, parts, done);
         }
         Hook::Outer => {
             let inbound = a.label();
             a.load(Width::D, R1, STACK, at::WAY);
-            a.jump_if(If::Eq, R1, Direction::Inbound as i32, inbound);
-            a.jump_if(If::Eq, R1, Direction::Transit as i32, done);
+            a.jump_if(If::Eq, R1, Direction::Inbound as u16, inbound);
+            a.jump_if(If::Eq, R1, Direction::Transit as u16, done);
             own_socket(a, done);
-            storage(a, R0);
-            a.jump_if(If::Eq, R0, 0, done);
-            copy(a);
+            a.copy(R9, R0);
+            label_of(a, R9, parts, done);
             a.jump(done);
 
             a.place(inbound);
             let release = a.label();
             listener(a, done);
             a.copy(R9, R0);
-            storage(a, R9);
-            a.jump_if(If::Eq, R0, 0, release);
-            copy(a);
+            label_of(a, R9, parts, release);
             a.place(release);
             a.copy(R1, R9);
             a.call(helper::SOCKET_RELEASE);
         }
     }
     a.place(done);
+}
+
+/// r0 = the label at a socket, or 0. r1 to r4 are lost.
+fn storage(a: &mut Assembler, socket: Reg, parts: &Parts<'_>) {
+    let Some(labels) = parts.labels else {
+        a.mov(R0, 0);
+        return;
+    };
+    a.copy(R2, socket);
+    a.map(R1, labels);
+    a.mov(R3, 0);
+    a.mov(R4, 0);
+    a.call(helper::SOCKET_STORAGE);
+}
+
+/// Copies the label of a socket to the stack. What the kernel makes for an
+/// MPTCP socket, which carries its connections, has the label of that one. Goes
+/// to `none` where there is none.
+fn label_of(a: &mut Assembler, socket: Reg, parts: &Parts<'_>, none: Label) {
+    let found = a.label();
+    a.store_value(Width::D, STACK, at::SOCKET, 1);
+    storage(a, socket, parts);
+    a.jump_if(If::Ne, R0, 0, found);
+    if parts.types.is_some_and(|types| types.mptcp) {
+        a.copy(R1, socket);
+        a.call(helper::TO_MPTCP_SOCKET);
+        a.jump_if(If::Eq, R0, 0, none);
+        storage(a, R0, parts);
+        a.jump_if(If::Ne, R0, 0, found);
+    }
+    a.jump(none);
+    a.place(found);
+    copy(a);
+}
+
+/// Goes to `owned` when the whole socket at r0 has a label: a program made it.
+/// r0 to r4 are lost.
+pub(super) fn jump_if_owned(a: &mut Assembler, parts: &Parts<'_>, owned: Label) {
+    storage(a, R0, parts);
+    a.jump_if(If::Ne, R0, 0, owned);
 }
 
 /// r0 = the socket of a packet at its sender or receiver.
@@ -106,8 +144,8 @@ fn listener(a: &mut Assembler, none: Label) {
         a.mov(R3, size);
         a.mov(R4, -1); // BPF_F_CURRENT_NETNS
         a.mov(R5, 0);
-        a.jump_if(If::Eq, R0, i32::from(TCP), tcp);
-        a.jump_if(If::Eq, R0, i32::from(UDP), udp);
+        a.jump_if(If::Eq, R0, u16::from(TCP), tcp);
+        a.jump_if(If::Eq, R0, u16::from(UDP), udp);
         a.jump(none);
         for (label, lookup) in [(tcp, helper::FULL_LOOKUP_TCP), (udp, helper::FULL_LOOKUP_UDP)] {
             a.place(label);
@@ -119,27 +157,36 @@ fn listener(a: &mut Assembler, none: Label) {
     a.place(found);
 }
 
-/// The number of the program goes to the stack. r0 to r5 and r9 are lost.
+/// The number of the program goes to the stack: that of
+/// [`ProgramIndex::UNKNOWN`] where there is a socket and nobody can say who
+/// made it. r0 to r5 and r9 are lost.
 pub(super) fn program(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
-    let done = a.label();
-    a.store_value(Width::D, STACK, at::PROGRAM, 0);
+    let (done, unknown) = (a.label(), a.label());
+    a.store_value(Width::D, STACK, at::PROGRAM, ProgramIndex::OTHER.0 as i32);
     if hook == Hook::Outer {
         // A test run may ask about a program that is not there.
         let real = a.label();
-        a.load(Width::W, R1, R6, skb::MARK);
-        a.jump_if(If::Ne, R1, UNCOUNTED as i32, real);
+        a.load(Width::W, R1, R6, skb::TOLD);
+        a.op(Op::And, R1, told::ASKED);
+        a.jump_if(If::Eq, R1, 0, real);
         a.load(Width::W, R1, R6, skb::ASKED_PROGRAM);
         a.jump_if(If::Eq, R1, 0, real);
-        a.op(Op::Sub, R1, 1);
-        a.store(Width::D, STACK, at::PROGRAM, R1);
+        // In 32 bits: the number before the first is the one that nobody knows.
+        a.op(Op::Sub, R1, ASKED_PROGRAMS as u16);
+        a.store_value(Width::D, STACK, at::PROGRAM, 0);
+        a.store(Width::W, STACK, at::PROGRAM + LOW, R1);
         a.jump(done);
         a.place(real);
     }
     label(a, hook, parts);
+    a.load(Width::D, R1, STACK, at::SOCKET);
+    a.jump_if(If::Eq, R1, 0, done);
     let id = if parts.program_exact { field::INODE } else { field::PATH };
     a.load(Width::W, R1, STACK, at::LABEL + field::DEVICE);
+    a.jump_if(If::Eq, R1, 0, unknown);
     a.store(Width::D, STACK, at::PROGRAM_KEY, R1);
     a.load(Width::D, R1, STACK, at::LABEL + id);
+    a.jump_if(If::Eq, R1, 0, unknown);
     a.store(Width::D, STACK, at::PROGRAM_KEY + 8, R1);
     a.map(R1, parts.programs);
     a.stack(R2, at::PROGRAM_KEY);
@@ -147,5 +194,9 @@ pub(super) fn program(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     a.jump_if(If::Eq, R0, 0, done);
     a.load(Width::W, R1, R0, 0);
     a.store(Width::D, STACK, at::PROGRAM, R1);
+    a.jump(done);
+    a.place(unknown);
+    a.store_value(Width::D, STACK, at::PROGRAM, 0);
+    a.store_value(Width::W, STACK, at::PROGRAM + LOW, ProgramIndex::UNKNOWN.0 as i32);
     a.place(done);
 }

@@ -21,7 +21,7 @@ impl KernelGate {
         ground::check_root()?;
         let Some(turn) = self.turn(&self.pins())? else { return Ok(None) };
         let Some(left) = turn.left else { return Ok(None) };
-        let (now, then) = (self.record_at(turn.holds)?, self.record_at(turn.holds.other())?);
+        let (now, then) = (self.record_at(turn.holds)?, self.record_at(turn.other)?);
         Ok(Some(Pending { left, now, then }))
     }
 
@@ -36,7 +36,7 @@ impl KernelGate {
         }
         ground::check_root()?;
         match self.turn(&self.pins())? {
-            Some(turn) if turn.fell_back => self.record_at(turn.holds.other()),
+            Some(turn) if turn.fell_back => self.record_at(turn.other),
             _ => Ok(None),
         }
     }
@@ -51,8 +51,10 @@ impl KernelGate {
         let record = self.record_at(turn.holds)?;
         match (turn.left, record) {
             (Some(_), Some(record)) => {
-                switch.set(turn.holds, None)?;
-                forget(&slots, turn.holds.other());
+                if !switch.replace(turn, turn.holds, None)? {
+                    return Err(GateError::Overtaken);
+                }
+                forget(&slots, turn.other);
                 drop(lock);
                 Ok(record)
             }
@@ -74,7 +76,9 @@ impl KernelGate {
         if turn.left.is_none() {
             return Err(if turn.fell_back { GateError::TrialOver } else { GateError::NoTrial });
         }
-        switch.set(turn.holds, Some(time))?;
+        if !switch.replace(turn, turn.holds, Some((time, turn.other)))? {
+            return Err(GateError::Overtaken);
+        }
         drop(lock);
         Ok(())
     }
@@ -92,10 +96,12 @@ impl KernelGate {
         if turn.left.is_none() {
             return Err(if turn.fell_back { GateError::TrialOver } else { GateError::NoTrial });
         }
-        switch.set(turn.holds.other(), None)?;
+        if !switch.replace(turn, turn.other, None)? {
+            return Err(GateError::Overtaken);
+        }
         forget(&slots, turn.holds);
         drop(lock);
-        self.record_at(turn.holds.other())
+        self.record_at(turn.other)
     }
 
     /// Takes the orders out of force for a time; then the kernel itself puts
@@ -115,12 +121,13 @@ impl KernelGate {
         if self.record_at(turn.holds)?.is_none() {
             return Err(GateError::NothingInForce);
         }
-        let empty = turn.holds.other();
-        switch.set(turn.holds, None)?;
+        let empty = turn.holds.next();
         for (_, slot) in &slots {
             Revision::leave(slot.as_fd(), empty)?;
         }
-        switch.set(empty, Some(time))?;
+        if !switch.replace(turn, empty, Some((time, turn.holds)))? {
+            return Err(GateError::Overtaken);
+        }
         drop(lock);
         Ok(())
     }

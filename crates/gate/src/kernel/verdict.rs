@@ -14,39 +14,44 @@ use tipstaff_core::orders::{Action, FoundationSwitches, Standing};
 use tipstaff_core::packet::Direction;
 use tipstaff_core::tables::layout::{Layout, Verdict};
 
-use super::assembler::{Assembler, If, Label, Misfit, Op, R0, R1, R2, R6, R7, R8, STACK, Width};
-use super::before::before_rules;
-use super::hooks::{EARLY, Hook, OUTWARDS};
-use super::reading::{Ways, at, family_jumps, helper, ip_header, skb};
+use super::assembler::{
+    Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, STACK, Width,
+};
+use super::flow_table::{self, FlowTable};
+use super::foundations::{before_rules, own};
+use super::frame::at;
+use super::hooks::{Hook, told};
+use super::marks::{Marks, Note, write_note};
+use super::reading::{Ways, destination_offset, family_jumps, helper, ip_header, skb};
 use super::rows::{address_rows, first_rule};
-use super::{events, refuse, remember};
+use super::types::KernelTypes;
+use super::{events, link, refuse};
 
 /// tcx: let the next program decide, and the stack after it.
 pub(super) const NEXT: i32 = -1;
 /// tcx: drop.
 pub(super) const DROP: i32 = 2;
-/// A packet with this mark is not counted. Test runs set it; nothing that
-/// arrives on a wire has a mark yet.
-pub const UNCOUNTED: u32 = 0x7469_7073;
-/// A packet with this mark is a knock of the reach check: decided and answered
-/// like any other, but neither counted nor recorded, and no rate is taken from.
-pub const KNOCK: u32 = 0x7469_706b;
+/// `PACKET_OTHERHOST` of `linux/if_packet.h`: the frame is for another machine.
+const OTHER_HOST: u16 = 3;
 
 /// A counter slot: who spoke, as a number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct CounterSlot(pub u32);
 
 impl CounterSlot {
-    const STANDING_INBOUND: u32 = 8;
-    const STANDING_TRANSIT: u32 = 9;
-    const UNSOUND: u32 = 10;
-    const NOBODY: u32 = 11;
-    const STANDING_OUTBOUND: u32 = 12;
+    /// Foundations have the first slots, by their numbers.
+    const FOUNDATIONS: u32 = 16;
+    pub(super) const REPLIES: u16 = Foundation::Replies as u16;
+    const STANDING_INBOUND: u32 = 16;
+    const STANDING_TRANSIT: u32 = 17;
+    const UNSOUND: u32 = 18;
+    const NOBODY: u32 = 19;
+    const STANDING_OUTBOUND: u32 = 20;
     /// Decisions of the standing answers that were left out of the records.
-    pub(super) const UNRECORDED: u32 = 13;
+    pub(super) const UNRECORDED: u32 = 21;
     /// Records for which the ring had no room.
-    pub(super) const LOST: u32 = 14;
-    pub(super) const FIRST_RULE: u32 = 16;
+    pub(super) const LOST: u32 = 22;
+    pub(super) const FIRST_RULE: u32 = 32;
 
     /// How many slots a list of `rules` rules needs.
     pub fn count(rules: u32) -> u32 {
@@ -70,8 +75,9 @@ impl CounterSlot {
     /// Who has this slot; `None` for the unused ones.
     pub fn speaker(self) -> Option<Speaker> {
         Some(match self.0 {
-            n if (n as usize) < Foundation::ALL.len() => {
-                Speaker::Foundation(Foundation::ALL[n as usize])
+            n if n < Self::FOUNDATIONS => {
+                let numbered = |f: &Foundation| *f as u32 == n;
+                Speaker::Foundation(Foundation::ALL.into_iter().find(numbered)?)
             }
             Self::STANDING_INBOUND => Speaker::Standing(Direction::Inbound),
             Self::STANDING_OUTBOUND => Speaker::Standing(Direction::Outbound),
@@ -96,8 +102,12 @@ pub struct Parts<'m> {
     pub layout: &'m Layout,
     /// The counters, by [`CounterSlot`].
     pub counters: BorrowedFd<'m>,
-    /// What this host sent.
-    pub flows: BorrowedFd<'m>,
+    /// What this host opened, and let in.
+    pub(super) flows: FlowTable<'m>,
+    /// The gate's own numbers.
+    pub(super) marks: Marks,
+    /// What can be read at a packet; `None`: this kernel does not let programs.
+    pub(super) types: Option<KernelTypes>,
     /// The labels of the sockets; `None` on kernels that do not describe
     /// themselves.
     pub labels: Option<BorrowedFd<'m>>,
@@ -111,10 +121,14 @@ pub struct Parts<'m> {
     pub program_exact: bool,
     /// The interfaces that have an outer gate.
     pub guarded: BorrowedFd<'m>,
+    /// Whether anything may be kept from coming in.
+    pub restricts_inbound: bool,
     /// Whether anything may be kept from passing through.
     pub restricts_transit: bool,
     /// What sources took of rates.
     pub rates: BorrowedFd<'m>,
+    /// So many sources have room there.
+    pub sources: u32,
     /// Whether anything is recorded.
     pub records: bool,
     /// The ring of the records.
@@ -142,17 +156,23 @@ pub(super) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> 
     let mut a = Assembler::default();
     let finish = a.label();
     let foundations = Foundation::ALL.map(|f| (f, a.label()));
-    let foundation = |wanted: Foundation| foundations[wanted as usize].1;
+    let foundation = |wanted: Foundation| {
+        let found = foundations.iter().find(|(f, _)| *f == wanted);
+        found.map_or(finish, |(_, label)| *label)
+    };
+    let later_fragment = a.label();
     let labels = Labels {
         hook,
         ways: Ways {
             malformed: foundation(Foundation::Malformed),
-            later_fragment: foundation(Foundation::LaterFragments),
+            later_fragment,
             loopback: Some(foundation(Foundation::LoopbackElsewhere)),
         },
         neighbours: foundation(Foundation::NeighbourDiscovery),
         errors: foundation(Foundation::IcmpErrors),
         elsewhere: foundation(Foundation::LoopbackElsewhere),
+        named: foundation(Foundation::LinkProtocols),
+        unreadable: foundation(Foundation::Unreadable),
         assignment: foundation(Foundation::AddressAssignment),
         replies: foundation(Foundation::Replies),
         transit: a.label(),
@@ -160,12 +180,15 @@ pub(super) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> 
         rules: a.label(),
         unsound: a.label(),
         stray: a.label(),
+        unanswered: a.label(),
     };
     let (four, six, outwards) = (a.label(), a.label(), a.label());
 
     a.copy(R6, R1);
-    a.store_value(Width::D, STACK, at::LOG, events::wanted::NOTHING);
+    a.store_value(Width::D, STACK, at::LOG, events::wanted::NOTHING.into());
     a.store_value(Width::W, STACK, at::KEY, 0);
+    a.store_value(Width::D, STACK, at::FRAGMENT, 0);
+    a.store_value(Width::D, STACK, at::WAY, Direction::Inbound as i32);
     a.load(Width::W, R2, R6, skb::INTERFACE);
     let not_ours = a.label();
     match hook {
@@ -176,14 +199,19 @@ pub(super) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> 
     // What bears the tag of a VLAN is decided on that VLAN's own interface.
     a.load(Width::W, R2, R6, skb::TAG);
     a.jump_if(If::Set, R2, 0xfff, not_ours);
-    a.load(Width::W, R2, R6, skb::OUTWARDS);
-    a.jump_if(If::Set, R2, OUTWARDS, outwards);
+    a.load(Width::W, R2, R6, skb::TOLD);
+    a.jump_if(If::Set, R2, told::OUTWARDS, outwards);
     a.load(Width::W, R2, R6, skb::PACKET_TYPE);
-    a.jump_if(If::Eq, R2, 3, not_ours);
+    a.jump_if(If::Eq, R2, OTHER_HOST, not_ours);
     family_jumps(&mut a, four, six);
+    if hook == Hook::Outer {
+        link::not_ip(&mut a, link::Begin::Network, &labels, not_ours);
+    }
     a.place(not_ours);
-    a.store_value(Width::W, R6, skb::NOTES, CounterSlot::NOBODY as i32);
-    a.store_value(Width::W, R6, skb::NOTES + 4, i32::from(Verdict::ALLOW));
+    a.mov(R1, CounterSlot::NOBODY as i32);
+    a.store(Width::W, R6, skb::NOTES, R1);
+    a.mov(R1, Verdict::ALLOW.into());
+    a.store(Width::W, R6, skb::NOTES + 4, R1);
     a.mov(R0, hook.pass());
     a.exit();
 
@@ -198,12 +226,19 @@ pub(super) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> 
     a.place(outwards);
     way_out(&mut a, parts, &labels, not_ours);
 
+    if a.is_used(later_fragment) {
+        a.place(later_fragment);
+        let (passes, lone) =
+            (foundation(Foundation::LaterFragments), foundation(Foundation::LoneFragments));
+        flow_table::fragment_known(&mut a, parts.flows, (passes, lone));
+    }
+
     a.place(labels.rules);
     first_rule(&mut a, (hook, parts), labels.unsound, finish, not_ours);
     if parts.layout.directed {
         a.load(Width::D, R1, STACK, at::WAY);
-        a.jump_if(If::Eq, R1, Direction::Transit as i32, labels.transit);
-        a.jump_if(If::Eq, R1, Direction::Outbound as i32, labels.outbound);
+        a.jump_if(If::Eq, R1, Direction::Transit as u16, labels.transit);
+        a.jump_if(If::Eq, R1, Direction::Outbound as u16, labels.outbound);
     }
     let inbound = Speaker::Standing(Direction::Inbound);
     outcome(&mut a, inbound, parts.standing.inbound, finish);
@@ -213,6 +248,7 @@ pub(super) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> 
         (labels.outbound, Speaker::Standing(Direction::Outbound), parts.standing.outbound),
         (labels.unsound, Speaker::Unsound, Action::Deny),
         (labels.stray, transit, Action::Deny),
+        (labels.unanswered, inbound, Action::Deny),
     ];
     rest.extend(foundations.map(|(f, label)| (label, Speaker::Foundation(f), f.action())));
     for (label, speaker, action) in rest {
@@ -238,9 +274,13 @@ fn way_out(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, not_ours: Labe
         passing_through(a, parts, labels);
         a.place(own);
     }
+    a.store_value(Width::D, STACK, at::WAY, Direction::Outbound as i32);
     let (four, six) = (a.label(), a.label());
     family_jumps(a, four, six);
-    a.jump(not_ours);
+    match labels.hook {
+        Hook::Outer => link::not_ip(a, link::Begin::Link, labels, not_ours),
+        _ => a.jump(not_ours),
+    }
     for (label, family) in [(four, Family::V4), (six, Family::V6)] {
         a.place(label);
         events::begin(a, family);
@@ -256,18 +296,66 @@ fn way_out(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, not_ours: Labe
     }
 }
 
-/// A packet that this host forwards, on its way out.
+/// A packet that this host forwards, on its way out. What was decided where it
+/// came in says so by its note: let through, or part of a known flow, or let in
+/// to an own address, which may be translated since. Nothing else leaves where
+/// anything is kept from passing through: what was decided as for this host
+/// alone, and what came in where nobody decided.
 fn passing_through(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels) {
-    let (four, six, pass) = (a.label(), a.label(), a.label());
-    let families = [(four, Family::V4), (six, Family::V6)];
+    let (opens, replies, pass) = (a.label(), a.label(), a.label());
+    let (own, unnoted, stray) = (a.label(), a.label(), a.label());
+    a.store(Width::W, STACK, at::SLOT, R2);
+    let noted = a.label();
+    a.load(Width::W, R1, R6, skb::TOLD);
+    a.copy(R2, R1);
+    a.load(Width::W, R1, R6, skb::ASKED_NOTE);
+    a.jump_if(If::Set, R2, told::NOTED, noted);
+    a.load(Width::W, R1, R6, skb::TC_INDEX);
+    a.place(noted);
+    for (note, to) in
+        [(Note::Through, opens), (Note::Reply, replies), (Note::Own, own), (Note::Inbound, stray)]
+    {
+        a.jump_if(If::Eq, R1, parts.marks.note(note), to);
+    }
+
+    a.place(unnoted);
     if parts.restricts_transit {
-        // Where no outer gate stood, nobody has decided it.
-        let decided = a.label();
-        a.store(Width::W, STACK, at::SLOT, R2);
+        // Where other programs take notes off (a filter of the old kind, at the ingress),
+        // the interface must do.
         a.map(R1, parts.guarded);
         a.stack(R2, at::SLOT);
         a.call(helper::MAP_LOOKUP);
-        a.jump_if(If::Ne, R0, 0, decided);
+        a.jump_if(If::Eq, R0, 0, stray);
+        a.load(Width::W, R1, R0, 0);
+        a.jump_if(If::Set, R1, guarded::NOTES_ARE_LOST, opens);
+        a.jump(stray);
+    } else {
+        a.jump(opens);
+    }
+
+    a.place(own);
+    if parts.restricts_transit {
+        // A source route is no translation of addresses.
+        let (four, six) = (a.label(), a.label());
+        family_jumps(a, four, six);
+        a.jump(pass);
+        for (label, offset, length) in [(four, 0, 1), (six, 6, 1)] {
+            a.place(label);
+            load_network(a, offset, at::TRANSPORT, length, stray);
+            a.load(Width::B, R1, STACK, at::TRANSPORT);
+            if label == four {
+                a.jump_if(If::Ne, R1, 0x45, stray);
+            } else {
+                a.jump_if(If::Eq, R1, 43, stray);
+            }
+            a.jump(opens);
+        }
+    } else {
+        a.jump(opens);
+    }
+
+    a.place(stray);
+    if parts.restricts_transit {
         let (four, six) = (a.label(), a.label());
         family_jumps(a, four, six);
         a.jump(pass);
@@ -275,20 +363,47 @@ fn passing_through(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels) {
             a.place(label);
             events::begin(a, family);
             a.store_value(Width::D, STACK, at::WAY, Direction::Transit as i32);
-            ip_header(a, family, labels.ways);
+            ip_header(a, family, Ways { later_fragment: labels.stray, ..labels.ways });
             a.jump(labels.stray);
         }
-        a.place(decided);
+    } else {
+        a.jump(opens);
     }
+
+    let reply_of = [(Family::V4, a.label()), (Family::V6, a.label())];
+    a.place(replies);
+    family_jumps(a, reply_of[0].1, reply_of[1].1);
+    a.jump(pass);
+    a.place(opens);
+    let (four, six) = (a.label(), a.label());
     family_jumps(a, four, six);
     a.jump(pass);
-    for (label, family) in families {
+    for ((label, family), (_, reply)) in
+        [(four, Family::V4), (six, Family::V6)].into_iter().zip(reply_of)
+    {
         a.place(label);
-        remember::forwarded(a, family, parts, pass);
+        flow_table::forwarded(a, family, parts.flows, Some(reply), pass);
     }
     a.place(pass);
     a.mov(R0, NEXT);
     a.exit();
+}
+
+/// What the map of guarded interfaces says of one, besides that it is there.
+pub(super) mod guarded {
+    /// Another program takes off the gate's notes there.
+    pub const NOTES_ARE_LOST: u16 = 2;
+}
+
+/// Copies bytes from the network header on to the stack.
+fn load_network(a: &mut Assembler, offset: i32, to: i16, length: i32, otherwise: Label) {
+    a.copy(R1, R6);
+    a.mov(R2, offset);
+    a.stack(R3, to);
+    a.mov(R4, length);
+    a.mov(R5, 1); // BPF_HDR_START_NET
+    a.call(helper::LOAD_BYTES_RELATIVE);
+    a.jump_if(If::Ne, R0, 0, otherwise);
 }
 
 /// Where the packet goes from here.
@@ -298,6 +413,9 @@ pub(super) struct Labels {
     pub(super) neighbours: Label,
     pub(super) errors: Label,
     pub(super) elsewhere: Label,
+    /// What is not IP: known by its name, or not readable.
+    pub(super) named: Label,
+    pub(super) unreadable: Label,
     pub(super) assignment: Label,
     pub(super) replies: Label,
     pub(super) transit: Label,
@@ -305,11 +423,13 @@ pub(super) struct Labels {
     rules: Label,
     unsound: Label,
     stray: Label,
+    /// An answer of the kernel's own that nobody has decided.
+    pub(super) unanswered: Label,
 }
 
 pub(super) fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finish: Label) {
     if matches!(speaker, Speaker::Standing(_)) && action != Action::Allow {
-        a.store_value(Width::D, STACK, at::LOG, events::wanted::SAMPLE);
+        a.store_value(Width::D, STACK, at::LOG, events::wanted::SAMPLE.into());
     }
     a.mov(R7, CounterSlot::of(speaker).0 as i32);
     a.mov(R8, i32::from(Verdict::said(action)));
@@ -322,40 +442,43 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     if hook == Hook::Inner {
         // The outer gate counts, and answers, what is not stopped here.
         let whole = a.label();
-        a.load(Width::W, R1, R6, skb::OUTWARDS);
-        a.jump_if(If::Set, R1, EARLY, whole);
+        a.load(Width::W, R1, R6, skb::TOLD);
+        a.jump_if(If::Set, R1, told::EARLY, whole);
         let on = a.label();
         a.jump(on);
         a.place(whole);
-        a.jump_if(If::Ne, R8, i32::from(Verdict::DENY), pass);
+        a.jump_if(If::Ne, R8, u16::from(Verdict::DENY), pass);
         a.place(on);
     }
     a.store(Width::W, R6, skb::NOTES, R7);
     a.store(Width::W, R6, skb::NOTES + 4, R8);
-    a.load(Width::W, R1, R6, skb::MARK);
-    a.jump_if(If::Eq, R1, UNCOUNTED as i32, done);
+    a.load(Width::W, R1, R6, skb::TOLD);
+    a.jump_if(If::Set, R1, told::ASKED, done);
     let untold = a.label();
-    a.jump_if(If::Eq, R1, KNOCK as i32, untold);
+    a.jump_if(If::Set, R1, told::KNOCK, untold);
     count(a, hook, parts, done);
     if parts.records {
         events::record(a, hook, parts);
     }
     a.place(untold);
-    remember::passed(a, parts);
+    flow_table::passed(a, parts);
+    if hook == Hook::Outer {
+        note(a, parts);
+    }
     a.place(done);
-    a.jump_if(If::Eq, R8, i32::from(Verdict::ALLOW), pass);
+    a.jump_if(If::Eq, R8, u16::from(Verdict::ALLOW), pass);
     if hook == Hook::Outer && (parts.refuses || parts.restricts_outbound) {
         // A question changes nothing.
-        a.load(Width::W, R1, R6, skb::MARK);
-        a.jump_if(If::Eq, R1, UNCOUNTED as i32, silent);
+        a.load(Width::W, R1, R6, skb::TOLD);
+        a.jump_if(If::Set, R1, told::ASKED, silent);
         let answer = a.label();
-        a.jump_if(If::Eq, R8, i32::from(Verdict::REFUSE), answer);
+        a.jump_if(If::Eq, R8, u16::from(Verdict::REFUSE), answer);
         // Silence is for strangers: a program of this host that connects is told at once.
         a.load(Width::D, R1, STACK, at::WAY);
-        a.jump_if(If::Ne, R1, Direction::Outbound as i32, silent);
+        a.jump_if(If::Ne, R1, Direction::Outbound as u16, silent);
         a.load(Width::W, R1, STACK, at::KEY);
         a.op(Op::Rsh, R1, 16);
-        a.jump_if(If::Ne, R1, i32::from(TCP), silent);
+        a.jump_if(If::Ne, R1, u16::from(TCP), silent);
         a.load(Width::D, R1, R6, skb::SOCKET);
         a.jump_if(If::Eq, R1, 0, silent);
         a.place(answer);
@@ -367,6 +490,44 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     a.place(pass);
     a.mov(R0, hook.pass());
     a.exit();
+}
+
+/// Notes on a packet that passes how it was decided, for where it leaves. r7
+/// is the slot; r0 to r5 are lost.
+fn note(a: &mut Assembler, parts: &Parts<'_>) {
+    let (done, reply, out, through, inbound) =
+        (a.label(), a.label(), a.label(), a.label(), a.label());
+    a.jump_if(If::Ne, R8, u16::from(Verdict::ALLOW), done);
+    a.load(Width::D, R1, STACK, at::WAY);
+    a.jump_if(If::Eq, R1, Direction::Outbound as u16, out);
+    for foundation in [Foundation::Replies, Foundation::IcmpErrors, Foundation::LaterFragments] {
+        a.jump_if(If::Eq, R7, foundation as u16, reply);
+    }
+    a.jump_if(If::Eq, R1, Direction::Transit as u16, through);
+    // Nothing else that foundations let pass is ever forwarded.
+    a.jump_if(If::Lt, R7, CounterSlot::FOUNDATIONS as u16, inbound);
+    if parts.restricts_transit {
+        let (owned, four, checked) = (a.label(), a.label(), a.label());
+        a.load(Width::D, R1, STACK, at::FAMILY);
+        a.jump_if(If::Eq, R1, 4, four);
+        own(a, Family::V6, destination_offset(Family::V6), parts, owned);
+        a.jump(checked);
+        a.place(four);
+        own(a, Family::V4, destination_offset(Family::V4), parts, owned);
+        a.place(checked);
+        a.jump(inbound);
+        a.place(owned);
+    }
+    write_note(a, parts.marks, Some(Note::Own));
+    a.jump(done);
+    for (label, note) in
+        [(reply, Note::Reply), (out, Note::Out), (through, Note::Through), (inbound, Note::Inbound)]
+    {
+        a.place(label);
+        write_note(a, parts.marks, Some(note));
+        a.jump(done);
+    }
+    a.place(done);
 }
 
 /// Counts for the slot in r7, or goes to `otherwise`. r0 to r5 are lost.
@@ -416,6 +577,7 @@ mod tests {
             assert_eq!(CounterSlot::of(*speaker).speaker(), Some(*speaker));
         }
         assert_eq!(CounterSlot(CounterSlot::LOST).speaker(), None);
-        assert_eq!(CounterSlot::count(3), 22);
+        assert_eq!(CounterSlot::count(3), 38);
+        assert!(Foundation::ALL.iter().all(|f| (*f as u32) < CounterSlot::FOUNDATIONS));
     }
 }

@@ -5,6 +5,8 @@ use tipstaff_core::decide::Speaker;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
 use tipstaff_gate::kernel::CounterSlot;
 
+use crate::frames::flow_label;
+
 /// Bytes of the record of a knock that came past the gate; no answer is so short.
 pub(super) const PASSED_BYTES: usize = 24;
 /// What stands for the verdict where no gate decided.
@@ -82,7 +84,14 @@ impl Caught {
                         (u32_at(inner + 4)? == tag).then_some(())?;
                         ports(TCP, inner, inner + 2)?
                     }
-                    UDP => ports(UDP, inner, inner + 2)?,
+                    UDP => {
+                        let own = match six {
+                            false => u16_at(ip + 8 + 4)? == tag as u16,
+                            true => u32_at(ip + 8)? & 0x000f_ffff == flow_label(tag),
+                        };
+                        own.then_some(())?;
+                        ports(UDP, inner, inner + 2)?
+                    }
                     _ => {
                         mine(inner + 6)?.then_some(())?;
                         echo(inner + 4)?
@@ -137,10 +146,12 @@ mod tests {
         }
         let mut error = vec![0; 96];
         (error[6], error[40], error[41], error[54]) = (58, 1, 4, 17);
+        error[48..52].copy_from_slice(&(0x6000_0000 | flow_label(TAG)).to_be_bytes());
         error[88..92].copy_from_slice(&[0xee, 0x48, 0x1c, 0xfc]);
         let caught = Caught::read(true, TAG, &error).unwrap();
         assert_eq!(caught.answered, Answered { protocol: UDP, from: 61_000, to: 7420 });
         assert_eq!(caught.what, What::Error { kind: 1, code: 4 });
+        assert_eq!(Caught::read(true, TAG + 1, &error), None);
         // About an echo request: its identifier stands where a checksum is followed by it.
         error[54] = 58;
         error[92..96].copy_from_slice(&[0xee, 0x49, 0xca, 0xfe]);

@@ -3,9 +3,11 @@
 //! Frames with a foreign source address enter an interface's receive path by a
 //! test run with live frames, as if they had come over the wire. They bear a
 //! number that no packet of a wire can bear: a small program in front of the
-//! gate marks them, so that the gate neither counts them nor takes from rates,
-//! and one behind it says which came past. A third one at the egress catches
-//! what the host answers to them, and drops it: no answer leaves the host. No
+//! gate gives them the gate's own number of a knock, so that it neither counts
+//! them nor takes from rates, and one behind it says which came past. A third
+//! one at the egress catches what the host answers to them, by what it
+//! acknowledges or quotes, and drops it: no answer leaves the host, and what
+//! the host sends to the same address besides goes its way. No
 //! device, address, route or setting is touched, and everything is a file
 //! descriptor, so nothing is left after kill -9.
 
@@ -26,7 +28,7 @@ use tipstaff_core::interface::Interface;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::reach::Subject;
-use tipstaff_gate::kernel::UNCOUNTED;
+use tipstaff_gate::kernel::Marks;
 use tipstaff_gate::kernel::assembler::{Assembler, Misfit, R0};
 use tipstaff_gate::kernel::sys::{self, Attach, Cell, MapKind, Order, ProgramKind, Ring};
 use tipstaff_host::routes::{Way, way_to};
@@ -34,7 +36,7 @@ use tipstaff_host::routes::{Way, way_to};
 use crate::Reply;
 use crate::frames::{self, FIRST_PORT, Knock};
 use answers::{Answered, Caught, What};
-use programs::{catch_program, mark_program, record_program};
+use programs::{PLAYED_BYTES, PLAYED_TAG, catch_program, mark_program, record_program};
 
 /// The programs that stand in front of the gate while a witness knocks.
 pub const PROGRAMS: [&str; 2] = ["ts_mark", "ts_catch"];
@@ -163,6 +165,8 @@ pub struct Witness {
     ring: Ring,
     /// What its knocks bear before the frame, so that they are told from real packets.
     own: u64,
+    /// The mark of what it sends by a socket of its own, so that the gate does not count it.
+    quiet: Option<u32>,
     /// What its knocks bear so that their answers are known; another one for each source.
     tag: u32,
     /// How many frames were marked.
@@ -186,24 +190,26 @@ struct Waiting {
 
 impl Witness {
     /// Sets everything up and makes sure that an answer would find its way out.
+    /// `marks`: the numbers by which the gate that is up knows knocks.
     ///
     /// # Errors
     /// [`WitnessFault`].
-    pub fn open(approach: Approach) -> Result<Self, WitnessFault> {
+    pub fn open(approach: Approach, marks: Option<Marks>) -> Result<Self, WitnessFault> {
         let name = &approach.interface.name;
         let hardware =
             approach.interface.hardware.ok_or_else(|| WitnessFault::NoFrames(name.clone()))?;
         let own = RandomState::new().hash_one(std::process::id());
         let map = sys::map_create(MapKind::Ring, "ts_answers", 0, 0, RING)?;
         let seen = sys::map_create_shared("ts_knocks")?;
-        let played = sys::map_create(MapKind::Array, "ts_source", 4, 16, 1)?;
+        let played = sys::map_create(MapKind::Array, "ts_source", 4, PLAYED_BYTES, 1)?;
+        let knock = marks.map_or(own, |marks| marks.knock);
         let family = Family::of(approach.source);
         let load = |name, code: Result<Vec<u8>, Misfit>| {
             sys::program_load(ProgramKind::SchedCls, name, &code.map_err(system)?).map_err(system)
         };
-        let mark = load(PROGRAMS[0], mark_program(own, seen.as_fd()))?;
-        let record = load("ts_came_in", record_program(family, map.as_fd()))?;
-        let catch = load(PROGRAMS[1], catch_program(family, played.as_fd(), map.as_fd()))?;
+        let mark = load(PROGRAMS[0], mark_program(own, knock, seen.as_fd()))?;
+        let record = load("ts_came_in", record_program(family, knock, map.as_fd()))?;
+        let catch = load(PROGRAMS[1], catch_program(family, own, played.as_fd(), map.as_fd()))?;
         let (here, back) = (approach.interface.index, approach.back);
         let mut links = vec![
             sys::link_interface(record.as_fd(), here, Attach::TcxIngress, Order::Last)?,
@@ -227,6 +233,7 @@ impl Witness {
             pass,
             ring,
             own,
+            quiet: marks.map(|marks| marks.quiet),
             tag: own as u32,
             marked,
             injected: 0,
@@ -254,13 +261,15 @@ impl Witness {
     }
 
     fn take_the_part(&mut self) -> Result<(), WitnessFault> {
-        let mut value = [0; 16];
+        self.tag = self.tag.wrapping_add(1);
+        let mut value = [0; PLAYED_BYTES as usize];
         match self.approach.source {
             IpAddr::V4(a) => value[..4].copy_from_slice(&a.octets()),
-            IpAddr::V6(a) => value = a.octets(),
+            IpAddr::V6(a) => value[..16].copy_from_slice(&a.octets()),
         }
+        let tag = PLAYED_TAG as usize;
+        value[tag..tag + 4].copy_from_slice(&self.tag.to_ne_bytes());
         sys::map_update(self.played.as_fd(), &0u32.to_ne_bytes(), &value)?;
-        self.tag = self.tag.wrapping_add(1);
         self.proven = false;
         // What is still there of the source before proves nothing for this one.
         self.ring.drain(|_| ());
@@ -275,10 +284,14 @@ impl Witness {
     /// the egress, where it is caught. Otherwise silence would prove nothing.
     fn way_back_works(&mut self) -> io::Result<bool> {
         let socket = UdpSocket::bind(SocketAddr::new(self.approach.target, 0))?;
-        setsockopt(&socket, sockopt::Mark, &UNCOUNTED)?;
+        if let Some(quiet) = self.quiet {
+            setsockopt(&socket, sockopt::Mark, &quiet)?;
+        }
         let begin = Instant::now();
         while !self.proven && begin.elapsed() < WAY_BACK {
-            match socket.send_to(&[], SocketAddr::new(self.approach.source, FIRST_PORT)) {
+            match socket
+                .send_to(&self.own.to_ne_bytes(), SocketAddr::new(self.approach.source, FIRST_PORT))
+            {
                 Ok(_) => {}
                 // The gate keeps it in, which it would not an answer: the answers will tell.
                 Err(e) if e.raw_os_error() == Some(nix::libc::EPERM) => return Ok(true),

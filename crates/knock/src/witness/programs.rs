@@ -6,7 +6,6 @@ use std::os::fd::BorrowedFd;
 
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
-use tipstaff_gate::kernel::KNOCK;
 use tipstaff_gate::kernel::assembler::{
     Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
@@ -24,9 +23,9 @@ const DROP: i32 = 2;
 /// Where the record of a knock that came past begins on the stack.
 const RECORD: i16 = -24;
 
-/// First at ingress: what bears the witness' own number before its frame gets
-/// the mark of a knock. `seen` counts them.
-pub(super) fn mark_program(own: u64, seen: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+/// First at ingress: what bears the witness' own number before its frame is
+/// given the number by which the gate knows a knock. `seen` counts them.
+pub(super) fn mark_program(own: u64, knock: u64, seen: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
     let mut a = Assembler::default();
     let next = a.label();
     a.copy(R6, R1);
@@ -38,8 +37,12 @@ pub(super) fn mark_program(own: u64, seen: BorrowedFd<'_>) -> Result<Vec<u8>, Mi
     a.load(Width::D, R1, R7, 0);
     a.value64(R2, own);
     a.jump_if_reg(If::Ne, R1, R2, next);
-    a.store_value(Width::W, R6, skb::MARK, KNOCK as i32);
-    a.store_value(Width::W, R6, skb::NOTES + 4, NO_GATE as i32);
+    for (word, at) in halves(knock) {
+        a.mov(R1, word as i32);
+        a.store(Width::W, R6, skb::KNOCK + at, R1);
+    }
+    a.mov(R1, NO_GATE as i32);
+    a.store(Width::W, R6, skb::NOTES + 4, R1);
     a.map_value(R1, seen, 0);
     a.load(Width::D, R2, R1, 0);
     a.op(Op::Add, R2, 1);
@@ -50,17 +53,27 @@ pub(super) fn mark_program(own: u64, seen: BorrowedFd<'_>) -> Result<Vec<u8>, Mi
     a.finish()
 }
 
-/// Last at ingress: what still bears the mark came past the gate. Its note,
-/// who spoke there, goes to the ring. The mark ends here, and so do datagrams:
-/// whether a socket takes them is known without troubling its program.
-pub(super) fn record_program(family: Family, ring: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+/// The two words of a knock's number, and where each stands.
+fn halves(knock: u64) -> [(u32, i16); 2] {
+    [(knock as u32, 0), ((knock >> 32) as u32, 4)]
+}
+
+/// Last at ingress: what still bears the number came past the gate. Its note,
+/// who spoke there, goes to the ring. Datagrams end here: whether a socket
+/// takes them is known without troubling its program.
+pub(super) fn record_program(
+    family: Family,
+    knock: u64,
+    ring: BorrowedFd<'_>,
+) -> Result<Vec<u8>, Misfit> {
     let mut a = Assembler::default();
     let (next, taken) = (a.label(), a.label());
     let (protocol, header) = if family == Family::V4 { (9, 20) } else { (6, 40) };
     a.copy(R6, R1);
-    a.load(Width::W, R1, R6, skb::MARK);
-    a.jump_if(If::Ne, R1, KNOCK as i32, next);
-    a.store_value(Width::W, R6, skb::MARK, 0);
+    for (word, at) in halves(knock) {
+        a.load(Width::W, R1, R6, skb::KNOCK + at);
+        a.jump32_if(If::Ne, R1, word, next);
+    }
     a.store_value(Width::D, STACK, RECORD, 0);
     a.store_value(Width::D, STACK, RECORD + 16, 0);
     for (from, to, length) in [(protocol, RECORD, 1), (header, RECORD + 4, 8)] {
@@ -82,7 +95,7 @@ pub(super) fn record_program(family: Family, ring: BorrowedFd<'_>) -> Result<Vec
     a.mov(R4, 0);
     a.call(helper::RING_OUTPUT);
     a.load(Width::B, R1, STACK, RECORD);
-    a.jump_if(If::Eq, R1, i32::from(UDP), taken);
+    a.jump_if(If::Eq, R1, u16::from(UDP), taken);
     a.place(next);
     a.mov(R0, NEXT);
     a.exit();
@@ -92,14 +105,22 @@ pub(super) fn record_program(family: Family, ring: BorrowedFd<'_>) -> Result<Vec
     a.finish()
 }
 
+/// Bytes of what the witness plays, in its map: the source's address (16), the
+/// tag u32 and zeros.
+pub(super) const PLAYED_BYTES: u32 = 24;
+/// Where the tag stands in it.
+pub(super) const PLAYED_TAG: i16 = 16;
+
 /// Where the copied packet begins on the stack; 96 bytes.
 const COPY: i16 = -200;
 
-/// At egress: what goes to the address in `source` and belongs to a knock is copied to the
-/// ring and dropped.
+/// At egress: what goes to the source that is played (`played`), and answers a
+/// knock of its tag, is copied to the ring and dropped; and so is the witness'
+/// own datagram, whose payload is `own`. Nothing else is touched, whatever its ports.
 pub(super) fn catch_program(
     family: Family,
-    source: BorrowedFd<'_>,
+    own: u64,
+    played: BorrowedFd<'_>,
     ring: BorrowedFd<'_>,
 ) -> Result<Vec<u8>, Misfit> {
     let mut a = Assembler::default();
@@ -112,7 +133,7 @@ pub(super) fn catch_program(
         Family::V6 => (six, four),
     };
     a.place(mine);
-    catch(&mut a, family, (source, ring), next);
+    catch(&mut a, family, (own, played, ring), next);
     a.place(other);
     a.place(next);
     a.mov(R0, NEXT);
@@ -123,20 +144,21 @@ pub(super) fn catch_program(
 fn catch(
     a: &mut Assembler,
     family: Family,
-    (source, ring): (BorrowedFd<'_>, BorrowedFd<'_>),
+    (own, played, ring): (u64, BorrowedFd<'_>, BorrowedFd<'_>),
     next: Label,
 ) {
     let ways = Ways { malformed: next, later_fragment: next, loopback: None };
     ip_header(a, family, ways);
     let to = at::HEADER + destination_offset(family);
     // The source stands in a map, so that one program serves one source after another.
-    a.map_value(R3, source, 0);
-    let (ip, icmp, error) = match family {
+    a.map_value(R3, played, 0);
+    a.load(Width::W, R8, R3, PLAYED_TAG);
+    let (ip, icmp, error, request) = match family {
         Family::V4 => {
             a.load(Width::W, R1, STACK, to);
             a.load(Width::W, R2, R3, 0);
             a.jump_if_reg(If::Ne, R1, R2, next);
-            (20, ICMP, 3)
+            (20, ICMP, 3, 8)
         }
         Family::V6 => {
             for half in [0, 8] {
@@ -144,34 +166,68 @@ fn catch(
                 a.load(Width::D, R2, R3, half);
                 a.jump_if_reg(If::Ne, R1, R2, next);
             }
-            (40, ICMPV6, 1)
+            (40, ICMPV6, 1, 128)
         }
     };
     let (tcp, udp, message, unreachable, output) =
         (a.label(), a.label(), a.label(), a.label(), a.label());
-    a.jump_if(If::Eq, R9, i32::from(TCP), tcp);
-    a.jump_if(If::Eq, R9, i32::from(UDP), udp);
-    a.jump_if(If::Eq, R9, i32::from(icmp), message);
+    a.jump_if(If::Eq, R9, u16::from(TCP), tcp);
+    a.jump_if(If::Eq, R9, u16::from(UDP), udp);
+    a.jump_if(If::Eq, R9, u16::from(icmp), message);
     a.jump(next);
 
     a.place(tcp);
-    copied(a, ip + 20, ip + 2, next, output);
+    copied(a, ip + 20, ip + 2, next);
+    // What is acknowledged is the tag, and one.
+    a.op(Op::Add, R8, 1);
+    tagged(a, Width::W, ip + 8, next);
+    a.jump(output);
     a.place(udp);
-    copied(a, ip + 8, ip + 2, next, output);
+    copied(a, ip + 16, ip + 2, next);
+    let [b0, b1, b2, b3, b4, b5, b6, b7] = own.to_ne_bytes();
+    for (half, at) in [([b0, b1, b2, b3], 8), ([b4, b5, b6, b7], 12)] {
+        a.load(Width::W, R1, STACK, COPY + ip + at);
+        a.jump32_if(If::Ne, R1, u32::from_ne_bytes(half), next);
+    }
+    a.jump(output);
+
     a.place(message);
     load(a, ip + 8, next);
     a.load(Width::B, R1, STACK, COPY + ip);
     a.jump_if(If::Eq, R1, error, unreachable);
-    copied(a, ip + 8, ip + 4, next, output);
+    a.jump_if(If::Eq, R1, request, next);
+    copied(a, ip + 8, ip + 4, next);
+    tagged(a, Width::H, ip + 6, next);
+    a.jump(output);
     a.place(unreachable);
-    let (inner, about_echo) = (ip + 8 + ip, a.label());
+    let (quoted, inner) = (ip + 8, ip + 8 + ip);
+    let (about_echo, about_datagram) = (a.label(), a.label());
     load(a, inner + 8, next);
     let protocol = if family == Family::V4 { 9 } else { 6 };
-    a.load(Width::B, R1, STACK, COPY + ip + 8 + protocol);
-    a.jump_if(If::Eq, R1, i32::from(icmp), about_echo);
-    copied(a, inner + 8, inner, next, output);
+    a.load(Width::B, R1, STACK, COPY + quoted + protocol);
+    a.jump_if(If::Eq, R1, u16::from(icmp), about_echo);
+    a.jump_if(If::Eq, R1, u16::from(UDP), about_datagram);
+    copied(a, inner + 8, inner, next);
+    tagged(a, Width::W, inner + 4, next);
+    a.jump(output);
+    a.place(about_datagram);
+    copied(a, inner + 8, inner, next);
+    match family {
+        Family::V4 => tagged(a, Width::H, quoted + 4, next),
+        Family::V6 => {
+            a.load(Width::W, R1, STACK, COPY + quoted);
+            a.from_network(R1, 32);
+            for reg in [R1, R8] {
+                // The last 20 bits.
+                a.op(Op::Lsh, reg, 44);
+            }
+            a.jump_if_reg(If::Ne, R1, R8, next);
+        }
+    }
+    a.jump(output);
     a.place(about_echo);
-    copied(a, inner + 8, inner + 4, next, output);
+    copied(a, inner + 8, inner + 4, next);
+    tagged(a, Width::H, inner + 6, next);
 
     a.place(output);
     a.map(R1, ring);
@@ -193,13 +249,24 @@ fn load(a: &mut Assembler, length: i16, next: Label) {
     a.jump_if(If::Ne, R0, 0, next);
 }
 
-/// Copies `length` bytes; goes on to the output when the port at `port` is one
-/// of the knocks'.
-fn copied(a: &mut Assembler, length: i16, port: i16, next: Label, output: Label) {
+/// Copies `length` bytes, which r7 says then; goes to `next` when the port at
+/// `port` is none of the knocks'.
+fn copied(a: &mut Assembler, length: i16, port: i16, next: Label) {
     load(a, length, next);
     a.load(Width::H, R1, STACK, COPY + port);
     a.from_network(R1, 16);
-    a.jump_if(If::Lt, R1, i32::from(FIRST_PORT), next);
+    a.jump_if(If::Lt, R1, FIRST_PORT, next);
     a.mov(R7, i32::from(length));
-    a.jump(output);
+}
+
+/// Goes to `next` unless the number at `offset` is the tag in r8, or its last
+/// 16 bits. r1, r2 and r8 are lost.
+fn tagged(a: &mut Assembler, width: Width, offset: i16, next: Label) {
+    a.load(width, R1, STACK, COPY + offset);
+    let bits = if width == Width::W { 32 } else { 16 };
+    a.from_network(R1, bits);
+    for reg in [R1, R8] {
+        a.op(Op::Lsh, reg, 64 - bits as u16);
+    }
+    a.jump_if_reg(If::Ne, R1, R8, next);
 }

@@ -148,6 +148,7 @@ fn orders_of(text: String) -> Chosen {
         host: None,
         posture: None,
         attachments: Attachments::default(),
+        distrust: None,
     }
 }
 

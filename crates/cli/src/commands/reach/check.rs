@@ -15,6 +15,7 @@ use tipstaff_core::reach::{
     Cell, Checked, Circumstances, How, Observed, Outcome, Report, Row, Said, Subject, Vantage,
     cell, first_packet, let_in, program_at, speaker_words, subjects, takes,
 };
+use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::Door;
@@ -213,7 +214,7 @@ impl<'c> Check<'c> {
         let Vantage::Outside { source, via, .. } = &vantage else { return Ok(()) };
         let approach = witness::approach(*source, via.as_deref(), &self.snapshot.interfaces)?;
         let doors = self.doors(&approach);
-        let known = match self.witness_of(&approach) {
+        let known = match self.witness_of(&approach, gate.map(|(gate, _)| gate)) {
             Ok(mut witness) => {
                 let open: Vec<(Subject, IpAddr)> = doors.iter().flatten().copied().collect();
                 let known = witness
@@ -252,13 +253,22 @@ impl<'c> Check<'c> {
     }
 
     /// The witness of the source before, where that can play this one too.
-    fn witness_of(&mut self, approach: &Approach) -> Result<Witness, WitnessFault> {
+    fn witness_of(
+        &mut self,
+        approach: &Approach,
+        gate: Option<&KernelGate>,
+    ) -> Result<Witness, WitnessFault> {
+        let new = || {
+            let marks = gate.map(KernelGate::marks).transpose();
+            let marks = marks.map_err(|e| WitnessFault::System(std::io::Error::other(e)))?;
+            Witness::open(approach.clone(), marks.flatten())
+        };
         match self.witness.take() {
             Some(mut witness) => match witness.turn_into(approach)? {
                 true => Ok(witness),
-                false => Witness::open(approach.clone()),
+                false => new(),
             },
-            None => Witness::open(approach.clone()),
+            None => new(),
         }
     }
 

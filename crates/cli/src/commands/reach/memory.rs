@@ -1,10 +1,10 @@
 //! Where the last check is kept, for `--changes`.
 
-use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use tipstaff_core::reach::Report;
+use tipstaff_host::files::{self, Access};
 
 use crate::arguments::Common;
 use crate::failure::Failure;
@@ -26,30 +26,20 @@ pub fn place(common: &Common, host: &str) -> Option<PathBuf> {
     Some(state.join("tipstaff").join(name))
 }
 
+/// A report of 65,535 ports from a dozen addresses has some 150 MiB.
+const MOST: u64 = 512 << 20;
+
 /// Keeps a report, whole or not at all.
 pub fn keep(path: &Path, report: &Report) -> io::Result<()> {
-    use std::os::unix::fs::DirBuilderExt;
-    let folder = path.parent().unwrap_or(Path::new("."));
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
+    files::make_folder(files::folder(path), 0o700)?;
     let text = serde_json::to_vec(report).map_err(io::Error::other)?;
-    write(path, &text, 0o600)
-}
-
-/// Writes a file whole or not at all: beside its place, then renamed.
-pub fn write(path: &Path, bytes: &[u8], mode: u32) -> io::Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let permissions = fs::Permissions::from_mode(mode);
-    let mut file = tempfile::Builder::new().permissions(permissions).tempfile_in(folder)?;
-    io::Write::write_all(&mut file, bytes)?;
-    file.persist(path).map_err(|e| e.error)?;
-    Ok(())
+    files::replace(path, &text, Access::Mode(0o600))
 }
 
 /// Reads a report that a check wrote as JSON.
 pub fn read(path: &Path) -> Result<Report, Failure> {
     let unreadable = |source| Failure::Unreadable { path: path.to_owned(), source };
-    let text = fs::read_to_string(path).map_err(unreadable)?;
+    let text = files::text(path, MOST).map_err(unreadable)?;
     serde_json::from_str(&text).map_err(|e| Failure::Argument {
         message: format!("{} is no report of a reach check: {e}", path.display()),
         mend: "Write one with: tipstaff reach --json > FILE".into(),

@@ -5,7 +5,7 @@ mod check;
 mod far;
 mod memory;
 mod pace;
-mod page;
+pub mod page;
 mod said;
 mod text;
 mod wanted;
@@ -32,6 +32,7 @@ pub use check::Check;
 use check::Place;
 use pace::Pace;
 use said::Gate;
+use tipstaff_host::files::{self, Access};
 
 /// Knocking on oneself costs nothing, so the patience may be longer.
 const LEAST_PATIENCE_HERE: Duration = Duration::from_millis(300);
@@ -113,7 +114,7 @@ fn told(
     if terminal.json {
         terminal.json(&Output { report, changes: found.as_ref() });
     } else if options.markdown {
-        terminal.line(page::markdown(report));
+        terminal.document(&page::markdown(report));
     } else if options.why.is_some() {
         text::why(report, listeners, terminal);
     } else {
@@ -124,7 +125,7 @@ fn told(
     }
     // What was found is told, whatever becomes of the file.
     if let Some(path) = &options.html {
-        let written = memory::write(path, page::html(report).as_bytes(), 0o666);
+        let written = files::replace(path, page::html(report).as_bytes(), Access::Usual);
         written.map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
     }
     let fine = report.is_fine() && found.is_none_or(|found| found.is_empty());

@@ -4,6 +4,7 @@
 use std::fmt::Write;
 
 use tipstaff_core::reach::{Cell, Outcome, Report, Row, Vantage};
+use tipstaff_core::visible::visible;
 
 use super::text::{differences, evidence, heading, remarks, sentence, unknown, who};
 use crate::terminal::{counted, moment};
@@ -92,10 +93,9 @@ fn word(cell: Option<&Cell>) -> String {
 /// Without what would be read as markup.
 fn plain(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
+    for c in visible(text).chars() {
         match c {
             '|' | '*' | '_' | '`' | '<' | '[' | '\\' => out.extend(['\\', c]),
-            '\n' => out.push(' '),
             c => out.push(c),
         }
     }
@@ -104,7 +104,7 @@ fn plain(text: &str) -> String {
 
 fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
+    for c in visible(text).chars() {
         match c {
             '&' => out.push_str("&amp;"),
             '<' => out.push_str("&lt;"),

@@ -3,6 +3,7 @@
 
 use tipstaff_core::listener::Listener;
 use tipstaff_core::reach::{Cell, Change, Changes, Outcome, Report, Row, Subject, Vantage};
+use tipstaff_core::visible::visible;
 
 use crate::terminal::{Columns, Terminal, counted, faint, loud, moment, outcome, plain};
 
@@ -45,7 +46,8 @@ pub fn show(report: &Report, terminal: &Terminal) {
 
 fn table(report: &Report, terminal: &Terminal) {
     // Two short lines need less room than one long one.
-    let column = |v: &Vantage| v.to_string().replace(" (", "\n(").replace(" via ", "\nvia ");
+    let column =
+        |v: &Vantage| visible(&v.to_string()).replace(" (", "\n(").replace(" via ", "\nvia ");
     let vantages: Vec<String> = report.vantages.iter().map(column).collect();
     let headings = ["port", "program"].into_iter().chain(vantages.iter().map(String::as_str));
     let mut table = Columns::new(headings);

@@ -2,7 +2,7 @@
 //! veth a checksum that is left to the card never meets one.
 
 use std::io;
-use std::os::fd::AsRawFd;
+use std::os::fd::{AsRawFd, BorrowedFd};
 
 /// Lets an interface compute the checksums of what it sends (`true`), or has
 /// them computed before (ETHTOOL_STXCSUM of `linux/ethtool.h`).
@@ -57,4 +57,24 @@ pub fn tunnel(name: &str) -> io::Result<std::fs::File> {
     // outlives the call.
     let result = unsafe { libc::ioctl(file.as_raw_fd(), TUNSETIFF, &raw mut request) };
     if result < 0 { Err(io::Error::last_os_error()) } else { Ok(file) }
+}
+
+/// Lets a packet socket go past the queues of its interface, and past whatever
+/// stands there (PACKET_QDISC_BYPASS of packet(7)). For tests.
+///
+/// # Errors
+/// What the kernel says.
+pub fn bypass_queues(socket: BorrowedFd<'_>) -> io::Result<()> {
+    let on: libc::c_int = 1;
+    // SAFETY: the value is an int that outlives the call, and its length is told.
+    let result = unsafe {
+        libc::setsockopt(
+            socket.as_raw_fd(),
+            libc::SOL_PACKET,
+            libc::PACKET_QDISC_BYPASS,
+            (&raw const on).cast(),
+            size_of_val(&on) as libc::socklen_t,
+        )
+    };
+    if result < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
 }

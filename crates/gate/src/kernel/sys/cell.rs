@@ -37,6 +37,12 @@ impl Cell {
         self.number().load(Ordering::Acquire)
     }
 
+    /// Changes it where it is still what it was; `false`: it is not.
+    pub fn replace(&self, was: u64, value: u64) -> bool {
+        let number = self.number();
+        number.compare_exchange(was, value, Ordering::AcqRel, Ordering::Acquire).is_ok()
+    }
+
     /// Changes it, for all processors at once.
     pub fn set(&self, value: u64) {
         self.number().store(value, Ordering::Release);

@@ -18,7 +18,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::OnceLock;
 
-pub use card::{set_transmit_checksum, tunnel};
+pub use card::{bypass_queues, set_transmit_checksum, tunnel};
 pub use cell::Cell;
 pub use heap::give_back_large_pieces;
 pub use ring::Ring;
@@ -97,6 +97,7 @@ const GET_INFO: u32 = 15;
 const PROG_QUERY: u32 = 16;
 const BTF_LOAD: u32 = 18;
 const LINK_CREATE: u32 = 28;
+const LINK_UPDATE: u32 = 29;
 const LINK_DETACH: u32 = 34;
 const PROG_BIND_MAP: u32 = 35;
 
@@ -553,6 +554,25 @@ pub fn link_cgroup(
     let mut attr = Attr::new().fd(0, program).fd(4, folder).u32(8, attach as u32);
     // SAFETY: follows no pointers.
     unsafe { attr.open(LINK_CREATE) }
+}
+
+/// Puts another program in the place of a link's, at once.
+///
+/// # Errors
+/// What the kernel says.
+pub fn link_update(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> {
+    // SAFETY: follows no pointers.
+    unsafe { Attr::new().fd(0, link).fd(4, program).call(LINK_UPDATE) }.map(drop)
+}
+
+/// The kernel's number of a program.
+///
+/// # Errors
+/// What the kernel says.
+pub fn program_id(program: BorrowedFd<'_>) -> io::Result<u32> {
+    let mut bytes = [0u8; 232];
+    info(program, &mut bytes)?;
+    Ok(u32_at(&bytes, 4))
 }
 
 /// Detaches a link at once, whoever else still holds it.

@@ -1,0 +1,95 @@
+//! The command line: arguments → a command → what it found → an exit code.
+#![forbid(unsafe_code)]
+#![deny(clippy::print_stdout, clippy::print_stderr)]
+
+mod arguments;
+mod attachments;
+mod chosen;
+mod commands;
+mod failure;
+#[cfg(any(test, feature = "fuzzing"))]
+pub mod fuzzing;
+mod history;
+mod sarif;
+mod store;
+mod terminal;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use arguments::{Arguments, Command};
+use failure::Failure;
+use terminal::Terminal;
+
+/// How a command ended; the number is the exit code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub enum Ending {
+    /// Done, and as it should be.
+    Fine = 0,
+    /// A check found something that differs from the orders.
+    Differs = 1,
+    /// `state`: nothing is in force.
+    Down = 10,
+    /// `state`: what is in force is not what it should be.
+    Drift = 11,
+}
+
+/// What the program does with its arguments; its exit code.
+pub fn main() -> ExitCode {
+    tipstaff_gate::kernel::sys::give_back_large_pieces();
+    tipstaff_host::files::nobody_else_writes();
+    let arguments = Arguments::parse();
+    let mut terminal = Terminal::new(arguments.common.json);
+    let ended = run(&arguments, &mut terminal);
+    if let Err(failure) = &ended {
+        failure.print(&terminal);
+    }
+    // The work is done, whoever reads of it; but nobody is told that all is well by half a text.
+    if let Some(source) = terminal.failed() {
+        let failure = Failure::NotPrinted(source);
+        failure.print(&terminal);
+        return ExitCode::from(failure.exit_code());
+    }
+    match ended {
+        Ok(ending) => ExitCode::from(ending as u8),
+        Err(failure) => ExitCode::from(failure.exit_code()),
+    }
+}
+
+fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure> {
+    let common = &arguments.common;
+    if let Some(name) = &common.namespace {
+        tipstaff_host::namespace::enter(name)?;
+    }
+    match &arguments.command {
+        Command::Survey => commands::survey::run(common, terminal),
+        Command::Draft(options) => commands::draft::run(common, options, terminal),
+        Command::Schema => Ok(commands::schema::run(terminal)),
+        Command::Rules(options) => commands::rules::run(common, options, terminal),
+        Command::Hosts => commands::hosts::run(common, terminal),
+        Command::Brief(options) => commands::brief::run(common, options, terminal),
+        Command::Names(options) => commands::names::run(common, options, terminal),
+        Command::Rule(edit) => commands::rule::run(common, edit, terminal),
+        Command::Group(command) => commands::group::run(common, command, terminal),
+        Command::Review(options) => commands::review::run(common, options, terminal),
+        Command::Ask(options) => commands::ask::run(common, options, terminal),
+        Command::Post(options) => commands::post::run(common, options, terminal),
+        Command::Posture(options) => commands::posture::run(common, options, terminal),
+        Command::Boot => commands::boot::run(common, terminal),
+        Command::InstallBoot(options) => commands::install_boot::run(options, terminal),
+        Command::Compare(options) => commands::compare::run(common, options, terminal),
+        Command::Cut(options) => commands::cut::run(common, options, terminal),
+        Command::Confirm(options) => commands::confirm::run(common, options, terminal),
+        Command::History(options) => commands::history::run(common, options, terminal),
+        Command::State => commands::state::run(common, terminal),
+        Command::Tally(options) => commands::tally::run(common, options, terminal),
+        Command::Watch(options) => commands::watch::run(common, options, terminal),
+        Command::Reach(options) => commands::reach::run(common, options, terminal),
+        Command::Keep => commands::keep::run(common, terminal),
+        Command::Withdraw(options) => commands::withdraw::run(common, options, terminal),
+        Command::Demo(options) => commands::demo::run(options, terminal),
+        Command::Play(part) => commands::demo::play(part),
+    }
+}

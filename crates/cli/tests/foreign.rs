@@ -1,0 +1,442 @@
+//! Text of others never reaches a terminal as it is: every command is walked,
+//! in colour on a terminal, plain into a pipe and as JSON, with names of
+//! programs, files, interfaces, hosts and rules that would move the cursor, end
+//! the line or turn its direction.
+
+#![allow(clippy::unwrap_used)]
+
+mod ground;
+
+use std::cell::RefCell;
+use std::collections::BTreeSet;
+use std::fs;
+use std::io::Read;
+use std::net::{TcpListener, UdpSocket};
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+
+use ground::{HEAD, Lab, PARTNER, in_time};
+use tipstaff_core::visible::is_hidden;
+use tipstaff_host::lab;
+
+/// What somebody would put into a name: a cleared screen (7 bits and 8 bits),
+/// a line that looks like one of ours, a turned direction, a mark of none.
+const ODD: &str = "x\u{1b}[2J\u{9b}31m\u{7}\nok\u{202e}\u{2066}\u{feff}";
+/// As an interface can be called: 15 bytes, no blanks.
+const ODD_LINK: &str = "e\u{1b}[95m\u{202e}\u{7f}";
+/// As TOML writes it.
+const ODD_TOML: &str = r"x\u001b[2J\u009b31m\u0007\nok\u202e\u2066\ufeff";
+
+/// What is hidden in an output beside line ends and the colours of ours.
+fn hidden_in(output: &str) -> Option<String> {
+    let mut rest = output;
+    let mut plain = String::new();
+    while let Some(at) = rest.find("\u{1b}[") {
+        plain.push_str(&rest[..at]);
+        let code = &rest[at + 2..];
+        let end = code.find(|c: char| !c.is_ascii_digit() && c != ';')?;
+        match &code[end..=end] {
+            // The style of a heading, a note, a cell.
+            "m" if code[..end].split(';').all(|n| n != FOREIGN) => rest = &code[end + 1..],
+            _ => return Some(format!("{:?}", &rest[at..at + 8])),
+        }
+    }
+    plain.push_str(rest);
+    let plain = plain.replace("\r\n", "\n");
+    let at = plain.char_indices().find(|(_, c)| is_hidden(*c) && !matches!(c, '\n' | '\t'))?.0;
+    let before = plain[..at].char_indices().rev().nth(30).map_or(0, |(at, _)| at);
+    let after = plain[at..].char_indices().nth(30).map_or(plain.len(), |(n, _)| at + n);
+    Some(format!("{:?}", &plain[before..after]))
+}
+
+/// A colour that we never use.
+const FOREIGN: &str = "95";
+
+/// The descriptor that a command writes to, and what then can be read.
+fn on_terminal(command: &mut Command) -> OwnedFd {
+    let pair = nix::pty::openpty(None, None).unwrap();
+    command.stdin(Stdio::null());
+    command.stdout(Stdio::from(pair.slave.try_clone().unwrap()));
+    command.stderr(Stdio::from(pair.slave));
+    pair.master
+}
+
+fn read_all(from: OwnedFd) -> String {
+    let mut bytes = Vec::new();
+    // When the last writer has gone, a terminal ends with an error.
+    let _ = fs::File::from(from).read_to_end(&mut bytes);
+    String::from_utf8(bytes).unwrap()
+}
+
+struct Walk {
+    lab: Lab,
+    walked: BTreeSet<String>,
+    orders: PathBuf,
+}
+
+impl Walk {
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = self.lab.command(arguments);
+        command.env("TIPSTAFF_ORDERS", &self.orders).current_dir(self.lab.path());
+        command
+    }
+
+    /// Runs a command in each way that people see it.
+    fn run(&mut self, arguments: &[&str]) {
+        let first = arguments.iter().find(|a| !a.starts_with('-')).unwrap();
+        self.walked.insert((*first).to_owned());
+        let mut plain = self.command(arguments);
+        let plain = self.lab.archive.run(move || plain.output().unwrap()).unwrap();
+        // What only another program reads stays as it is.
+        let documents = ["draft", "history", "group", "--markdown"];
+        if !documents.iter().any(|d| arguments.contains(d)) {
+            check(arguments, &String::from_utf8(plain.stdout).unwrap());
+        }
+        check(arguments, &String::from_utf8(plain.stderr).unwrap());
+        let mut command = self.command(arguments);
+        command.env_remove("NO_COLOR").env("TERM", "xterm-256color");
+        let shown = on_terminal(&mut command);
+        let child = self.lab.archive.run(move || {
+            let child = command.spawn().unwrap();
+            drop(command);
+            child
+        });
+        let shown = read_all(shown);
+        child.unwrap().wait().unwrap();
+        check(arguments, &shown);
+        let mut json = self.command(&[arguments, &["--json"]].concat());
+        let json = self.lab.archive.run(move || json.output().unwrap()).unwrap();
+        check(arguments, &String::from_utf8(json.stdout).unwrap());
+    }
+}
+
+fn check(arguments: &[&str], output: &str) {
+    if let Some(hidden) = hidden_in(output) {
+        panic!("{arguments:?} shows {hidden}");
+    }
+}
+
+/// The places of all strings in a value, as RFC 6901 writes them.
+fn strings_of(value: &serde_json::Value, at: &str, places: &mut Vec<String>) {
+    use serde_json::Value;
+    match value {
+        Value::String(_) => places.push(at.to_owned()),
+        Value::Array(list) => {
+            for (n, item) in list.iter().enumerate() {
+                strings_of(item, &format!("{at}/{n}"), places);
+            }
+        }
+        Value::Object(map) => {
+            for (key, item) in map {
+                strings_of(item, &format!("{at}/{key}"), places);
+            }
+        }
+        _ => {}
+    }
+}
+
+/// Listens until it is killed: this very file, under another name.
+#[test]
+#[ignore = "run by another test as a program of its own"]
+fn a_program_that_listens() {
+    let _tcp = TcpListener::bind("[::]:7410").unwrap();
+    let _udp = UdpSocket::bind("[::]:7411").unwrap();
+    std::thread::park();
+}
+
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn listening(lab: &Lab, folder: &Path) -> Ended {
+    let program = folder.join(ODD);
+    fs::copy(std::env::current_exe().unwrap(), &program).unwrap();
+    let mut command = Command::new(&program);
+    command.args(["a_program_that_listens", "--exact", "--ignored"]);
+    command.stdout(Stdio::null()).stderr(Stdio::null());
+    let child = Ended(lab.archive.run(move || command.spawn().unwrap()).unwrap());
+    let there = || {
+        let survey = lab.tipstaff(&["survey", "--json"]);
+        let survey = String::from_utf8(survey.stdout).unwrap();
+        survey.contains("7410") && survey.contains("7411")
+    };
+    assert!(in_time(there));
+    child
+}
+
+const RULES: &str = r#"
+[[hosts]]
+name = "archive"
+addresses = ["198.51.100.20"]
+[[groups]]
+name = "dome"
+note = """Two
+	lines"""
+[[postures]]
+name = "open-house"
+note = """Two
+lines"""
+[[rules]]
+name = "plates"
+note = """Two
+lines"""
+action = "allow"
+traffic = "tcp/7410"
+source = "partner"
+log = true
+group = "dome"
+at_most = "6 per minute per source, burst 3"
+[[rules]]
+name = "plates-again"
+action = "deny"
+traffic = "tcp/7411"
+log = true
+"#;
+
+#[test]
+fn nothing_hidden_is_ever_shown() {
+    let Some(lab) = Lab::new() else { return };
+    let end = lab.world.as_fd().try_clone_to_owned().unwrap();
+    lab.archive
+        .run(move || {
+            lab::cable(ODD_LINK, "w8", end.as_fd()).unwrap();
+            lab::up(ODD_LINK).unwrap();
+            lab::address(ODD_LINK, ground::ip("192.0.2.130"), 25).unwrap();
+        })
+        .unwrap();
+    let folder = lab.path().join(ODD);
+    fs::create_dir_all(folder.join("groups")).unwrap();
+    lab.orders("");
+    let _program = listening(&lab, &folder);
+    // A rule in a file with an odd name, odd comments, an odd list.
+    fs::write(folder.join("groups").join(format!("{ODD}.toml")), "# \u{202e}\n").unwrap();
+    fs::write(folder.join("list.txt"), "192.0.2.0/26 # \u{1b}[2J\n").unwrap();
+    let orders = folder.join("orders.toml");
+    let good = format!(
+        "include = [\"groups/*.toml\"]\n# turned \u{202e}\n{HEAD}odd = \"file:list.txt\"\n{RULES}"
+    );
+    fs::write(&orders, &good).unwrap();
+    let mut walk = Walk { lab, walked: BTreeSet::new(), orders };
+    let why = format!("why\u{1b}[2J{ODD}");
+    walk.run(&["post", "--check", "--host", "archive"]);
+    walk.run(&["post", "--host", "archive", "--reason", &why]);
+    let report = walk.lab.path().join("report.json");
+    let mut reach = walk.command(&["reach", "--host", "archive", "--json"]);
+    let found = walk.lab.archive.run(move || reach.output().unwrap()).unwrap().stdout;
+    // A report of another machine, with whatever names it likes at any place.
+    let mut found: serde_json::Value = serde_json::from_slice(&found).unwrap();
+    let mut places = Vec::new();
+    strings_of(&found, "", &mut places);
+    for place in &places {
+        let mut odd = found.clone();
+        *odd.pointer_mut(place).unwrap() = ODD.into();
+        fs::write(&report, odd.to_string()).unwrap();
+        let mut merge = walk.command(&["reach", "merge", "report.json", "report.json"]);
+        let merged = walk.lab.archive.run(move || merge.output().unwrap()).unwrap();
+        if merged.status.code() != Some(2) {
+            found = odd;
+        }
+        check(&["reach", "merge", place], &String::from_utf8(merged.stdout).unwrap());
+        check(&["reach", "merge", place], &String::from_utf8(merged.stderr).unwrap());
+    }
+    assert_eq!(found["host"], ODD);
+    fs::write(&report, found.to_string()).unwrap();
+    let report = report.to_str().unwrap().to_owned();
+    let walked: [&[&str]; 38] = [
+        &["survey"],
+        &["draft"],
+        &["schema"],
+        &["rules", "--all"],
+        &["rules", "plates"],
+        &["rules", "--in-force", "--sort", "hits"],
+        &["hosts"],
+        &["brief", "archive"],
+        &["names", "--all"],
+        &["names", "192.0.2.1"],
+        &["rule", "set", "plates", "note=more"],
+        &["rule", "set", "plates", &format!("note={ODD}")],
+        &["rule", "add", "allow", "ssh", "--name", &format!("n{ODD}")],
+        &["rule", "pause", ODD],
+        &["group", "export", "dome"],
+        &["group", "export", ODD],
+        &["group", "import", &report],
+        &["review", "--elsewhere"],
+        &["review"],
+        &["review", "--sarif"],
+        &["ask", "tcp/7410", "--source", PARTNER[0]],
+        &["ask", ODD],
+        &["ask", "tcp/7410", "--source", PARTNER[0], "--in-force"],
+        &["posture"],
+        &["posture", ODD],
+        &["compare", "in-force"],
+        &["cut", "--yes"],
+        &["confirm"],
+        &["history"],
+        &["history", "show", "1"],
+        &["state"],
+        &["tally", "--all"],
+        &["tally", "plates", "--sources"],
+        &["reach"],
+        &["reach", "--why", "tcp/7410"],
+        &["reach", "--markdown"],
+        &["reach", "merge", &report, &report],
+        &["demo"],
+    ];
+    for arguments in walked {
+        // Most would not know as which host.
+        walk.run(&[arguments, &["--host", "archive"]].concat());
+    }
+    let page = walk.lab.path().join("page.html");
+    let page = page.to_str().unwrap();
+    for arguments in [
+        &["reach", "--changes", "--host", "archive", "--html", page][..],
+        &["reach", "--changes=report.json", "--host", "archive", "--html", page],
+    ] {
+        walk.run(arguments);
+        check(arguments, &fs::read_to_string(page).unwrap());
+        fs::remove_file(page).unwrap();
+    }
+    watched(&mut walk);
+    kept(&mut walk);
+    for arguments in [&["boot"][..], &["withdraw"], &["install-boot", "--root", ODD]] {
+        walk.run(arguments);
+    }
+    wrong(&mut walk, &good);
+    // Nothing that the program can do was left out.
+    let help = walk.lab.tipstaff(&["--help"]).stdout;
+    let help = String::from_utf8(help).unwrap();
+    let names = help.lines().skip_while(|line| *line != "Commands:").skip(1);
+    for name in names.take_while(|line| !line.is_empty()) {
+        if let Some(name) = name.strip_prefix("  ").and_then(|n| n.split(' ').next())
+            && !name.is_empty()
+            && name != "help"
+        {
+            assert!(walk.walked.contains(name), "{name}");
+        }
+    }
+}
+
+/// Decisions with the program that asked.
+fn watched(walk: &mut Walk) {
+    walk.walked.insert("watch".into());
+    let mut command = walk.command(&["watch", "--count", "1"]);
+    command.env_remove("NO_COLOR").env("TERM", "xterm-256color");
+    let shown = on_terminal(&mut command);
+    let child = walk.lab.archive.run(move || {
+        let child = command.spawn().unwrap();
+        drop(command);
+        child
+    });
+    let child = RefCell::new(child.unwrap());
+    assert!(in_time(|| {
+        walk.lab.knock(PARTNER[0], ground::ARCHIVE[0], 7411);
+        child.borrow_mut().try_wait().unwrap().is_some()
+    }));
+    let shown = read_all(shown);
+    assert!(shown.contains("plates-again"), "{shown}");
+    check(&["watch"], &shown);
+}
+
+/// The service tells of an interface with an odd name.
+fn kept(walk: &mut Walk) {
+    walk.walked.insert("keep".into());
+    let mut command = walk.command(&["keep"]);
+    let shown = on_terminal(&mut command);
+    let mut child = walk
+        .lab
+        .archive
+        .run(move || {
+            let child = command.spawn().unwrap();
+            drop(command);
+            child
+        })
+        .unwrap();
+    let end = walk.lab.world.as_fd().try_clone_to_owned().unwrap();
+    let name = format!("k{ODD_LINK}");
+    let link = name.clone();
+    walk.lab.archive.run(move || lab::cable(&link, "w9", end.as_fd()).unwrap()).unwrap();
+    let guarded = || {
+        let state = walk.lab.tipstaff(&["state", "--json"]).stdout;
+        let state: serde_json::Value = serde_json::from_slice(&state).unwrap();
+        state["guarded"].as_array().unwrap().iter().any(|n| *n == *name)
+    };
+    assert!(in_time(guarded));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    check(&["keep"], &read_all(shown));
+}
+
+/// Orders that are wrong, with odd words at every place.
+fn wrong(walk: &mut Walk, good: &str) {
+    let odd = ODD_TOML;
+    let mut texts = vec![
+        format!("{HEAD}\"{odd}\" = 1\n"),
+        format!("{HEAD}\"{odd}\" = \"192.0.2.1\"\n"),
+        format!("{HEAD}odd = \"{odd}\"\n"),
+        format!("{HEAD}[services]\n\"{odd}\" = \"{odd}\"\n"),
+        format!("{HEAD}# \u{9b}31m\u{202e}\n[standing]\n"),
+        // Not TOML: a bare control, and no end.
+        format!("{HEAD}x = \"\u{1b}[2J\"\n"),
+        format!("{HEAD}x = \"\u{202e}\n"),
+        format!("include = [\"{odd}\"]\n{HEAD}"),
+    ];
+    for key in [
+        "name",
+        "note",
+        "action",
+        "traffic",
+        "source",
+        "source_except",
+        "destination",
+        "interface",
+        "program",
+        "family",
+        "direction",
+        "until",
+        "at_most",
+        "over",
+        "log",
+        "enabled",
+        "group",
+        "hosts",
+        "postures",
+        "accepted",
+        "part",
+    ] {
+        let rest = ["name", "action", "traffic"].iter().filter(|k| **k != key);
+        let rest: String = rest
+            .map(|key| match *key {
+                "name" => "name = \"x\"\n",
+                "action" => "action = \"allow\"\n",
+                _ => "traffic = \"tcp/1\"\n",
+            })
+            .collect();
+        texts.push(format!("{HEAD}[[rules]]\n{rest}{key} = \"{odd}\"\n"));
+        texts.push(format!("{HEAD}[[rules]]\n{rest}\"{key}{odd}\" = 1\n"));
+    }
+    for table in ["hosts", "groups", "postures"] {
+        texts.push(format!("{HEAD}[[{table}]]\nname = \"{odd}\"\nnote = \"{odd}\"\n"));
+    }
+    for text in texts {
+        fs::write(&walk.orders, &text).unwrap();
+        for arguments in [&["rules"][..], &["post", "--check"]] {
+            let mut command = walk.command(arguments);
+            let plain = walk.lab.archive.run(move || command.output().unwrap()).unwrap();
+            assert_eq!(plain.status.code(), Some(2), "{text}");
+        }
+        walk.run(&["review"]);
+    }
+    // A list that is wrong in an odd line.
+    fs::write(walk.orders.with_file_name("list.txt"), format!("{}\n", ODD.replace('\n', " ")))
+        .unwrap();
+    fs::write(&walk.orders, good).unwrap();
+    walk.run(&["rules"]);
+    fs::write(&walk.orders, HEAD.replace("version = 1", "version = 1 # \u{ff}")).unwrap();
+    walk.run(&["hosts"]);
+}

@@ -1,0 +1,78 @@
+//! Outputs that cannot be written: the work is done all the same, and nobody is
+//! told that all is well by half a text.
+
+#![allow(clippy::unwrap_used)]
+
+use std::fs::{self, File};
+use std::path::Path;
+use std::process::{Command, Output, Stdio};
+
+const ORDERS: &str = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
+    [[rules]]\nname = \"plates\"\nnote = \"n\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\nsource = \"192.0.2.0/24\"\n";
+
+fn run(folder: &Path, arguments: &[&str], stdout: Stdio) -> Output {
+    Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"))
+        .args(arguments)
+        .current_dir(folder)
+        .envs([("NO_COLOR", "1"), ("TIPSTAFF_ORDERS", "orders.toml")])
+        .env("TIPSTAFF_RUN", folder.join("run"))
+        .env("TIPSTAFF_HISTORY", folder.join("history"))
+        .stdin(Stdio::null())
+        .stderr(Stdio::piped())
+        .stdout(stdout)
+        .spawn()
+        .unwrap()
+        .wait_with_output()
+        .unwrap()
+}
+
+#[test]
+fn a_full_disk_is_told_and_the_work_is_done() {
+    let folder = tempfile::tempdir().unwrap();
+    let orders = folder.path().join("orders.toml");
+    fs::write(&orders, ORDERS).unwrap();
+    for arguments in [
+        &["rules"][..],
+        &["rules", "--json"],
+        &["review", "--elsewhere"],
+        &["compare", "orders.toml"],
+        &["schema"],
+        &["draft"],
+        &["rule", "pause", "plates"],
+        // A failure of its own is told besides.
+        &["rule", "pause", "plates", "--json"],
+    ] {
+        let full = File::options().write(true).open("/dev/full").unwrap();
+        let output = run(folder.path(), arguments, full.into());
+        let told = String::from_utf8(output.stderr).unwrap();
+        assert_eq!(output.status.code(), Some(5), "{arguments:?}: {told}");
+        assert!(told.contains("cannot be written: No space left"), "{arguments:?}: {told}");
+    }
+    assert!(fs::read_to_string(&orders).unwrap().contains("enabled = false"));
+}
+
+#[test]
+fn a_reader_that_goes_away_changes_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let orders = folder.path().join("orders.toml");
+    fs::write(&orders, ORDERS.replace("note = \"n\"\n", "")).unwrap();
+    let closed = || {
+        let (reader, writer) = std::io::pipe().unwrap();
+        drop(reader);
+        Stdio::from(writer)
+    };
+    for (arguments, code) in [
+        (&["rules"][..], 0),
+        (&["rule", "pause", "plates"], 0),
+        (&["rule", "resume", "plates"], 0),
+        (&["review", "--elsewhere", "--fail-on", "note"], 1),
+        (&["rules", "no-such-rule"], 2),
+        (&["rules", "no-such-rule", "--json"], 2),
+    ] {
+        let output = run(folder.path(), arguments, closed());
+        let told = String::from_utf8(output.stderr).unwrap();
+        assert_eq!(output.status.code(), Some(code), "{arguments:?}: {told}");
+        assert!(!told.contains("cannot be written"), "{told}");
+    }
+    assert!(!fs::read_to_string(&orders).unwrap().contains("enabled = false"));
+}

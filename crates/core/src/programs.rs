@@ -1,0 +1,84 @@
+//! What stands where rules say that a program is.
+
+use std::fmt;
+
+use serde::Serialize;
+
+use crate::brief::Brief;
+use crate::orders::{Remark, Silence};
+
+/// Why a path that a rule names is not simply the program.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "is")]
+pub enum ProgramStatus {
+    /// A symbolic link: the rule means the file that it leads to.
+    Link {
+        /// That file.
+        to: String,
+    },
+    /// There is no such file; the rule means what will be started from there.
+    Missing,
+    /// It cannot be looked for or followed: a circle of links, no permission.
+    Unfollowable {
+        /// What the system said.
+        why: String,
+    },
+    /// No socket of it can be identified.
+    TooDeep {
+        /// So many directories can be followed.
+        most: usize,
+    },
+}
+
+/// What there is to say of a program that rules name.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ProgramNote {
+    /// The path as it is written.
+    pub path: String,
+    /// What is there.
+    #[serde(flatten)]
+    pub status: ProgramStatus,
+}
+
+impl fmt::Display for ProgramNote {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let path = &self.path;
+        match &self.status {
+            ProgramStatus::Link { to } => {
+                write!(f, "{path} is a link to {to}, which is what counts")
+            }
+            ProgramStatus::Missing => {
+                write!(f, "{path} is not there; the rule means what will be started from there")
+            }
+            ProgramStatus::Unfollowable { why } => {
+                write!(f, "{path} cannot be followed ({why}); the rule means the path as written")
+            }
+            ProgramStatus::TooDeep { most } => write!(
+                f,
+                "{path} is nested more than {most} directories deep, so its sockets cannot be told \
+                 from others: they never match an allow by program, and always a deny"
+            ),
+        }
+    }
+}
+
+impl ProgramNote {
+    /// Whether the rule may mean another program than its author thinks.
+    pub fn is_doubtful(&self) -> bool {
+        !matches!(self.status, ProgramStatus::Link { .. })
+    }
+}
+
+/// The notes as remarks about the rules that name these programs here.
+pub fn program_remarks(brief: &Brief, notes: &[ProgramNote]) -> Vec<Remark> {
+    let here = |rule: &&crate::orders::Rule| {
+        !matches!(rule.silence, Some(Silence::OtherHost | Silence::Paused))
+    };
+    let remarks = brief.rules().filter(here).flat_map(|rule| {
+        notes
+            .iter()
+            .filter(|note| rule.program.names(&note.path))
+            .map(|note| Remark { rule: rule.name.to_string(), message: note.to_string() })
+    });
+    remarks.collect()
+}

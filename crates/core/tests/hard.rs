@@ -1,0 +1,119 @@
+//! Orders that are hard to read: deeply nested, with thousands of faults, or
+//! naming files that they must not.
+
+#![allow(clippy::unwrap_used)]
+
+use std::fmt::Write;
+use std::sync::Arc;
+
+use tipstaff_core::orders::{Attachments, Faults, Orders, Sheets, read, read_all};
+
+const HEAD: &str =
+    "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+
+fn rule(name: &str, source: &str) -> String {
+    format!(
+        "[[rules]]\nname = \"{name}\"\naction = \"allow\"\ntraffic = \"ssh\"\nsource = {source}\n"
+    )
+}
+
+/// Each group contains the one before twice, under two names.
+#[test]
+fn a_group_is_resolved_once_however_often_it_is_contained() {
+    let mut text = format!("{HEAD}[addresses]\na0 = \"192.0.2.7\"\nb0 = \"2001:db8::7\"\n");
+    for n in 1..30 {
+        let before = n - 1;
+        writeln!(text, "a{n} = [\"a{before}\", \"b{before}\"]").unwrap();
+        writeln!(text, "b{n} = [\"b{before}\", \"a{before}\"]").unwrap();
+    }
+    text += &rule("all", "\"a29\"");
+    let orders = read(&text).unwrap();
+    let set = orders.rules[0].source.addresses.as_ref().unwrap();
+    assert_eq!(set.ranges().len(), 2);
+}
+
+#[test]
+fn a_chain_of_groups_has_an_end_that_is_told() {
+    let chain = |length: usize, from_below: bool| {
+        let mut text = format!("{HEAD}[addresses]\n");
+        for n in 0..length {
+            // The other way round the names come deepest first.
+            let name = |n: usize| if from_below { length - n } else { n };
+            let member = match n + 1 {
+                last if last == length => "192.0.2.1".to_owned(),
+                next => format!("g{:06}", name(next)),
+            };
+            writeln!(text, "g{:06} = \"{member}\"", name(n)).unwrap();
+        }
+        read(&text)
+    };
+    for from_below in [false, true] {
+        assert!(chain(32, from_below).is_ok());
+        let Faults(faults) = chain(33, from_below).unwrap_err();
+        assert_eq!(faults.len(), 1, "{faults:?}");
+        assert!(faults[0].message.contains("groups contain groups 32 times at most"));
+        // Told as often as it happens, and no stack is too small for it.
+        assert!(chain(16_000, from_below).unwrap_err().0.len() <= 500);
+    }
+}
+
+#[test]
+fn any_in_a_group_is_any_wherever_it_is_contained() {
+    let text = format!("{HEAD}[addresses]\nall = \"any\"\nouter = [\"all\", \"192.0.2.1\"]\n");
+    let orders = read(&(text + &rule("all", "\"outer\""))).unwrap();
+    assert!(orders.rules[0].source.addresses.as_ref().unwrap().is_full());
+}
+
+fn with_list(text: &str, name: &str, list: String) -> Result<Orders, Faults> {
+    let lists = Some([(name.to_owned(), Ok(list))].into());
+    read_all(Sheets { text, attachments: &Attachments { lists, ..Attachments::default() } })
+}
+
+#[test]
+fn rules_that_name_the_same_long_list_share_it() {
+    let list: String = (0..50_000u32).map(|n| format!("10.{}.{}.1\n", n >> 8, n & 255)).collect();
+    let mut text = format!("{HEAD}[addresses]\nmany = \"file:many.txt\"\n");
+    for n in 0..30 {
+        text += &rule(&format!("r{n}"), ["\"many\"", "\"file:many.txt\""][n % 2]);
+    }
+    let orders = with_list(&text, "many.txt", list).unwrap();
+    let set = |n: usize| orders.rules[n].source.addresses.as_ref().unwrap();
+    assert!((2..30).all(|n| Arc::ptr_eq(set(n), set(n % 2))));
+    assert_eq!(set(0), set(1));
+}
+
+#[test]
+fn a_relative_name_stays_in_the_folder_of_the_orders() {
+    for name in ["../shadow", "lists/../../shadow", ""] {
+        let text = format!("{HEAD}{}", rule("x", &format!("\"file:{name}\"")));
+        for faults in [
+            with_list(&text, name, "192.0.2.1\n".into()).unwrap_err(),
+            // Nor is it written by an edit, which reads no lists.
+            read(&text).unwrap_err(),
+        ] {
+            assert_eq!(faults.0.len(), 1, "{name}: {faults}");
+        }
+        let text = format!("{HEAD}[areas]\nfeed = \"{name}\"\n");
+        assert!(with_list(&text, name, "192.0.2.0/24,NL,,,\n".into()).is_err());
+    }
+    let text = format!("{HEAD}{}", rule("x", "\"file:/srv/lists/a.txt\""));
+    assert!(with_list(&text, "/srv/lists/a.txt", "192.0.2.1\n".into()).is_ok());
+}
+
+/// Nothing is left out, each at its place, and names that are nearly right are found.
+#[test]
+fn thousands_of_faults_are_all_told() {
+    const MANY: usize = 4_000;
+    let mut text = format!("{HEAD}[addresses]\n");
+    for n in 0..MANY {
+        writeln!(text, "telescope-{n} = \"192.0.2.1\"").unwrap();
+    }
+    for n in 0..MANY {
+        text += &rule(&format!("r{n}"), &format!("\"telescope_{n}x\""));
+    }
+    let Faults(faults) = read(&text).unwrap_err();
+    assert_eq!(faults.len(), MANY);
+    let first = 6 + MANY;
+    assert!(faults.iter().enumerate().all(|(n, f)| f.place.line == first + 5 * (n + 1)));
+    assert_eq!(faults[77].mend, "Did you mean `telescope-77`?");
+}

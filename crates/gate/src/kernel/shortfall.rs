@@ -1,0 +1,56 @@
+//! What the gate cannot do on the machine at hand, told by `state`.
+//! docs/security.md says what it means.
+
+use std::fmt;
+
+use serde::Serialize;
+use tipstaff_core::interface::Interface;
+
+use super::types;
+use crate::InForce;
+
+/// Something that the gate promises elsewhere and cannot promise here.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "kind")]
+pub enum Shortfall {
+    /// No programs at the sockets.
+    NoSecondLine,
+    /// Programs cannot read the kernel's types.
+    NoTypes,
+    /// A filter of the kernel's older kind stands at the ingress of an interface
+    /// and may take off the notes by which a packet's way is known.
+    NotesLost {
+        /// The interface.
+        interface: String,
+    },
+}
+
+impl fmt::Display for Shortfall {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NoSecondLine => f.write_str(
+                "this kernel carries no second line: an interface that appears is open until \
+                 `tipstaff keep` or a post gives it its gate",
+            ),
+            Self::NoTypes => f.write_str(
+                "this kernel does not let programs read its types: whether an interface is a port \
+                 of another one, has the number of one that is gone, or forwards IPv6 is known as \
+                 of the last post, and MPTCP sockets belong to no program",
+            ),
+            Self::NotesLost { interface } => write!(
+                f,
+                "another filter at the ingress of {interface} may take off the gate's notes: what \
+                 comes in there counts as forwarded by its interface alone",
+            ),
+        }
+    }
+}
+
+/// What cannot be promised here, with what is in force.
+pub fn shortfalls(in_force: &InForce, interfaces: &[Interface]) -> Vec<Shortfall> {
+    let no_second_line = (!in_force.second_line).then_some(Shortfall::NoSecondLine);
+    let no_types = types::at_packets().is_none().then_some(Shortfall::NoTypes);
+    let lost = interfaces.iter().filter(|interface| interface.ingress_filter);
+    let lost = lost.map(|i| Shortfall::NotesLost { interface: i.name.clone() });
+    no_second_line.into_iter().chain(no_types).chain(lost).collect()
+}

@@ -1,0 +1,184 @@
+//! What programs read of the kernel's own structures at the packet: which
+//! device it is at, and what stands on that device. The kernel describes them
+//! itself (Documentation/bpf/btf.rst), and its verifier checks each access.
+
+use std::fs;
+use std::path::Path;
+use std::sync::OnceLock;
+
+use super::assembler::{Assembler, If, Label, Misfit, R0, R1, R2, R3, R6, STACK, Width};
+use super::btf::{Btf, Missing};
+use super::label::Offsets;
+use super::reading::helper;
+use super::sys::{self, Attach, ProgramKind};
+
+/// Where the kernel describes its types.
+pub(super) const DESCRIPTION: &str = "/sys/kernel/btf/vmlinux";
+
+/// So many programs at an interface are looked at; the gate's is the first of
+/// them unless somebody put theirs before it.
+const PROGRAMS_LOOKED_AT: i16 = 4;
+
+/// Offsets of what is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct KernelTypes {
+    /// The function that makes the context a `struct sk_buff`.
+    cast: u32,
+    device: i16,
+    rx_handler: i16,
+    address: i16,
+    ingress: i16,
+    egress: i16,
+    entries: i16,
+    aux: i16,
+    id: i16,
+    /// How IPv6 is told to forward: the namespace, its switch for all, and
+    /// since Linux 6.17 one of each interface that overrules it.
+    namespace: i16,
+    all: i16,
+    forwarding: i16,
+    six: i16,
+    forced: Option<i16>,
+    /// Whether sockets may be MPTCP's.
+    pub(super) mptcp: bool,
+}
+
+impl KernelTypes {
+    fn of(btf: &Btf<'_>) -> Result<Self, Missing> {
+        Ok(Self {
+            cast: btf.function("bpf_cast_to_kern_ctx")?,
+            device: btf.offset("sk_buff", "dev")?,
+            rx_handler: btf.offset("net_device", "rx_handler")?,
+            address: btf.offset("net_device", "dev_addr")?,
+            ingress: btf.offset("net_device", "tcx_ingress")?,
+            egress: btf.offset("net_device", "tcx_egress")?,
+            entries: btf.offset("bpf_mprog_entry", "fp_items")?,
+            aux: btf.offset("bpf_prog", "aux")?,
+            id: btf.offset("bpf_prog_aux", "id")?,
+            namespace: btf.offset("net_device", "nd_net.net")?,
+            all: btf.offset("net", "ipv6.devconf_all")?,
+            forwarding: btf.offset("ipv6_devconf", "forwarding")?,
+            six: btf.offset("net_device", "ip6_ptr")?,
+            forced: btf.offset("inet6_dev", "cnf.force_forwarding").ok(),
+            mptcp: btf.offset("mptcp_sock", "sk").is_ok(),
+        })
+    }
+
+    /// r0 = the device of the packet, a pointer. r1 to r5 are lost; r6 is the context.
+    pub(super) fn device(&self, a: &mut Assembler) {
+        a.copy(R1, R6);
+        a.call_kernel(self.cast);
+        a.load(Width::D, R0, R0, self.device);
+    }
+
+    /// Goes to `free` when no master takes what the device at r0 receives: it
+    /// is no port of a bridge or bond, and nothing stands on it that shares it.
+    pub(super) fn jump_unless_taken(&self, a: &mut Assembler, free: Label) {
+        a.load(Width::D, R1, R0, self.rx_handler);
+        a.jump_if(If::Eq, R1, 0, free);
+    }
+
+    /// Copies the hardware address of the device at r0 to the stack, 6 bytes.
+    pub(super) fn hardware_address(&self, a: &mut Assembler, to: i16, otherwise: Label) {
+        a.load(Width::D, R3, R0, self.address);
+        a.stack(R1, to);
+        a.mov(R2, 6);
+        a.call(helper::READ_KERNEL);
+        a.jump_if(If::Ne, R0, 0, otherwise);
+    }
+
+    /// Goes to `found` when one of these programs stands at that side of the
+    /// device at r0; falls through otherwise. r1 to r3 are lost.
+    pub(super) fn jump_if_at(&self, a: &mut Assembler, side: Attach, ids: &[u32], found: Label) {
+        let none = a.label();
+        let entry = if side == Attach::TcxIngress { self.ingress } else { self.egress };
+        a.load(Width::D, R1, R0, entry);
+        a.jump_if(If::Eq, R1, 0, none);
+        for nth in 0..PROGRAMS_LOOKED_AT {
+            a.load(Width::D, R2, R1, self.entries + nth * 8);
+            a.jump_if(If::Eq, R2, 0, none);
+            a.load(Width::D, R2, R2, self.aux);
+            a.load(Width::W, R2, R2, self.id);
+            for id in ids {
+                a.jump32_if(If::Eq, R2, *id, found);
+            }
+        }
+        a.place(none);
+    }
+
+    /// Goes to `on` when IPv6 is forwarded from the device of the packet
+    /// although its own switch says no. r0 to r5 are lost.
+    pub(super) fn jump_if_forwards(&self, a: &mut Assembler, on: Label) {
+        self.device(a);
+        if let Some(forced) = self.forced {
+            let none = a.label();
+            a.load(Width::D, R1, R0, self.six);
+            a.jump_if(If::Eq, R1, 0, none);
+            a.load(Width::W, R1, R1, forced);
+            a.jump_if(If::Ne, R1, 0, on);
+            a.place(none);
+        }
+        a.load(Width::D, R1, R0, self.namespace);
+        a.load(Width::D, R1, R1, self.all);
+        a.load(Width::W, R1, R1, self.forwarding);
+        a.jump_if(If::Ne, R1, 0, on);
+    }
+
+    /// A program that reads everything, to see whether the verifier lets it.
+    fn probe(&self) -> Result<Vec<u8>, Misfit> {
+        let mut a = Assembler::default();
+        let end = a.label();
+        a.copy(R6, super::assembler::R1);
+        a.store_value(Width::D, STACK, -8, 0);
+        self.jump_if_forwards(&mut a, end);
+        self.device(&mut a);
+        self.jump_unless_taken(&mut a, end);
+        for side in [Attach::TcxIngress, Attach::TcxEgress] {
+            self.jump_if_at(&mut a, side, &[1], end);
+        }
+        self.hardware_address(&mut a, -8, end);
+        a.place(end);
+        a.mov(R0, 1);
+        a.exit();
+        a.finish()
+    }
+
+    fn is_accepted(&self) -> bool {
+        let Ok(code) = self.probe() else { return false };
+        [(ProgramKind::SchedCls, None), (ProgramKind::CgroupSkb, Some(Attach::CgroupIngress))]
+            .into_iter()
+            .all(|(kind, at)| sys::program_load_for(kind, at, "ts_probe", &code).is_ok())
+    }
+}
+
+/// What the kernel's description gives; it does not change while it runs.
+#[derive(Clone, Copy, Default)]
+struct Known {
+    labels: Option<Offsets>,
+    types: Option<KernelTypes>,
+}
+
+fn known() -> Known {
+    static KNOWN: OnceLock<Known> = OnceLock::new();
+    *KNOWN.get_or_init(|| {
+        let Ok(bytes) = fs::read(DESCRIPTION) else { return Known::default() };
+        let Ok(btf) = Btf::read(&bytes) else { return Known::default() };
+        let types = KernelTypes::of(&btf).ok().filter(KernelTypes::is_accepted);
+        Known { labels: Offsets::of(&btf).ok(), types }
+    })
+}
+
+/// What programs may read at a packet; `None`: this kernel does not let them.
+pub(super) fn at_packets() -> Option<KernelTypes> {
+    known().types
+}
+
+/// What the program that labels sockets reads; `None`: as above.
+pub(super) fn at_sockets() -> Option<Offsets> {
+    known().labels
+}
+
+/// Whether this kernel describes its types at all.
+pub(super) fn are_described() -> bool {
+    Path::new(DESCRIPTION).exists()
+}

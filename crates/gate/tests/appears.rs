@@ -1,0 +1,132 @@
+//! Interfaces that appear after a post, with a new number or an old one: from
+//! their first packet nothing comes in that the orders deny, nothing is
+//! answered, and nothing passes through.
+
+#![allow(clippy::unwrap_used)]
+
+mod ground;
+
+use std::net::{IpAddr, Ipv4Addr, TcpListener, UdpSocket};
+use std::os::fd::AsFd;
+use std::time::Duration;
+
+use ground::wire::{self, Header, Wire};
+use ground::{inside_with_wire, orders, post};
+use tipstaff_gate::Gate;
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_host::interfaces;
+use tipstaff_host::lab::{self, Mounts, Space};
+
+const NEAR: [&str; 2] = ["203.0.113.1", "2001:db8:113::1"];
+const FAR: [&str; 2] = ["203.0.113.30", "2001:db8:113::30"];
+const NUMBER: u32 = 900;
+
+fn ip(text: &str) -> IpAddr {
+    text.parse().unwrap()
+}
+
+fn v4(text: &str) -> Ipv4Addr {
+    text.parse().unwrap()
+}
+
+/// A cable to a new namespace; its far end, and the hardware address here.
+fn plug(space: &Space) -> (Wire, [u8; 6]) {
+    lab::cable_numbered(("ts-e", NUMBER), "ts-f", space.as_fd()).unwrap();
+    let wire = space
+        .run(|| {
+            std::fs::write("/proc/sys/net/ipv6/conf/all/disable_ipv6", "1").unwrap();
+            lab::up("ts-f").unwrap();
+            Wire::on("ts-f")
+        })
+        .unwrap();
+    lab::up("ts-e").unwrap();
+    for ((address, prefix), far) in NEAR.into_iter().zip([24, 64]).zip(FAR) {
+        lab::address("ts-e", ip(address), prefix).unwrap();
+        lab::neighbour("ts-e", ip(far), wire.hardware).unwrap();
+    }
+    let all = interfaces::list().unwrap();
+    let near = all.iter().find(|i| i.name == "ts-e").unwrap();
+    assert_eq!(near.index, NUMBER);
+    wire.wait_for(v4(FAR[0]), v4(NEAR[0]));
+    (wire, near.hardware.unwrap())
+}
+
+/// Whether it is a TCP reset over IPv6.
+fn reset_of_six(frame: &[u8]) -> bool {
+    frame[12..14] == [0x86, 0xdd] && frame[20] == 6 && frame[67] & 4 != 0
+}
+
+/// What comes back for a knock of each kind, on open and on closed ports: the
+/// resets over IPv6, and the rest.
+fn answers(wire: &Wire, near: [u8; 6]) -> (usize, usize) {
+    wire.seen();
+    for family in 0..2 {
+        let (from, to) = (ip(FAR[family]), ip(NEAR[family]));
+        let number = wire::icmp_number(from);
+        for (protocol, payload) in [
+            (6, wire::tcp((from, 40_000), (to, 7420), 0x02, (1, 0))),
+            (6, wire::tcp((from, 40_000), (to, 9), 0x02, (1, 0))),
+            (6, wire::tcp((from, 40_001), (to, 9), 0x10, (1, 1))),
+            (17, wire::udp((from, 40_000), (to, 9), b"?")),
+            (17, wire::udp((from, 40_000), (to, 7420), b"?")),
+            (number, wire::ping(from, to, 7)),
+        ] {
+            let packet = wire::ip(from, to, protocol, &payload, &Header::default());
+            wire.send(&wire::ethernet(near, wire.hardware, &[], wire::kind_of(from), &packet));
+        }
+    }
+    std::thread::sleep(Duration::from_millis(20));
+    let answer = |frame: &Vec<u8>| match frame[12..14] {
+        [8, 0] => true,
+        [0x86, 0xdd] => frame[20] != 0 && !(frame[20] == 58 && (130..=143).contains(&frame[54])),
+        _ => false,
+    };
+    let (resets, rest): (Vec<_>, Vec<_>) =
+        wire.seen().into_iter().filter(answer).partition(|f| reset_of_six(f));
+    (resets.len(), rest.len())
+}
+
+fn heard(socket: &UdpSocket) -> usize {
+    std::iter::from_fn(|| socket.recv(&mut [0; 64]).ok()).count()
+}
+
+#[test]
+fn a_new_interface_answers_nothing_and_an_old_number_means_nothing() {
+    inside_with_wire(|scene| {
+        let _listener = TcpListener::bind("[::]:7420").unwrap();
+        let socket = UdpSocket::bind("[::]:7420").unwrap();
+        socket.set_read_timeout(Some(Duration::from_millis(1))).unwrap();
+        let space = Space::new(Mounts::Shared).unwrap();
+        let (wire, near) = plug(&space);
+        // Without a gate all of it is answered, but the datagram that is taken.
+        assert_eq!((answers(&wire, near), heard(&socket)), ((2, 8), 2));
+        let mut gate = KernelGate::new(&scene.run_dir).unwrap();
+        let before: Vec<_> =
+            interfaces::list().unwrap().into_iter().filter(|i| i.name != "ts-e").collect();
+        post(&mut gate, &orders(""), &before).unwrap();
+        // The kernel's resets over IPv6 belong to no socket: nothing but a program at the
+        // device sees them. docs/security.md says so.
+        let first = (answers(&wire, near), heard(&socket));
+        assert_eq!(first, ((2, 0), 0), "it was not there at the post");
+        post(&mut gate, &orders(""), &interfaces::list().unwrap()).unwrap();
+        assert_eq!((answers(&wire, near), heard(&socket)), ((0, 0), 0), "it has its gate");
+        lab::unplug("ts-e").unwrap();
+        let other = Space::new(Mounts::Shared).unwrap();
+        let (wire, near) = plug(&other);
+        let again = (answers(&wire, near), heard(&socket));
+        assert_eq!(again, ((2, 0), 0), "its number came again");
+        // Nor does anything pass through from there.
+        std::fs::write("/proc/sys/net/ipv4/ip_forward", "1").unwrap();
+        let (from, to) = (ip(FAR[0]), ip("198.51.100.1"));
+        let datagram = wire::udp((from, 40_000), (to, 7420), b"?");
+        let packet = wire::ip(from, to, 17, &datagram, &Header::default());
+        scene.wire.seen();
+        wire.send(&wire::ethernet(near, wire.hardware, &[], 0x0800, &packet));
+        std::thread::sleep(Duration::from_millis(10));
+        assert!(!scene.wire.seen().iter().any(|frame| frame[12..14] == [8, 0]));
+        gate.withdraw().unwrap();
+        wire.send(&wire::ethernet(near, wire.hardware, &[], 0x0800, &packet));
+        std::thread::sleep(Duration::from_millis(10));
+        assert!(scene.wire.seen().iter().any(|frame| frame[12..14] == [8, 0]));
+    });
+}
