@@ -1,0 +1,186 @@
+//! With everything denied nothing comes in, nothing passes through and nothing
+//! is answered, whatever frames somebody writes. 30,000 of them; more by
+//! `TIPSTAFF_FRAMES=1000000 TIPSTAFF_SEED=$RANDOM cargo test --release -p tipstaff-gate --test crafted`
+
+#![allow(clippy::unwrap_used)]
+
+mod ground;
+
+use std::net::{IpAddr, TcpListener, UdpSocket};
+use std::os::fd::AsFd;
+
+use ground::harm::{harm, harmed};
+use ground::wire::{self, Header, Wire};
+use ground::{OWN, STRANGER, inside_with_wire, orders, post};
+use proptest::prelude::*;
+use proptest::strategy::ValueTree;
+use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
+use socket2::{Domain, Protocol, Socket, Type};
+use tipstaff_core::arbitrary;
+use tipstaff_gate::Gate;
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_host::lab::{self, Mounts, Space};
+
+const PORTS: [u16; 4] = [22, 53, 7410, 7420];
+/// Protocols that a raw socket hears, beside those that the stack itself answers.
+const BARE: [i32; 3] = [47, 50, 132];
+const BEHIND: [&str; 2] = ["203.0.113.30", "2001:db8:113::30"];
+
+fn from_environment(name: &str, otherwise: u64) -> u64 {
+    std::env::var(name).map_or(otherwise, |text| text.parse().unwrap())
+}
+
+/// Everybody on this host who could hear something.
+struct Ears {
+    tcp: Vec<TcpListener>,
+    udp: Vec<UdpSocket>,
+    raw: Vec<Socket>,
+}
+
+impl Ears {
+    fn new() -> Self {
+        let mut ears = Self { tcp: Vec::new(), udp: Vec::new(), raw: Vec::new() };
+        for port in PORTS {
+            ears.tcp.push(TcpListener::bind(("::", port)).unwrap());
+            ears.udp.push(UdpSocket::bind(("::", port)).unwrap());
+        }
+        for protocol in BARE {
+            for domain in [Domain::IPV4, Domain::IPV6] {
+                let socket = Socket::new(domain, Type::RAW, Some(Protocol::from(protocol)));
+                ears.raw.push(socket.unwrap());
+            }
+        }
+        ears.tcp.iter().for_each(|s| s.set_nonblocking(true).unwrap());
+        ears.udp.iter().for_each(|s| s.set_nonblocking(true).unwrap());
+        ears.raw.iter().for_each(|s| s.set_nonblocking(true).unwrap());
+        ears
+    }
+
+    fn heard(&self) -> usize {
+        let udp = |s: &UdpSocket| std::iter::from_fn(|| s.recv(&mut [0; 9]).ok()).count();
+        let raw = |s: &Socket| {
+            let mut buffer = [std::mem::MaybeUninit::uninit(); 9];
+            std::iter::from_fn(|| s.recv(&mut buffer).ok()).count()
+        };
+        let tcp = |s: &TcpListener| std::iter::from_fn(|| s.accept().ok()).count();
+        self.udp.iter().map(udp).sum::<usize>()
+            + self.raw.iter().map(raw).sum::<usize>()
+            + self.tcp.iter().map(tcp).sum::<usize>()
+    }
+}
+
+/// IP that this host sent, but what it looks for its neighbours by.
+fn sent(wire: &Wire) -> Vec<Vec<u8>> {
+    let own = |frame: &[u8]| match (frame[20], frame.get(54)) {
+        (0, _) => true,
+        (58, Some(kind)) => (133..=137).contains(kind),
+        _ => false,
+    };
+    let ip = |frame: &Vec<u8>| match frame[12..14] {
+        [8, 6] => false,
+        [0x86, 0xdd] => !own(frame),
+        _ => true,
+    };
+    wire.seen().into_iter().filter(ip).collect()
+}
+
+/// A packet of a kind that somebody here would hear, to one of both sides.
+fn packet(runner: &mut TestRunner, from_port: u16) -> (IpAddr, Vec<u8>) {
+    use prop::sample::select;
+    let what = (0usize..2, any::<bool>(), select(PORTS.to_vec()), any::<u8>(), 0u8..10);
+    let (six, through, port, flags, kind) = what.new_tree(runner).unwrap().current();
+    let (from, own) = (STRANGER[six], OWN[six]);
+    let to = if through { BEHIND[six].parse().unwrap() } else { own };
+    let (protocol, payload) = match kind {
+        0..=2 => (6, wire::tcp((from, from_port), (to, port), 0x02, (1, 0))),
+        3 => (6, wire::tcp((from, from_port), (to, port), flags, (1, 1))),
+        4..=6 => (17, wire::udp((from, from_port), (to, port), b"larkfield")),
+        7 => (wire::icmp_number(from), wire::ping(from, to, 7)),
+        _ => (BARE[usize::from(flags) % 3] as u8, vec![flags; 16]),
+    };
+    let fragment = match flags % 8 {
+        0 => (7, if six == 1 { 1 } else { 0x2000 }),
+        1 => (7, if six == 1 { 8 << 3 } else { 8 }),
+        _ => (0, 0),
+    };
+    let header = Header { fragment, ..Header::default() };
+    (to, wire::ip(from, to, protocol, &payload, &header))
+}
+
+#[test]
+fn nothing_comes_in_over_whatever_frames() {
+    let frames = from_environment("TIPSTAFF_FRAMES", 30_000);
+    let seed = from_environment("TIPSTAFF_SEED", 1);
+    eprintln!("TIPSTAFF_FRAMES={frames} TIPSTAFF_SEED={seed}");
+    inside_with_wire(move |scene| {
+        let space = Space::new(Mounts::Shared).unwrap();
+        lab::cable("ts-c", "ts-d", space.as_fd()).unwrap();
+        let behind = space
+            .run(|| {
+                std::fs::write("/proc/sys/net/ipv6/conf/all/disable_ipv6", "1").unwrap();
+                lab::up("ts-d").unwrap();
+                Wire::on("ts-d")
+            })
+            .unwrap();
+        lab::up("ts-c").unwrap();
+        for ((near, prefix), far) in
+            [("203.0.113.1", 24), ("2001:db8:113::1", 64)].into_iter().zip(BEHIND)
+        {
+            lab::address("ts-c", near.parse().unwrap(), prefix).unwrap();
+            lab::neighbour("ts-c", far.parse().unwrap(), behind.hardware).unwrap();
+        }
+        for knob in ["ipv4/ip_forward", "ipv6/conf/all/forwarding"] {
+            std::fs::write(format!("/proc/sys/net/{knob}"), "1").unwrap();
+        }
+        let ears = Ears::new();
+        let bytes: Vec<u8> = (0..4).flat_map(|n| (seed + n).to_ne_bytes()).collect();
+        let rng = TestRng::from_seed(RngAlgorithm::ChaCha, &bytes);
+        let mut runner = TestRunner::new_with_rng(Config::default(), rng);
+        let any_frame = |runner: &mut TestRunner, n: u64, from_port| {
+            if n.is_multiple_of(5) {
+                return arbitrary::frame(scene.hardware).new_tree(runner).unwrap().current();
+            }
+            let (to, packet) = packet(runner, from_port);
+            let frame = scene.framed(to, &packet);
+            match n % 2 {
+                0 => harmed(frame, &harm().new_tree(runner).unwrap().current()),
+                _ => frame,
+            }
+        };
+        // Without a gate a good part of it is heard, passed on and answered.
+        let (mut heard, mut passed, mut answered) = (0, 0, 0);
+        for n in 0..3_000 {
+            let _ = scene.wire.try_send(&any_frame(&mut runner, n, 40_000));
+            if n % 50 == 0 {
+                heard += ears.heard();
+                (passed, answered) =
+                    (passed + sent(&behind).len(), answered + sent(&scene.wire).len());
+            }
+        }
+        assert!(heard > 100 && passed > 100 && answered > 100, "{heard} {passed} {answered}");
+        // Half-open connections go on: they end with their listeners, and what comes
+        // after has another port.
+        drop(ears);
+        let ears = Ears::new();
+        std::thread::sleep(std::time::Duration::from_millis(50));
+        let mut gate = KernelGate::new(&scene.run_dir).unwrap();
+        let closed = orders("").replace("outbound = \"allow\"", "outbound = \"deny\"");
+        post(&mut gate, &closed, &scene.interfaces()).unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(20));
+        // What was half-way when the gate came up.
+        let _ = (ears.heard(), sent(&behind), sent(&scene.wire));
+        for n in 0..frames {
+            let frame = any_frame(&mut runner, n, 50_000);
+            let _ = scene.wire.try_send(&frame);
+            if n % 200 == 0 || n + 1 == frames {
+                std::thread::sleep(std::time::Duration::from_millis(1));
+                assert_eq!(ears.heard(), 0, "before frame {n}: {frame:02x?}");
+                for (where_to, wire) in [("through", &behind), ("back", &scene.wire)] {
+                    let sent = sent(wire);
+                    assert!(sent.is_empty(), "{where_to} before frame {n}: {:02x?}", sent[0]);
+                }
+            }
+        }
+        gate.withdraw().unwrap();
+    });
+}
