@@ -276,3 +276,49 @@ fn what_belongs_to_what_was_let_through_passes() {
         gate.withdraw().unwrap();
     });
 }
+
+/// `ip6_forward` sends on, where it came from, what `bpf_fib_lookup` says is
+/// never forwarded: from and to addresses of the link.
+#[test]
+fn what_comes_from_the_link_or_is_for_it_is_not_sent_on_either() {
+    on_a_router(|router| {
+        let stranger = STRANGER[1];
+        let (away, neighbour) = (ip("2001:db8:51:2::3"), ip("fe80::77"));
+        lab::neighbour("ts-a", neighbour, router.scene.wire.hardware).unwrap();
+        let pairs = [
+            (ip("fe80::1"), away),
+            (ip("::"), away),
+            (stranger, neighbour),
+            (ip("fe80::1"), neighbour),
+            (stranger, away),
+        ];
+        let sent_on = |from: IpAddr, to: IpAddr| {
+            router.scene.wire.seen();
+            let packet = wire::ip(from, to, 6, &syn(from, to), &Header::default());
+            router.scene.wire.send(&router.scene.framed(from, &packet));
+            std::thread::sleep(Duration::from_millis(8));
+            router.scene.wire.seen().iter().any(|frame| frame[20] == 6)
+        };
+        for (from, to) in pairs {
+            assert!(sent_on(from, to), "the kernel sends on {from} to {to}");
+        }
+        let mut gate = KernelGate::new(&router.scene.run_dir).unwrap();
+        let inbound = "[[rules]]\nname = \"shell\"\naction = \"allow\"\ntraffic = \"ssh\"\n";
+        post(&mut gate, &orders(inbound), &router.scene.interfaces()).unwrap();
+        for (from, to) in pairs {
+            assert!(!sent_on(from, to), "{from} to {to} by an inbound rule");
+        }
+        let transit = inbound.replace("traffic", "direction = \"transit\"\ntraffic");
+        post(&mut gate, &orders(&transit), &router.scene.interfaces()).unwrap();
+        for (from, to) in pairs {
+            assert!(sent_on(from, to), "{from} to {to} by a transit rule");
+        }
+        // Where nothing is forwarded they are for this host, or for nobody.
+        set("ipv6/conf/all/forwarding", "0");
+        let all = router.scene.interfaces();
+        let own = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (own, _) = *own.addresses.iter().find(|(a, _)| a.is_ipv6() && *a != OWN[1]).unwrap();
+        post(&mut gate, &orders(inbound), &all).unwrap();
+        assert!(sent_on(neighbour, own), "{own} answers");
+    });
+}

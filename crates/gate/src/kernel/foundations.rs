@@ -288,12 +288,7 @@ fn assigns(a: &mut Assembler, family: Family, way: Direction, labels: &Labels) {
             a.load(Width::W, R1, STACK, at::HEADER + destination_offset(family));
             a.jump32_if(If::Ne, R1, u32::MAX, other);
         }
-        Family::V6 => {
-            a.load(Width::H, R1, STACK, at::HEADER + source_offset(family));
-            a.from_network(R1, 16);
-            a.op(Op::And, R1, 0xffc0);
-            a.jump_if(If::Ne, R1, 0xfe80, other);
-        }
+        Family::V6 => jump_unless_link_local(a, source_offset(family), other),
     }
     a.store_value(Width::D, STACK, at::PENDING, pending::ASSIGNMENT.into());
     a.place(other);
@@ -380,6 +375,12 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
     let (here, through, rules) = (a.label(), a.label(), a.label());
     a.load(Width::W, R1, R6, skb::PACKET_TYPE);
     a.jump_if(If::Ne, R1, 0, here);
+    if family == Family::V6 {
+        let other = a.label();
+        jump_unless_link_local(a, destination_offset(family), other);
+        of_the_link(a, parts, here, through);
+        a.place(other);
+    }
     route(a, family, RouteFrom::Packet, here);
     a.jump_if(If::Eq, R0, NOT_FORWARDED, here);
     if family == Family::V6 {
@@ -431,6 +432,26 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
     a.place(rules);
 }
 
+/// Goes to `other` unless an IPv6 address of the packet is link-local. r1 is lost.
+fn jump_unless_link_local(a: &mut Assembler, offset: i16, other: Label) {
+    a.load(Width::H, R1, STACK, at::HEADER + offset);
+    a.from_network(R1, 16);
+    a.op(Op::And, R1, 0xffc0);
+    a.jump_if(If::Ne, R1, 0xfe80, other);
+}
+
+/// To a link-local address: `bpf_fib_lookup` says that such are never forwarded, but
+/// `ip6_forward` sends them on where they came from. r0 to r5 are lost.
+fn of_the_link(a: &mut Assembler, parts: &Parts<'_>, here: Label, through: Label) {
+    own(a, Family::V6, destination_offset(Family::V6), parts, here);
+    if let Some(types) = parts.types {
+        types.jump_if_forwards(a, through);
+        a.jump(here);
+    } else {
+        a.jump(through);
+    }
+}
+
 /// Whence a packet is routed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum RouteFrom {
@@ -457,12 +478,23 @@ fn route(a: &mut Assembler, family: Family, from: RouteFrom, here: Label) {
         RouteFrom::Loopback => a.mov(R1, 1),
     }
     a.store(Width::W, STACK, at::ROUTE + 8, R1);
-    for (from, to) in [(source_offset(family), 16), (destination_offset(family), 32)] {
+    let address = |a: &mut Assembler, from: i16, to: i16| {
         for word in 0..words {
             a.load(Width::W, R1, STACK, at::HEADER + from + word * 4);
             a.store(Width::W, STACK, at::ROUTE + to + word * 4, R1);
         }
+    };
+    address(a, destination_offset(family), 32);
+    // Of a link-local source the helper says that it is never forwarded; the kernel does
+    // it, where it came from, and by the routes of an unknown source.
+    let (routed, complete) = (a.label(), a.label());
+    if family == Family::V6 {
+        jump_unless_link_local(a, source_offset(family), routed);
+        a.jump(complete);
     }
+    a.place(routed);
+    address(a, source_offset(family), 16);
+    a.place(complete);
     a.copy(R1, R6);
     a.stack(R2, at::ROUTE);
     a.mov(R3, 64);
