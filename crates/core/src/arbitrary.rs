@@ -334,12 +334,21 @@ fn quoted() -> impl Strategy<Value = Vec<u8>> {
     )
 }
 
+/// What others follow has a multiple of 8 bytes.
+fn piece(mut payload: Vec<u8>, followed: bool) -> Vec<u8> {
+    if followed {
+        payload.resize(payload.len().next_multiple_of(8), 0);
+    }
+    payload
+}
+
 fn ipv4_frame() -> BoxedStrategy<Vec<u8>> {
     let fragment = prop_oneof![8 => Just(0u16), 1 => Just(0x2000u16), 1 => 1u16..0x2000];
     let first_byte = prop_oneof![9 => Just(0x45u8), 1 => Just(0x46u8), 1 => any::<u8>()];
     let length = prop_oneof![9 => Just(None), 1 => (0u16..80).prop_map(Some)];
     (ipv4(), ipv4(), (0u8..3, fragment), first_byte, length, transport())
         .prop_map(|(source, destination, (id, fragment), first, length, (protocol, payload))| {
+            let payload = piece(payload, fragment & 0x2000 != 0 && id != 2);
             let options = if first == 0x46 { 4 } else { 0 };
             let length = length.unwrap_or(20 + options as u16 + payload.len() as u16);
             let mut bytes = vec![first, 0];
@@ -361,7 +370,7 @@ fn ipv6_frame() -> BoxedStrategy<Vec<u8>> {
         4 => (select(vec![0u8, 43, 60]), 0u8..3).prop_map(|(kind, n)| (kind, n, 8 * (usize::from(n) + 1))),
         1 => (0u8..3).prop_map(|n| (51u8, n, (usize::from(n) + 2) * 4)),
     ];
-    let fragment = proptest::option::weighted(0.15, select(vec![0u16, 1, 8, 0xfff8]));
+    let fragment = proptest::option::weighted(0.15, select(vec![0u16, 1, 8, 9, 0xff00, 0xfff8]));
     let fragment = (0u8..3, fragment);
     let first_byte = prop_oneof![15 => Just(0x60u8), 1 => any::<u8>()];
     let first_byte = (first_byte, select(vec![255u8, 255, 64, 1]));
@@ -371,6 +380,7 @@ fn ipv6_frame() -> BoxedStrategy<Vec<u8>> {
         .prop_map(
             |(source, destination, (first, hops), length, extensions, fragment, transport)| {
                 let ((protocol, payload), (id, fragment)) = (transport, fragment);
+                let payload = piece(payload, fragment.is_some_and(|f| f & 1 != 0) && id != 2);
                 let mut chain: Vec<(u8, Vec<u8>)> = extensions
                     .into_iter()
                     .map(|(kind, n, bytes)| {

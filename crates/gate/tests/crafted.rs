@@ -11,13 +11,12 @@ use std::os::fd::AsFd;
 
 use ground::harm::{harm, harmed};
 use ground::wire::{self, Header, Wire};
-use ground::{OWN, STRANGER, inside_with_wire, orders, post};
+use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::arbitrary;
-use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::lab::{self, Mounts, Space};
 
@@ -85,16 +84,16 @@ fn sent(wire: &Wire) -> Vec<Vec<u8>> {
 }
 
 /// A packet of a kind that somebody here would hear, to one of both sides.
-fn packet(runner: &mut TestRunner, from_port: u16) -> (IpAddr, Vec<u8>) {
+fn packet(runner: &mut TestRunner) -> (IpAddr, Vec<u8>) {
     use prop::sample::select;
     let what = (0usize..2, any::<bool>(), select(PORTS.to_vec()), any::<u8>(), 0u8..10);
     let (six, through, port, flags, kind) = what.new_tree(runner).unwrap().current();
     let (from, own) = (STRANGER[six], OWN[six]);
     let to = if through { BEHIND[six].parse().unwrap() } else { own };
     let (protocol, payload) = match kind {
-        0..=2 => (6, wire::tcp((from, from_port), (to, port), 0x02, (1, 0))),
-        3 => (6, wire::tcp((from, from_port), (to, port), flags, (1, 1))),
-        4..=6 => (17, wire::udp((from, from_port), (to, port), b"larkfield")),
+        0..=2 => (6, wire::tcp((from, 40_000), (to, port), 0x02, (1, 0))),
+        3 => (6, wire::tcp((from, 40_000), (to, port), flags, (1, 1))),
+        4..=6 => (17, wire::udp((from, 40_000), (to, port), b"larkfield")),
         7 => (wire::icmp_number(from), wire::ping(from, to, 7)),
         _ => (BARE[usize::from(flags) % 3] as u8, vec![flags; 16]),
     };
@@ -107,11 +106,16 @@ fn packet(runner: &mut TestRunner, from_port: u16) -> (IpAddr, Vec<u8>) {
     (to, wire::ip(from, to, protocol, &payload, &header))
 }
 
-#[test]
-fn nothing_comes_in_over_whatever_frames() {
-    let frames = from_environment("TIPSTAFF_FRAMES", 30_000);
-    let seed = from_environment("TIPSTAFF_SEED", 1);
-    eprintln!("TIPSTAFF_FRAMES={frames} TIPSTAFF_SEED={seed}");
+/// A host that forwards, everybody on it who could hear something, and a wire on
+/// either side.
+struct Router {
+    scene: Scene,
+    behind: Wire,
+    ears: Ears,
+    _space: Space,
+}
+
+fn on_a_router(test: impl FnOnce(Router) + Send + 'static) {
     inside_with_wire(move |scene| {
         let space = Space::new(Mounts::Shared).unwrap();
         lab::cable("ts-c", "ts-d", space.as_fd()).unwrap();
@@ -132,25 +136,46 @@ fn nothing_comes_in_over_whatever_frames() {
         for knob in ["ipv4/ip_forward", "ipv6/conf/all/forwarding"] {
             std::fs::write(format!("/proc/sys/net/{knob}"), "1").unwrap();
         }
-        let ears = Ears::new();
+        test(Router { scene, behind, ears: Ears::new(), _space: space });
+    });
+}
+
+/// Frames, the same for the same seed.
+struct Frames(TestRunner);
+
+impl Frames {
+    fn new(seed: u64) -> Self {
         let bytes: Vec<u8> = (0..4).flat_map(|n| (seed + n).to_ne_bytes()).collect();
         let rng = TestRng::from_seed(RngAlgorithm::ChaCha, &bytes);
-        let mut runner = TestRunner::new_with_rng(Config::default(), rng);
-        let any_frame = |runner: &mut TestRunner, n: u64, from_port| {
-            if n.is_multiple_of(5) {
-                return arbitrary::frame(scene.hardware).new_tree(runner).unwrap().current();
-            }
-            let (to, packet) = packet(runner, from_port);
-            let frame = scene.framed(to, &packet);
-            match n % 2 {
-                0 => harmed(frame, &harm().new_tree(runner).unwrap().current()),
-                _ => frame,
-            }
-        };
-        // Without a gate a good part of it is heard, passed on and answered.
+        Self(TestRunner::new_with_rng(Config::default(), rng))
+    }
+
+    fn next(&mut self, scene: &Scene, n: u64) -> Vec<u8> {
+        let Self(runner) = self;
+        if n.is_multiple_of(5) {
+            return arbitrary::frame(scene.hardware).new_tree(runner).unwrap().current();
+        }
+        let (to, packet) = packet(runner);
+        let frame = scene.framed(to, &packet);
+        match n % 2 {
+            0 => harmed(frame, &harm().new_tree(runner).unwrap().current()),
+            _ => frame,
+        }
+    }
+}
+
+fn seed() -> u64 {
+    from_environment("TIPSTAFF_SEED", 1)
+}
+
+/// Or the other test would prove nothing.
+#[test]
+fn without_a_gate_a_good_part_of_it_is_heard_and_passed_on_and_answered() {
+    on_a_router(|Router { scene, behind, ears, _space }| {
+        let mut frames = Frames::new(seed());
         let (mut heard, mut passed, mut answered) = (0, 0, 0);
         for n in 0..3_000 {
-            let _ = scene.wire.try_send(&any_frame(&mut runner, n, 40_000));
+            let _ = scene.wire.try_send(&frames.next(&scene, n));
             if n % 50 == 0 {
                 heard += ears.heard();
                 (passed, answered) =
@@ -158,21 +183,22 @@ fn nothing_comes_in_over_whatever_frames() {
             }
         }
         assert!(heard > 100 && passed > 100 && answered > 100, "{heard} {passed} {answered}");
-        // Half-open connections go on: they end with their listeners, and what comes
-        // after has another port.
-        drop(ears);
-        let ears = Ears::new();
-        std::thread::sleep(std::time::Duration::from_millis(50));
+    });
+}
+
+#[test]
+fn nothing_comes_in_over_whatever_frames() {
+    let number = from_environment("TIPSTAFF_FRAMES", 30_000);
+    eprintln!("TIPSTAFF_FRAMES={number} TIPSTAFF_SEED={}", seed());
+    on_a_router(move |Router { scene, behind, ears, _space }| {
+        let mut frames = Frames::new(seed());
         let mut gate = KernelGate::new(&scene.run_dir).unwrap();
         let closed = orders("").replace("outbound = \"allow\"", "outbound = \"deny\"");
         post(&mut gate, &closed, &scene.interfaces()).unwrap();
-        std::thread::sleep(std::time::Duration::from_millis(20));
-        // What was half-way when the gate came up.
-        let _ = (ears.heard(), sent(&behind), sent(&scene.wire));
-        for n in 0..frames {
-            let frame = any_frame(&mut runner, n, 50_000);
+        for n in 0..number {
+            let frame = frames.next(&scene, n);
             let _ = scene.wire.try_send(&frame);
-            if n % 200 == 0 || n + 1 == frames {
+            if n % 200 == 0 || n + 1 == number {
                 std::thread::sleep(std::time::Duration::from_millis(1));
                 assert_eq!(ears.heard(), 0, "before frame {n}: {frame:02x?}");
                 for (where_to, wire) in [("through", &behind), ("back", &scene.wire)] {
@@ -181,6 +207,5 @@ fn nothing_comes_in_over_whatever_frames() {
                 }
             }
         }
-        gate.withdraw().unwrap();
     });
 }

@@ -52,8 +52,31 @@ const MORE_FRAGMENTS: u16 = 0x2000;
 const FRAGMENT_OFFSET_SIX: u16 = 0xfff8;
 const MORE_FRAGMENTS_SIX: u16 = 1;
 
-// A fragment that begins 8 bytes behind a TCP header's begin would overwrite its flags
-// (RFC 1858 section 3.2.2): it is malformed.
+/// Whether a fragment can be one: its datagram would be longer than any can be,
+/// a piece that others follow is no multiple of 8 bytes (RFC 8200 section 4.5), or it
+/// would overwrite the flags of a TCP header (RFC 1858 section 3.2.2). A host answers
+/// some of these by itself.
+struct Fragment {
+    /// Where it belongs in the datagram, in bytes.
+    offset: usize,
+    more: bool,
+    protocol: u8,
+    /// Length of its data, `None` where the header does not say.
+    length: Option<usize>,
+    /// Length of what stands before the data and stays in the datagram's header.
+    kept: usize,
+}
+
+impl Fragment {
+    fn is_possible(&self) -> bool {
+        /// Of an IPv4 datagram with its header, of an IPv6 one without the first 40 bytes.
+        const LONGEST: usize = 65_535;
+        let fits = self.length.is_none_or(|length| {
+            self.kept + self.offset + length <= LONGEST && !(self.more && length % 8 != 0)
+        });
+        fits && (self.protocol, self.offset) != (TCP, 8)
+    }
+}
 
 /// Hop limit of what no router has forwarded: neighbour discovery must have it
 /// (RFC 4861 sections 6.1, 7.1, 8.1).
@@ -68,9 +91,16 @@ fn ipv4(bytes: &[u8]) -> Option<IpPacket> {
     }
     let fragment = u16::from_be_bytes([header[6], header[7]]);
     let id = u32::from(u16::from_be_bytes([header[4], header[5]]));
-    let payload = if (header[9], fragment & FRAGMENT_OFFSET) == (TCP, 1) {
+    let piece = Fragment {
+        offset: usize::from(fragment & FRAGMENT_OFFSET) * 8,
+        more: fragment & MORE_FRAGMENTS != 0,
+        protocol: header[9],
+        length: (end != 0).then(|| end - offset),
+        kept: offset,
+    };
+    let payload = if !piece.is_possible() {
         Payload::Malformed
-    } else if fragment & FRAGMENT_OFFSET != 0 {
+    } else if piece.offset != 0 {
         Payload::LaterFragment { id }
     } else {
         transport(Family::V4, header[9], bytes, offset, end).unwrap_or(Payload::Malformed)
@@ -138,13 +168,21 @@ fn follow(
             44 => {
                 let fragment = u16::from_be_bytes([extension[2], extension[3]]);
                 let id = u32::from_be_bytes(array(&extension, 4)?);
-                if (extension[0], fragment & FRAGMENT_OFFSET_SIX) == (TCP, 8) {
+                let data = *offset + 8;
+                let piece = Fragment {
+                    offset: usize::from(fragment & FRAGMENT_OFFSET_SIX),
+                    more: fragment & MORE_FRAGMENTS_SIX != 0,
+                    protocol: extension[0],
+                    length: if end == 0 { None } else { Some(end.checked_sub(data)?) },
+                    kept: *offset - 40,
+                };
+                if !piece.is_possible() {
                     return None;
                 }
-                if fragment & FRAGMENT_OFFSET_SIX != 0 {
+                if piece.offset != 0 {
                     return Some(Payload::LaterFragment { id });
                 }
-                if fragment & MORE_FRAGMENTS_SIX != 0 {
+                if piece.more {
                     *first_of = Some(id);
                 }
                 8
@@ -332,7 +370,12 @@ mod tests {
         assert_eq!(payload(parse_ethernet(&frame)), Payload::Malformed);
         frame[14 + 6..14 + 8].copy_from_slice(&[0, 0]);
         assert_eq!(first_of(&frame), None);
+        frame[14 + 6..14 + 8].copy_from_slice(&[0x1f, 0xff]); // behind the longest datagram
+        assert_eq!(payload(parse_ethernet(&frame)), Payload::Malformed);
         frame[14 + 6..14 + 8].copy_from_slice(&[0x20, 0]); // the first of several
+        assert_eq!(payload(parse_ethernet(&frame)), Payload::Malformed, "in eights, but the last");
+        frame.extend([0; 4]);
+        frame[14 + 3] += 4;
         assert!(matches!(payload(parse_ethernet(&frame)), Payload::Tcp { .. }));
         assert_eq!(first_of(&frame), Some(7));
     }
@@ -394,6 +437,11 @@ mod tests {
         );
         let later = Payload::LaterFragment { id: 7 };
         assert_eq!(payload(parse_ip(true, &six(44, &second_fragment))), later);
+        for (offset, number) in [(0xfff8u16, 9), (9, 9), (1, 9)] {
+            let [high, low] = offset.to_be_bytes();
+            let piece = [&[17, 0, high, low, 0, 0, 0, 7][..], &vec![0; number]].concat();
+            assert_eq!(payload(parse_ip(true, &six(44, &piece))), Payload::Malformed, "{offset}");
+        }
         let lying_length = [[17, 9, 1, 4, 0, 0, 0, 0].as_slice(), &udp].concat();
         assert_eq!(payload(parse_ip(true, &six(60, &lying_length))), Payload::Malformed);
         // No next header (59) is a protocol of its own without a header.

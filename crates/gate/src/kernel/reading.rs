@@ -207,14 +207,42 @@ fn ipv4(a: &mut Assembler, ways: Ways) {
     a.copy(R4, R9);
     a.copy(R2, R1);
     a.op(Op::And, R2, 0x1fff);
-    fragment(a, 1, whole, ways);
+    fragment(a, Family::V4, whole, ways);
     a.place(whole);
 }
 
-/// A fragment: r2 its offset, r3 its identification, r4 the protocol; it is
-/// the first of several where the offset is 0. `flags` is the offset at which
-/// it would overwrite the flags of a TCP header (RFC 1858 section 3.2.2).
-fn fragment(a: &mut Assembler, flags: u16, first: Label, ways: Ways) {
+/// A fragment: r1 the word that says so, r2 its offset in there, r3 its
+/// identification, r4 the protocol; it is the first of several where the offset
+/// is 0. What cannot be one is malformed: see `Fragment` in `core::packet`.
+fn fragment(a: &mut Assembler, family: Family, first: Label, ways: Ways) {
+    /// Of a datagram without the 40 bytes of IPv6's header.
+    const LONGEST: u64 = 65_535;
+    let (flags, more, unit, longest) = match family {
+        Family::V4 => (1, 0x2000, 8, LONGEST),
+        // The fragment header does not stay in the datagram.
+        Family::V6 => (8, 1, 1, LONGEST + 40 + 8),
+    };
+    let (undeclared, followed, last) = (a.label(), a.label(), a.label());
+    a.jump_if(If::Eq, R8, 0, undeclared);
+    if family == Family::V6 {
+        a.copy(R5, R7);
+        a.add(R5, 8);
+        a.jump_if_reg(If::Gt, R5, R8, ways.malformed);
+    }
+    a.jump_if(If::Set, R1, more, followed);
+    a.jump(last);
+    a.place(followed);
+    a.copy(R5, R8);
+    a.op_reg(Op::Sub, R5, R7);
+    a.op(Op::And, R5, 7);
+    a.jump_if(If::Ne, R5, 0, ways.malformed);
+    a.place(last);
+    a.copy(R5, R2);
+    a.op(Op::Mul, R5, unit);
+    a.op_reg(Op::Add, R5, R8);
+    a.value64(R0, longest);
+    a.jump_if_reg(If::Gt, R5, R0, ways.malformed);
+    a.place(undeclared);
     let (begins, later) = (a.label(), a.label());
     a.jump_if(If::Eq, R2, 0, begins);
     a.jump_if(If::Ne, R2, flags, later);
@@ -281,7 +309,7 @@ fn extension_headers(a: &mut Assembler, ways: Ways) {
         a.load(Width::B, R4, STACK, at::TRANSPORT);
         a.copy(R2, R1);
         a.op(Op::And, R2, 0xfff8);
-        fragment(a, 8, first, ways);
+        fragment(a, Family::V6, first, ways);
         a.place(first);
         a.mov(R1, 8);
         a.jump(advance);

@@ -146,8 +146,14 @@ pub fn checksum(pieces: &[&[u8]]) -> u16 {
     !(sum as u16)
 }
 
-/// An IP packet, from its header on.
+/// An IP packet, from its header on. A piece that others follow is filled to a
+/// multiple of 8 bytes.
 pub fn ip(from: IpAddr, to: IpAddr, protocol: u8, payload: &[u8], header: &Header) -> Vec<u8> {
+    let more = if from.is_ipv4() { 0x2000 } else { 1 };
+    let mut payload = payload.to_vec();
+    if header.fragment.1 & more != 0 {
+        payload.resize(payload.len().next_multiple_of(8), 0);
+    }
     match (from, to) {
         (IpAddr::V4(from), IpAddr::V4(to)) => {
             let length = 20 + header.options.len();
@@ -173,7 +179,7 @@ pub fn ip(from: IpAddr, to: IpAddr, protocol: u8, payload: &[u8], header: &Heade
                 chain.push((44, fragment));
             }
             let mut next = protocol;
-            let mut rest = payload.to_vec();
+            let mut rest = payload;
             for (number, mut bytes) in chain.into_iter().rev() {
                 bytes[0] = next;
                 next = number;
