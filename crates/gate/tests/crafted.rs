@@ -68,11 +68,13 @@ impl Ears {
     }
 }
 
-/// IP that this host sent, but what it looks for its neighbours by.
+/// IP that this host sent, but what it looks for its neighbours by, and the parameter
+/// problems (RFC 4443 section 3.4) of what foundations let in: multicast listener
+/// queries, errors, and fragments behind them, with extension headers that it dislikes.
 fn sent(wire: &Wire) -> Vec<Vec<u8>> {
     let own = |frame: &[u8]| match (frame[20], frame.get(54)) {
         (0, _) => true,
-        (58, Some(kind)) => (133..=137).contains(kind),
+        (58, Some(kind)) => *kind == 4 || (133..=137).contains(kind),
         _ => false,
     };
     let ip = |frame: &Vec<u8>| match frame[12..14] {
