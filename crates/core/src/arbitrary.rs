@@ -241,6 +241,7 @@ fn numbered((at, conditions): (usize, Conditions)) -> Rule {
         traffic: TrafficCondition {
             written: terms.iter().map(ToString::to_string).collect(),
             except: but_terms.iter().map(ToString::to_string).collect(),
+            items: terms.clone(),
             keys: match but_terms.as_slice() {
                 [] => keys_of(&terms),
                 out => Some(keys_except(keys_of(&terms), keys_of(out))),

@@ -90,10 +90,41 @@ impl Listener {
         }
     }
 
+    /// Whether a packet to this local address that arrives on the interface called
+    /// `arrives`, where that is known, finds the socket.
+    pub fn takes_on(&self, address: IpAddr, arrives: Option<&str>) -> bool {
+        let on_device = match (&self.device, arrives) {
+            (Some(device), Some(name)) => device == name,
+            _ => true,
+        };
+        on_device && self.takes(address)
+    }
+
     /// The name of the program, or how the account is called.
     pub fn program(&self) -> Option<&Program> {
         self.owner.programs.first()
     }
+}
+
+/// The socket that the kernel gives the first packet to a port at `target`: of
+/// several that take it one that is bound to that very address before one for all,
+/// then one bound to an interface, then one of the packet's own family
+/// (`inet_lookup_listener` and `compute_score` of net/ipv4/inet_hashtables.c).
+pub fn taker<'l>(
+    listeners: &'l [Listener],
+    (transport, port): (Transport, u16),
+    target: IpAddr,
+    arrives: Option<&str>,
+) -> Option<&'l Listener> {
+    listeners
+        .iter()
+        .filter(|l| (l.transport, l.port) == (transport, port) && l.takes_on(target, arrives))
+        // The first of equals: max_by_key would take the last.
+        .rev()
+        .max_by_key(|l| {
+            let own_family = l.address.is_ipv4() == target.is_ipv4();
+            (l.address == target, l.device.is_some(), own_family)
+        })
 }
 
 #[cfg(test)]
@@ -118,5 +149,31 @@ mod tests {
         listener.address = "127.0.0.1".parse().unwrap();
         assert!(!listener.takes(four));
         assert_eq!(listener.scope(), Scope::Loopback);
+    }
+
+    #[test]
+    fn of_several_the_most_exact_takes_a_packet() {
+        let on = |address: &str, device: Option<&str>| Listener {
+            transport: Transport::Tcp,
+            port: 7410,
+            address: address.parse().unwrap(),
+            only_v6: false,
+            device: device.map(Into::into),
+            queue: None,
+            owner: Owner { uid: 0, account: "root".into(), programs: vec![] },
+        };
+        let all = [on("::", None), on("0.0.0.0", None), on("0.0.0.0", Some("lan0"))];
+        let exact = on("198.51.100.20", None);
+        let four = "198.51.100.20".parse().unwrap();
+        let taken = |listeners: &[Listener], arrives| {
+            taker(listeners, (Transport::Tcp, 7410), four, arrives).cloned()
+        };
+        assert_eq!(taken(&all[..2], None), Some(all[1].clone()));
+        assert_eq!(taken(&all, Some("lan0")), Some(all[2].clone()));
+        assert_eq!(taken(&all, Some("lan1")), Some(all[1].clone()));
+        assert_eq!(taken(&all[..1], Some("lan1")), Some(all[0].clone()));
+        let with_exact = [&all[..], std::slice::from_ref(&exact)].concat();
+        assert_eq!(taken(&with_exact, Some("lan0")), Some(exact));
+        assert_eq!(taken(&[], None), None);
     }
 }

@@ -212,6 +212,32 @@ fn a_port_near_a_well_known_service_is_probably_mistyped() {
 }
 
 #[test]
+fn each_item_of_a_list_is_judged_by_itself() {
+    let heard = [listener(Transport::Tcp, 80, "plated"), listener(Transport::Tcp, 7421, "skycam")];
+    let around = Around { listeners: Some(&heard), now: NOW, ..Around::default() };
+    let found = |traffic: &str| {
+        let text = ONE.replace("\"tcp/442\"", traffic);
+        let orders = read(&text).unwrap();
+        let mut findings = review(&Brief::of(&orders), &around).findings;
+        findings.retain(|f| f.code != Code::NobodyMayCome);
+        let words = |f: tipstaff_core::review::Finding| (f.code, f.what, f.mend);
+        findings.into_iter().map(words).collect::<Vec<_>>()
+    };
+    let slip = found(r#"["http", "tcp/442"]"#);
+    assert_eq!(slip.len(), 1, "{slip:?}");
+    assert_eq!(slip[0].0, Code::MistypedPort);
+    assert!(slip[0].2.ends_with("tipstaff rule set web traffic=http,https"), "{}", slip[0].2);
+    // Neighbours are two, and a range is one.
+    let neighbours = found(r#"["tcp/7420", "tcp/7421", "tcp/7421"]"#);
+    assert_eq!(neighbours.len(), 1, "{neighbours:?}");
+    assert!(neighbours[0].1.starts_with("nobody listens on tcp/7420"), "{neighbours:?}");
+    assert_eq!(found(r#"["tcp/7420-7421", "http"]"#), []);
+    assert_eq!(found(r#"["http", "udp/7420-7423"]"#)[0].0, Code::NobodyListens);
+    let but = r#"["tcp/80-81", "tcp/442"]"#.to_owned() + "\ntraffic_except = \"tcp/442\"";
+    assert_eq!(found(&but), []);
+}
+
+#[test]
 fn orders_that_cut_off_who_asks_are_an_error() {
     let cut_off = Some(("your own shell would not be let in again", "Add a rule for it."));
     let around = Around { cut_off, now: NOW, ..Around::default() };

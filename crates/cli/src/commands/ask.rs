@@ -139,7 +139,7 @@ fn question(
     let program = match &options.program {
         Some(path) => judge.brief.program_index(path),
         None if direction == Direction::Inbound && !judge.brief.programs.is_empty() => {
-            listening(judge, key, destination, all)?
+            listening(judge, key, (destination, interface), all)?
         }
         None => ProgramIndex::OTHER,
     };
@@ -150,7 +150,7 @@ fn question(
 fn listening(
     judge: &Chosen,
     key: TrafficKey,
-    target: IpAddr,
+    place: (IpAddr, InterfaceIndex),
     interfaces: &[Interface],
 ) -> Result<ProgramIndex, Failure> {
     let transport = match key.protocol() {
@@ -160,7 +160,7 @@ fn listening(
     };
     let found = listeners::list(interfaces).map_err(system("reading the sockets"))?;
     let subject = Subject::Port(transport, key.low());
-    Ok(program_at(&judge.brief, &found.listeners, subject, target))
+    Ok(program_at(&judge.brief, &found.listeners, subject, place))
 }
 
 /// The index of an interface. The file may be about another machine: there a

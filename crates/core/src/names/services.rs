@@ -38,7 +38,9 @@ pub const CATALOGUE: &[Service] = catalogue! {
     "gre" => [Term::Protocol(47)];
     "http" => [on(Tcp, 80)];
     "http-alt" => [on(Tcp, 8080)];
-    "https" => [on(Tcp, 443), on(Udp, 443)];
+    // HTTP/3 (RFC 9114) has the port too, by UDP: whoever wants it says so.
+    "http3" => [on(Udp, 443)];
+    "https" => [on(Tcp, 443)];
     "imap" => [on(Tcp, 143)];
     "imaps" => [on(Tcp, 993)];
     "ipp" => [on(Tcp, 631)];

@@ -82,6 +82,12 @@ impl<T: Point> Spans<T> {
         after > 0 && point <= self.0[after - 1].1
     }
 
+    /// The smallest point of the set that is not below `point`.
+    pub fn first_from(&self, point: T) -> Option<T> {
+        let at = self.0.partition_point(|(_, last)| *last < point);
+        self.0.get(at).map(|(first, _)| point.max(*first))
+    }
+
     /// Everything that is in one of the two sets.
     #[must_use]
     pub fn union(&self, other: &Self) -> Self {
@@ -158,6 +164,8 @@ mod tests {
             prop_assert_eq!(a.intersection(&b).contains(p), a.contains(p) && b.contains(p));
             prop_assert_eq!(a.difference(&b).contains(p), a.contains(p) && !b.contains(p));
             prop_assert_eq!(a.complement().contains(p), !a.contains(p));
+            let above = a.intersection(&Spans::from_ranges([(p, u32::MAX)]));
+            prop_assert_eq!(a.first_from(p), above.ranges().first().map(|(first, _)| *first));
             prop_assert_eq!(a.complement().complement(), a);
         }
     }

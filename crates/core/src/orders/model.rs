@@ -120,7 +120,10 @@ pub struct TrafficCondition {
     pub written: Vec<String>,
     /// What is taken out again, as the orders write it.
     pub except: Vec<String>,
-    /// `None` is any.
+    /// Each item as it was written, its names resolved: neighbouring ports that are
+    /// named one by one stay so, and a range is a range.
+    pub items: Vec<Term>,
+    /// What is decided by; `None` is any.
     pub keys: Option<Spans<TrafficKey>>,
 }
 

@@ -18,7 +18,7 @@ use super::resolve::{Names, Text, nearest};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::spans::Spans;
-use crate::names::traffic::{TCP, TrafficKey, UDP, keys_except, keys_of};
+use crate::names::traffic::{TCP, Term, TrafficKey, UDP, keys_except, keys_of};
 use crate::packet::Direction;
 use crate::review::Code;
 
@@ -405,10 +405,10 @@ impl<'t> Reader<'t> {
     ) -> Option<TrafficCondition> {
         let [list, except] = self.pair(path, "traffic", table);
         let mut whole = true;
-        let mut keys_of_list = |reader: &mut Self, list: &Option<Listed>| {
-            let (key, _, texts) = list.as_ref()?;
-            whole &= !texts.is_empty();
+        let mut terms_of = |reader: &mut Self, list: &Option<Listed>| {
             let mut terms = Vec::new();
+            let Some((key, _, texts)) = list else { return terms };
+            whole &= !texts.is_empty();
             for text in texts {
                 match names.terms(text) {
                     Ok(t) => terms.extend(t),
@@ -418,16 +418,19 @@ impl<'t> Reader<'t> {
                     }
                 }
             }
-            keys_of(&terms)
+            terms
         };
-        let mut keys = keys_of_list(self, &list);
+        let items = terms_of(self, &list);
+        let keys_of_list =
+            |list: &Option<Listed>, terms: &[Term]| list.as_ref().and_then(|_| keys_of(terms));
+        let mut keys = keys_of_list(&list, &items);
         if except.is_some() {
-            let out = keys_of_list(self, &except);
+            let out = keys_of_list(&except, &terms_of(self, &except));
             keys = Some(keys_except(keys, out));
         }
         self.check_leftover(whole && keys.as_ref().is_some_and(Spans::is_empty), except.as_ref())?;
         let (written, except) = (words(list), words(except));
-        whole.then_some(TrafficCondition { written, except, keys })
+        whole.then_some(TrafficCondition { written, except, items, keys })
     }
 
     /// A fault when `_except` takes everything away again.

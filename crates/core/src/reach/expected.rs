@@ -6,10 +6,11 @@ use std::net::IpAddr;
 use super::{Cell, Circumstances, Observed, Outcome, Subject, Vantage, why};
 use crate::brief::{Brief, RuleIndex};
 use crate::decide::{Mismatch, Question, Speaker, decide, mismatch};
-use crate::listener::Listener;
+use crate::listener::{Listener, taker};
 use crate::moment::Moment;
 use crate::names::address::Family;
-use crate::names::traffic::{TCP, TrafficKey, Transport, UDP};
+use crate::names::spans::Spans;
+use crate::names::traffic::{Term, TrafficKey, Transport};
 use crate::orders::{Action, Rule};
 use crate::packet::{
     Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, ProgramIndex, TcpFlags,
@@ -27,10 +28,13 @@ pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
         if keys.contains(Subject::Echo.key(Family::V4)) {
             subjects.insert(Subject::Echo);
         }
-        let unheard = keys.ranges().iter().filter_map(|range| first_port(*range));
-        subjects.extend(
-            unheard.filter(|(subject, last)| !heard(listeners, *subject, *last)).map(|(s, _)| s),
-        );
+        for item in &rule.traffic.items {
+            let Term::Ports(transport, first, last) = *item else { continue };
+            if first == last || first > 0 && !heard(listeners, keys, *item) {
+                let first = first_of(keys, transport, (first, last));
+                subjects.extend(first.map(|port| Subject::Port(transport, port)));
+            }
+        }
     }
     subjects.extend(sample(brief, listeners));
     subjects
@@ -46,7 +50,8 @@ fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject
         let speaks = |rule: &Rule| {
             rule.speaks() && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
         };
-        heard(listeners, *subject, port) || brief.rules().any(speaks)
+        let bound = |l: &Listener| Subject::Port(l.transport, l.port) == *subject;
+        listeners.iter().any(bound) || brief.rules().any(speaks)
     };
     let of = |transport| TRIED.into_iter().map(move |port| Subject::Port(transport, port));
     [Transport::Tcp, Transport::Udp]
@@ -54,22 +59,21 @@ fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject
         .filter_map(move |transport| of(transport).find(|subject| !named(subject)))
 }
 
-/// The first port of a range of keys, and the last one; `None` for whole
-/// protocols and those without ports.
-fn first_port((first, last): (TrafficKey, TrafficKey)) -> Option<(Subject, u16)> {
-    let transport = match first.protocol() {
-        TCP => Transport::Tcp,
-        UDP => Transport::Udp,
-        _ => return None,
-    };
-    let (from, to) = (first.low(), last.low());
-    (from > 0).then_some((Subject::Port(transport, from), to))
+/// The first port of a range that a rule's keys have: exceptions may begin it.
+fn first_of(
+    keys: &Spans<TrafficKey>,
+    transport: Transport,
+    (first, last): (u16, u16),
+) -> Option<u16> {
+    let found = keys.first_from(transport.key(first))?;
+    (found <= transport.key(last)).then(|| found.low())
 }
 
-/// Whether something listens between a port and a last one.
-fn heard(listeners: &[Listener], first: Subject, last: u16) -> bool {
-    let Subject::Port(transport, from) = first else { return false };
-    listeners.iter().any(|l| l.transport == transport && (from..=last).contains(&l.port))
+/// Whether something listens on a port of a range that a rule's keys have.
+fn heard(listeners: &[Listener], keys: &Spans<TrafficKey>, range: Term) -> bool {
+    let Term::Ports(transport, first, last) = range else { return false };
+    let within = |l: &&Listener| l.transport == transport && (first..=last).contains(&l.port);
+    listeners.iter().filter(within).any(|l| keys.contains(transport.key(l.port)))
 }
 
 /// The facts of a first packet, at a time when nothing has expired yet that the
@@ -101,14 +105,16 @@ pub fn first_packet(
 }
 
 /// The program that takes packets to `subject` at `target`, as the list counts it.
+/// `interface`: where they arrive.
 pub fn program_at(
     brief: &Brief,
     listeners: &[Listener],
     subject: Subject,
-    target: IpAddr,
+    (target, interface): (IpAddr, InterfaceIndex),
 ) -> ProgramIndex {
-    let takes = |l: &&Listener| Subject::Port(l.transport, l.port) == subject && l.takes(target);
-    let listener = listeners.iter().find(takes);
+    let Subject::Port(transport, port) = subject else { return ProgramIndex::OTHER };
+    let arrives = brief.interface_name(interface);
+    let listener = taker(listeners, (transport, port), target, arrives);
     listener.and_then(Listener::path).map_or(ProgramIndex::OTHER, |path| brief.program_index(path))
 }
 
@@ -125,8 +131,20 @@ pub fn expected(
     listeners: Option<&[Listener]>,
     subject: Subject,
     vantage: &Vantage,
-    (target, interface): (IpAddr, InterfaceIndex),
+    place: (IpAddr, InterfaceIndex),
 ) -> (Outcome, String) {
+    let (outcome, by, _) = meant(brief, listeners, subject, vantage, place);
+    (outcome, by)
+}
+
+/// As [`expected`], and whether the orders let an outside source in.
+fn meant(
+    brief: &Brief,
+    listeners: Option<&[Listener]>,
+    subject: Subject,
+    vantage: &Vantage,
+    (target, interface): (IpAddr, InterfaceIndex),
+) -> (Outcome, String, bool) {
     let elsewhere = listeners.is_none();
     let listeners = listeners.unwrap_or_default();
     let bound = |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
@@ -141,21 +159,22 @@ pub fn expected(
             };
             let rule = brief.indexed().find(|(_, rule)| names(rule)).map(|(index, _)| index);
             let bound = listeners.iter().any(|l| bound(&l));
-            return match rule {
+            let (outcome, by) = match rule {
                 Some(index) => (Outcome::Answers, speaker_words(brief, Speaker::Rule(index))),
                 None if subject == Subject::Echo => (Outcome::Answers, "the kernel itself".into()),
                 None if bound => (Outcome::Answers, "its own listener".into()),
                 None => (Outcome::Refuses, "nobody".into()),
             };
+            return (outcome, by, false);
         }
         Some(source) => source,
     };
-    let program = program_at(brief, listeners, subject, target);
+    let program = program_at(brief, listeners, subject, (target, interface));
     let packet = Facts { program, ..first_packet(subject, source, target, interface) };
     let decision = decide(brief, &packet);
     let by = speaker_words(brief, decision.speaker);
     if elsewhere && let Some(rule) = depends_on_the_place(brief, &packet, decision.speaker) {
-        return (Outcome::Unknown, format!("{rule} looks at interfaces or programs there"));
+        return (Outcome::Unknown, format!("{rule} looks at interfaces or programs there"), false);
     }
     let named = |index: RuleIndex| {
         let family = Family::of(source);
@@ -168,7 +187,7 @@ pub fn expected(
         (Action::Allow, _) if elsewhere => Outcome::Unknown,
         (Action::Allow, _) => let_in(listeners, subject, target, brief.interface_name(interface)),
     };
-    (outcome, by)
+    (outcome, by, decision.verdict == Action::Allow)
 }
 
 /// The first rule before the one that spoke which would speak on another
@@ -187,31 +206,26 @@ fn depends_on_the_place(brief: &Brief, facts: &Facts, speaker: Speaker) -> Optio
     Some(speaker_words(brief, Speaker::Rule(index)))
 }
 
-/// Whether a rule means this very port to answer. Of a range one port is
-/// enough: those that are listened to, or the first.
+/// Whether a rule means this very port to answer: one that it names, and of a
+/// range each that something listens on, on whatever address, or else the first.
+/// A whole protocol means none in particular.
 fn is_meant(rule: &Rule, listeners: &[Listener], subject: Subject, family: Family) -> bool {
     let Some(keys) = &rule.traffic.keys else { return false };
-    let key = subject.key(family);
-    let within = keys.ranges().iter().find(|(first, last)| (*first..=*last).contains(&key));
-    let Some(range) = within else { return false };
-    match first_port(*range) {
-        Some((first, last)) if first == subject => {
-            let Subject::Port(_, port) = first else { return true };
-            port == last || !heard(listeners, first, last)
-        }
-        Some(_) => false,
-        None => true,
+    if !keys.contains(subject.key(family)) {
+        return false;
     }
-}
-
-/// Whether a socket takes packets to `target` that arrive on the interface
-/// called `arrives`, where that is known.
-pub fn takes(listener: &Listener, target: IpAddr, arrives: Option<&str>) -> bool {
-    let on_device = match (&listener.device, arrives) {
-        (Some(device), Some(name)) => device == name,
-        _ => true,
-    };
-    on_device && listener.takes(target)
+    let Subject::Port(transport, port) = subject else { return true };
+    let listens = || listeners.iter().any(|l| (l.transport, l.port) == (transport, port));
+    rule.traffic.items.iter().any(|item| match *item {
+        Term::Ports(of, first, last) if of == transport && (first..=last).contains(&port) => {
+            first == last
+                || first > 0
+                    && (listens()
+                        || first_of(keys, transport, (first, last)) == Some(port)
+                            && !heard(listeners, keys, *item))
+        }
+        _ => false,
+    })
 }
 
 /// What a port does when nothing denies: it answers where a socket takes the
@@ -222,11 +236,13 @@ pub fn let_in(
     target: IpAddr,
     arrives: Option<&str>,
 ) -> Outcome {
-    let mine = |l: &Listener| Subject::Port(l.transport, l.port) == subject;
-    if subject == Subject::Echo || listeners.iter().any(|l| mine(l) && takes(l, target, arrives)) {
-        Outcome::Answers
-    } else {
-        Outcome::Refuses
+    match subject {
+        Subject::Port(transport, port)
+            if taker(listeners, (transport, port), target, arrives).is_none() =>
+        {
+            Outcome::Refuses
+        }
+        _ => Outcome::Answers,
     }
 }
 
@@ -238,13 +254,18 @@ pub fn cell(
     observed: Observed,
     around: &Circumstances<'_>,
 ) -> Cell {
-    let (expected, expected_by) =
-        expected(around.brief, around.listeners, subject, vantage, (target, interface));
+    let place = (target, interface);
+    let (expected, expected_by, let_in) =
+        meant(around.brief, around.listeners, subject, vantage, place);
     let mut cell = Cell { expected, expected_by, observed, why: None, next: None };
     if cell.differs() {
-        let why = why::why(&cell, (subject, vantage), target, around);
+        let why = why::why(&cell, (subject, vantage), place, around);
         cell.next = Some(why.next(subject));
         cell.why = Some(why);
+    } else if let_in && cell.observed.outcome == Outcome::Refuses {
+        // Nothing differs; still, whoever looks at this port may have meant more.
+        let arrives = around.brief.interface_name(interface);
+        cell.why = why::bound_elsewhere(around.listeners, subject, target, arrives);
     }
     cell
 }
@@ -318,6 +339,28 @@ source = "198.51.100.0/24"
         assert_eq!(names(&[camera]), ["tcp/23", "tcp/7410", "udp/23", "udp/7422", "icmp/echo"]);
     }
 
+    #[test]
+    fn neighbours_are_meant_each_and_of_a_range_what_listens() {
+        let expected = |traffic: &str, port: u16, listeners: &[Listener]| {
+            let brief = Brief::of(&read(&ORDERS.replace("\"tcp/7410\"", traffic)).unwrap());
+            let vantage = Vantage::of("198.51.100.23".parse().unwrap());
+            let place = (OWN.parse().unwrap(), InterfaceIndex(2));
+            let subject = Subject::Port(Transport::Tcp, port);
+            assert!(subjects(&brief, listeners).contains(&subject) || port == 7412, "{traffic}");
+            super::expected(&brief, Some(listeners), subject, &vantage, place).0
+        };
+        use Outcome::{Answers, Refuses};
+        let loopback = [listener(7410, "127.0.0.1"), listener(7411, "0.0.0.0")];
+        for port in [7410, 7411] {
+            assert_eq!(expected(r#""tcp/7410", "tcp/7411""#, port, &loopback), Answers);
+            assert_eq!(expected(r#""tcp/7410-7411""#, port, &loopback), Answers);
+        }
+        assert_eq!(expected(r#""tcp/7410-7412""#, 7412, &loopback), Refuses);
+        assert_eq!(expected(r#""tcp/*""#, 7410, &loopback), Refuses);
+        assert_eq!(expected(r#""tcp/7410-7412""#, 7410, &[]), Answers);
+        assert_eq!(expected(r#""tcp/7410-7412""#, 7412, &[]), Refuses);
+    }
+
     const DOME: Subject = Subject::Port(Transport::Tcp, 7410);
 
     fn words(source: &str, outcome: Outcome, around: &Circumstances<'_>) -> String {
@@ -344,6 +387,24 @@ source = "198.51.100.0/24"
         let mut device = listener(7410, "0.0.0.0");
         device.device = Some("lan9".into());
         assert_eq!(refused(&[device]), "listens on the interface lan9 only");
+    }
+
+    #[test]
+    fn what_is_let_in_and_bound_elsewhere_is_told_though_nothing_differs() {
+        let open = ORDERS.replace("inbound = \"deny\"", "inbound = \"allow\"");
+        let brief = Brief::of(&read(&open.replace("tcp/7410", "tcp/7411-7419")).unwrap());
+        let vantage = Vantage::of("192.0.2.66".parse().unwrap());
+        let why = |outcome, listeners: &[Listener]| {
+            let around = Circumstances::plain(&brief, Some(listeners));
+            let place = (OWN.parse().unwrap(), InterfaceIndex(2));
+            let cell = cell((DOME, &vantage), place, seen(outcome), &around);
+            assert!(!cell.differs());
+            cell.why
+        };
+        let inside = listener(7410, "127.0.0.1");
+        assert_eq!(why(Outcome::Refuses, &[inside.clone()]), Some(super::super::Why::LoopbackOnly));
+        assert_eq!(why(Outcome::Refuses, &[]), None);
+        assert_eq!(why(Outcome::Answers, &[inside, listener(7410, OWN)]), None);
     }
 
     #[test]

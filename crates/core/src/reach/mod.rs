@@ -13,9 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TrafficKey, Transport};
-pub use expected::{
-    cell, expected, first_packet, let_in, program_at, speaker_words, subjects, takes,
-};
+pub use expected::{cell, expected, first_packet, let_in, program_at, speaker_words, subjects};
 pub use report::{
     Change, Changes, Checked, NotTheSame, Report, Row, SEVERAL, Shown, changes, merge,
 };
@@ -226,7 +224,8 @@ pub struct Cell {
     pub expected_by: String,
     /// What it did.
     pub observed: Observed,
-    /// Why they differ; absent where they do not.
+    /// Why they differ; or why nothing answers where the orders let a source in
+    /// and mean nothing in particular. Else absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<Why>,
     /// What to do about it.

@@ -158,7 +158,7 @@ pub fn plan(
         let mut showing = BTreeMap::new();
         for target in targets_apart(&inbound, usual, own) {
             for subject in &subjects {
-                let program = program_at(brief, listeners, *subject, target);
+                let program = program_at(brief, listeners, *subject, (target, interface));
                 let facts = first_packet(*subject, source, target, interface);
                 let facts = Facts { program, ..facts };
                 let decision = match &tables {

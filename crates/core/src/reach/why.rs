@@ -8,10 +8,10 @@ use serde::{Deserialize, Serialize};
 use super::{Cell, Outcome, Subject, Vantage};
 use crate::brief::Brief;
 use crate::decide::{Decision, Speaker};
-use crate::listener::{Listener, Scope};
+use crate::listener::{Listener, Scope, taker};
 use crate::names::traffic::TrafficKey;
 use crate::orders::Action;
-use crate::packet::Direction;
+use crate::packet::{Direction, InterfaceIndex};
 use crate::review::is_a_slip;
 
 /// Why an observation differs from the orders.
@@ -217,7 +217,7 @@ impl<'c> Circumstances<'c> {
 pub(super) fn why(
     cell: &Cell,
     (subject, vantage): (Subject, &Vantage),
-    target: IpAddr,
+    (target, interface): (IpAddr, InterfaceIndex),
     around: &Circumstances<'_>,
 ) -> Why {
     let Circumstances { gate, others, .. } = *around;
@@ -275,20 +275,48 @@ pub(super) fn why(
         _ => {}
     }
     let Some(listeners) = around.listeners else { return Why::NotFromHere };
-    let bound: Vec<&Listener> =
-        listeners.iter().filter(|l| Subject::Port(l.transport, l.port) == subject).collect();
-    match bound.iter().find(|l| l.takes(target)).or(bound.first()) {
-        None => Why::NothingListens { instead: instead(around.brief, listeners, subject) },
-        Some(l) if l.takes(target) => match (&l.device, l.queue) {
-            (Some(device), _) if *vantage != Vantage::Here && seen != Outcome::Answers => {
-                Why::OtherDevice { device: device.clone() }
-            }
-            (_, Some((waiting, room))) if waiting > room => Why::QueueFull,
-            _ => Why::NoAnswer,
-        },
-        Some(_) if bound.iter().all(|l| l.scope() == Scope::Loopback) => Why::LoopbackOnly,
-        Some(l) => Why::OtherAddress { address: l.address },
+    let arrives = around.brief.interface_name(interface).filter(|_| *vantage != Vantage::Here);
+    let Subject::Port(transport, port) = subject else { return Why::NoAnswer };
+    match taker(listeners, (transport, port), target, arrives) {
+        Some(Listener { queue: Some((waiting, room)), .. }) if waiting > room => Why::QueueFull,
+        // Where it arrives is not known here, and this explains it.
+        Some(Listener { device: Some(device), .. })
+            if arrives.is_none() && *vantage != Vantage::Here && seen != Outcome::Answers =>
+        {
+            Why::OtherDevice { device: device.clone() }
+        }
+        Some(_) => Why::NoAnswer,
+        None => bound_elsewhere(Some(listeners), subject, target, arrives).unwrap_or_else(|| {
+            Why::NothingListens { instead: instead(around.brief, listeners, subject) }
+        }),
     }
+}
+
+/// Where a port is bound instead of where a packet to `target` comes; `None` where
+/// a socket takes it, or nothing is bound to the port.
+pub(super) fn bound_elsewhere(
+    listeners: Option<&[Listener]>,
+    subject: Subject,
+    target: IpAddr,
+    arrives: Option<&str>,
+) -> Option<Why> {
+    let (Subject::Port(transport, port), Some(listeners)) = (subject, listeners) else {
+        return None;
+    };
+    if taker(listeners, (transport, port), target, arrives).is_some() {
+        return None;
+    }
+    let bound = || listeners.iter().filter(|l| (l.transport, l.port) == (transport, port));
+    let near = bound().find(|l| l.takes(target)).or_else(|| bound().find(|l| !is_loopback(l)));
+    match near {
+        Some(l) if l.takes(target) => l.device.clone().map(|device| Why::OtherDevice { device }),
+        Some(l) => Some(Why::OtherAddress { address: l.address }),
+        None => bound().next().map(|_| Why::LoopbackOnly),
+    }
+}
+
+fn is_loopback(listener: &Listener) -> bool {
+    listener.scope() == Scope::Loopback
 }
 
 /// Who was probably meant by a port that nobody listens on: the program that
@@ -305,9 +333,12 @@ fn instead(brief: &Brief, listeners: &[Listener], subject: Subject) -> Option<St
         }
     };
     let rules = || brief.rules().filter(inbound);
-    let named: Vec<&String> =
-        rules().filter(about(transport.key(port))).flat_map(|r| &r.program.written).collect();
-    let of_named = |l: &&Listener| l.path().is_some_and(|path| named.iter().any(|n| *n == path));
+    let named: Vec<&str> = rules()
+        .filter(about(transport.key(port)))
+        .flat_map(|r| &r.program.written)
+        .map(|path| brief.executable(path))
+        .collect();
+    let of_named = |l: &&Listener| l.path().is_some_and(|path| named.contains(&path));
     let a_slip_away = |l: &&Listener| {
         l.transport == transport
             && is_a_slip(l.port, port)

@@ -8,14 +8,14 @@ pub mod coverage;
 mod fix;
 mod overlap;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::brief::{Brief, RuleIndex};
 use crate::listener::Listener;
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services::CATALOGUE;
-use crate::names::traffic::{TCP, Term, TrafficKey, Transport, UDP};
+use crate::names::traffic::{TCP, Term, TrafficKey, Transport};
 use crate::orders::{Action, NameKind, Orders, Rule, Silence};
 use crate::packet::Direction;
 use crate::programs::ProgramNote;
@@ -341,78 +341,80 @@ impl Review {
         }
     }
 
-    /// An allow, and who listens to it.
+    /// An allow, and who listens to it: each port that it names, and each range, by
+    /// itself.
     fn listeners(&mut self, brief: &Brief, rule: &Rule, index: RuleIndex, all: &[Listener]) {
-        let single = rule.traffic.keys.as_ref().and_then(|keys| match keys.ranges() {
-            [(first, last)] if first == last => Some(*first),
-            _ => None,
-        });
-        let (Some(key), Action::Allow, Direction::Inbound) = (single, rule.action, rule.direction)
+        let (Some(keys), Action::Allow, Direction::Inbound) =
+            (&rule.traffic.keys, rule.action, rule.direction)
         else {
             return;
         };
-        let transport = match key.protocol() {
-            TCP => Transport::Tcp,
-            UDP => Transport::Udp,
-            _ => return,
+        for item in rule.traffic.items.iter().collect::<BTreeSet<_>>() {
+            let Term::Ports(transport, first, last) = *item else { continue };
+            let within = |port: u16| (first..=last).contains(&port);
+            let heard = |l: &Listener| {
+                l.transport == transport && within(l.port) && keys.contains(transport.key(l.port))
+            };
+            if first == 0 || all.iter().any(heard) {
+                continue;
+            }
+            if first != last {
+                let what = format!("nobody listens within {item} here");
+                self.add(rule, index, Code::NobodyListens, what, &start_or_pause(rule));
+            } else if keys.contains(transport.key(first)) {
+                self.unheard(brief, (rule, index), (transport, first), all);
+            }
+        }
+    }
+
+    /// A port that a rule names and nobody listens on: a slip, perhaps.
+    fn unheard(
+        &mut self,
+        brief: &Brief,
+        (rule, index): (&Rule, RuleIndex),
+        (transport, port): (Transport, u16),
+        all: &[Listener],
+    ) {
+        let key = transport.key(port);
+        let spoken_for = |other: u16| {
+            let key = transport.key(other);
+            let speaks = |rule: &Rule| {
+                rule.speaks()
+                    && rule.direction == Direction::Inbound
+                    && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
+            };
+            brief.rules().any(speaks)
         };
-        let of_transport = || all.iter().filter(|l| l.transport == transport);
-        if of_transport().any(|listener| listener.port == key.low()) {
+        let ports = all.iter().filter(|l| l.transport == transport).map(|l| l.port);
+        let meant = ports.filter(|other| is_a_slip(*other, port)).find(|p| !spoken_for(*p));
+        if let Some(other) = meant {
+            let other = Term::Ports(transport, other, other);
+            let what = format!("nobody listens on {key}, but somebody does on {other}");
+            let mend = instead(rule, key, &other.to_string());
+            self.add(rule, index, Code::MistypedPort, what, &mend);
             return;
         }
-        let meant = of_transport().map(|l| l.port).find(|port| {
-            let spoken_for = brief.rules().any(|other| {
-                other.speaks()
-                    && other.direction == Direction::Inbound
-                    && other
-                        .traffic
-                        .keys
-                        .as_ref()
-                        .is_some_and(|keys| keys.contains(transport.key(*port)))
-            });
-            !spoken_for && is_a_slip(*port, key.low())
-        });
         // The port of a well-known service, where nobody calls this one by a name.
         let service = |port: u16| {
             CATALOGUE
                 .iter()
                 .find(|service| service.terms.contains(&Term::Ports(transport, port, port)))
         };
-        let well_known = key.low() < 1024 && service(key.low()).is_none();
-        let near = || (1..1024).filter(|port| is_a_slip(*port, key.low())).find_map(service);
-        let known = well_known.then(near).flatten().filter(|_| meant.is_none());
-        if let Some(service) = known {
+        let well_known = port < 1024 && service(port).is_none();
+        let near = || (1..1024).filter(|other| is_a_slip(*other, port)).find_map(service);
+        if let Some(service) = well_known.then(near).flatten() {
+            let terms: Vec<String> = service.terms.iter().map(ToString::to_string).collect();
             let what = format!(
                 "nobody listens on {key}, one slip away from {} ({})",
                 service.name,
-                service.terms.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+                terms.join(", ")
             );
-            let mend = format!(
-                "If that was meant: tipstaff rule set {} traffic={}",
-                rule.name, service.name
-            );
+            let mend = instead(rule, key, service.name);
             self.add(rule, index, Code::MistypedPort, what, &mend);
             return;
         }
-        match meant {
-            Some(port) => {
-                let what =
-                    format!("nobody listens on {key}, but somebody does on {transport}/{port}");
-                let mend = format!(
-                    "If that was meant: tipstaff rule set {} traffic={transport}/{port}",
-                    rule.name
-                );
-                self.add(rule, index, Code::MistypedPort, what, &mend);
-            }
-            None => {
-                let what = format!("nobody listens on {key} here");
-                let mend = format!(
-                    "Start the program, or pause the rule: tipstaff rule pause {}",
-                    rule.name
-                );
-                self.add(rule, index, Code::NobodyListens, what, &mend);
-            }
-        }
+        let what = format!("nobody listens on {key} here");
+        self.add(rule, index, Code::NobodyListens, what, &start_or_pause(rule));
     }
 
     /// Listeners that no rule lets anybody in to.
@@ -420,7 +422,7 @@ impl Review {
         if brief.standing.inbound == Action::Allow {
             return;
         }
-        let mut seen = std::collections::BTreeSet::new();
+        let mut seen = BTreeSet::new();
         for listener in all.iter().filter(|listener| !listener.address.is_loopback()) {
             let key = listener.transport.key(listener.port);
             let let_in = brief.rules().any(|rule| {
@@ -440,6 +442,25 @@ impl Review {
             }
         }
     }
+}
+
+fn start_or_pause(rule: &Rule) -> String {
+    format!("Start the program, or pause the rule: tipstaff rule pause {}", rule.name)
+}
+
+/// How a rule comes to name another port in place of `key`, and keeps the rest.
+fn instead(rule: &Rule, key: TrafficKey, meant: &str) -> String {
+    let key = key.to_string();
+    if !rule.traffic.written.contains(&key) {
+        return format!("If {meant} was meant, look at the names that {} uses", rule.name);
+    }
+    let list: Vec<&str> = rule
+        .traffic
+        .written
+        .iter()
+        .map(|item| if *item == key { meant } else { item.as_str() })
+        .collect();
+    format!("If that was meant: tipstaff rule set {} traffic={}", rule.name, list.join(","))
 }
 
 /// One digit wrong, two swapped, one too many or too few.

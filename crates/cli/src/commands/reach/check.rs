@@ -13,7 +13,7 @@ use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{Facts, InterfaceIndex};
 use tipstaff_core::reach::{
     Cell, Checked, Circumstances, How, Observed, Outcome, Report, Row, Said, Subject, Vantage,
-    cell, first_packet, let_in, program_at, speaker_words, subjects, takes,
+    cell, first_packet, let_in, program_at, speaker_words, subjects,
 };
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::snapshot::Snapshot;
@@ -285,7 +285,7 @@ impl<'c> Check<'c> {
             if let Some(at) = place.at {
                 return (at.is_ipv4() == approach.source.is_ipv4()).then_some(at);
             }
-            if self.bound(place.subject).any(|l| takes(l, approach.target, arrives)) {
+            if self.bound(place.subject).any(|l| l.takes_on(approach.target, arrives)) {
                 return Some(approach.target);
             }
             let elsewhere = self.bound(place.subject).map(|l| l.address).find(|a| own.contains(a));
@@ -424,7 +424,7 @@ impl<'c> Check<'c> {
     pub fn worked_out(&mut self, source: IpAddr, target: IpAddr, arrives: InterfaceIndex) {
         let (brief, listeners) = (&self.judge.brief, &self.snapshot.listeners);
         let one = |place: &Place| {
-            let program = program_at(brief, listeners, place.subject, target);
+            let program = program_at(brief, listeners, place.subject, (target, arrives));
             let facts = first_packet(place.subject, source, target, arrives);
             let decision = decide(brief, &Facts { program, ..facts });
             let outcome = match decision.verdict {
