@@ -280,6 +280,9 @@ fn settle(open: &Open, elapsed: Duration) -> Reply {
         Ok(None) => Reply::Data(elapsed),
         Ok(Some(e)) | Err(e) => match e.raw_os_error() {
             Some(nix::libc::ECONNREFUSED) => Reply::Reset(elapsed),
+            // A reset after the handshake (tcp_reset of net/ipv4/tcp_input.c): who listens
+            // accepted, and wants nothing to do with us.
+            Some(nix::libc::ECONNRESET | nix::libc::EPIPE) => Reply::Closed(elapsed),
             Some(nix::libc::ETIMEDOUT) => Reply::Nothing(elapsed),
             Some(errno) => Reply::NotSent(errno),
             None => Reply::NotSent(nix::libc::EIO),
@@ -364,6 +367,24 @@ mod tests {
             "{replies:?}"
         );
         drop(programs.join().unwrap());
+    }
+
+    #[test]
+    fn a_program_that_resets_what_it_accepts_has_accepted() {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let to = listener.local_addr().unwrap();
+        const ROUNDS: usize = 200;
+        let program = std::thread::spawn(move || {
+            for _ in 0..ROUNDS {
+                let stream = Socket::from(listener.accept().unwrap().0);
+                stream.set_linger(Some(Duration::ZERO)).unwrap();
+            }
+        });
+        let door = Door { transport: Transport::Tcp, to, from: None, local: true };
+        for reply in knock(&[door; ROUNDS], Duration::from_secs(5), &mut |_| true) {
+            assert_eq!(reply.outcome(), Outcome::Answers, "{reply:?}");
+        }
+        program.join().unwrap();
     }
 
     #[test]

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, decide};
-use tipstaff_core::listener::{Listener, Scope};
+use tipstaff_core::listener::{Listener, Scope, taker};
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{Facts, InterfaceIndex};
@@ -408,14 +408,29 @@ impl<'c> Check<'c> {
         gate: Option<&Said>,
     ) -> Observed {
         let name = approach.interface.name.as_str();
-        let taken = || let_in(&self.snapshot.listeners, subject, target, Some(name));
+        let taken = |let_in_by: String| {
+            let listeners = &self.snapshot.listeners;
+            let taker = match subject {
+                Subject::Port(transport, port) => {
+                    taker(listeners, (transport, port), target, Some(name))
+                }
+                Subject::Echo => None,
+            };
+            match taker.and_then(|listener| listener.queue) {
+                Some((waiting, room)) if waiting > room => {
+                    let words = format!("{let_in_by}; {waiting} of {room} wait to be accepted");
+                    (Outcome::Silent, words)
+                }
+                _ => (let_in(listeners, subject, target, Some(name)), let_in_by),
+            }
+        };
         let (outcome, evidence) = match gate {
             Some(said) => match said.decision.verdict {
                 Action::Deny => (Outcome::Silent, format!("denied by {}", said.by)),
                 Action::Refuse => (Outcome::Refuses, format!("refused by {}", said.by)),
-                Action::Allow => (taken(), format!("let in by {}", said.by)),
+                Action::Allow => taken(format!("let in by {}", said.by)),
             },
-            None => (taken(), "no gate is up".into()),
+            None => taken("no gate is up".into()),
         };
         Observed { outcome, how: How::Gate, target: Some(target), ..Observed::unknown(evidence) }
     }
