@@ -60,13 +60,13 @@ fn decides(name: &'static str, verdict: i32) -> impl FnOnce() -> std::os::fd::Ow
 fn groups_strangers_and_the_fewest_sources_are_vantages() {
     let Some(lab) = Lab::new() else { return };
     let _listeners = [lab.listen("::", 7410), lab.listen(ARCHIVE[0], 7440)];
-    let rules = format!(
+    let rules_text = format!(
         "{PLATES}{PING}[[rules]]\nname = \"dome\"\naction = \"allow\"\ntraffic = \"tcp/7440\"\n\
          source = \"partner\"\ndestination = \"{}\"\n[[rules]]\nname = \"mail\"\naction = \"deny\"\n\
          direction = \"outbound\"\ntraffic = \"smtp\"\n",
         ARCHIVE[0]
     );
-    lab.orders(&rules);
+    lab.orders(&rules_text);
     lab.done(&["post"]);
     let groups = report(&lab, &["--as", "partner", "--as", "stranger"]);
     let told: Vec<&str> = groups["vantages"]
@@ -84,10 +84,27 @@ fn groups_strangers_and_the_fewest_sources_are_vantages() {
     }
     let all = report(&lab, &["--from-orders"]);
     let rules = all["rules"].as_array().unwrap();
-    assert_eq!(rules.len(), 4, "{rules:?}");
+    // Each in both families, but the one about an IPv4 address.
+    assert_eq!(rules.len(), 7, "{rules:?}");
     assert!(rules.iter().all(|rule| rule["holds"] == true), "{rules:?}");
     assert!(all["vantages"].as_array().unwrap().len() <= 3, "{}", all["vantages"]);
     lab.done(&["reach", "--from-orders"]);
+
+    // A program that hears one family makes its rule true in that one only.
+    lab.orders(&rules_text.replace("7410", "7411"));
+    lab.done(&["post"]);
+    let _four = lab.listen("0.0.0.0", 7411);
+    let output = lab.tipstaff(&["reach", "--from-orders", "--json"]);
+    assert_eq!(output.status.code(), Some(1));
+    let half: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    let plates: Vec<&serde_json::Value> = half["rules"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|rule| rule["rule"] == "rule 1 (plates)")
+        .map(|rule| &rule["holds"])
+        .collect();
+    assert_eq!(plates, [true, false]);
 
     let unknown = lab.tipstaff(&["reach", "--as", "observatory"]);
     assert_eq!(unknown.status.code(), Some(2));

@@ -10,6 +10,7 @@ use proptest::prelude::*;
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Speaker, decide};
+use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
@@ -58,15 +59,17 @@ proptest! {
         for (index, Showing { source, subject, target }) in &plan.shown {
             prop_assert!(plan.sources.contains(source));
             prop_assert_eq!(spoken(*source, *subject, *target), Some(*index));
-            prop_assert!(shown.insert(*index), "{:?} twice", index);
+            let family = Family::of(*source);
+            prop_assert!(shown.insert((*index, family)), "{:?} twice in {}", index, family);
         }
         for (source, subject) in tried() {
             if let Some(index) = spoken(source, subject, target(source)) {
-                prop_assert!(shown.contains(&index), "{:?} speaks as {} of {}", index, source, subject);
+                let shown = shown.contains(&(index, Family::of(source)));
+                prop_assert!(shown, "{:?} speaks as {} of {}", index, source, subject);
             }
         }
         for (index, _) in &plan.not_shown {
-            prop_assert!(!shown.contains(&Some(*index)));
+            prop_assert!(shown.iter().all(|(shown, _)| *shown != Some(*index)));
         }
         // Each source is there for something.
         let used: BTreeSet<IpAddr> = plan.shown.iter().map(|(_, s)| s.source).collect();

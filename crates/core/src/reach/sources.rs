@@ -135,7 +135,11 @@ pub struct Showing {
     pub target: IpAddr,
 }
 
-/// Finds the fewest sources that let every inbound rule speak. `way`: where a
+/// What one source shows: which rule, in which family, on what.
+type Shows = BTreeMap<(Option<RuleIndex>, Family), Showing>;
+
+/// Finds the fewest sources that let every inbound rule speak, in each family in
+/// which one can. `way`: where a
 /// source would come in and on which own address it would knock, `None` where
 /// it cannot come. `own`: this host's addresses; `known`: who is there.
 pub fn plan(
@@ -151,11 +155,11 @@ pub fn plan(
         .collect();
     let tables = Tables::build(brief).ok();
     let subjects = subjects_apart(&inbound, listeners);
-    // What each source shows: rule → on what.
-    let mut shows: Vec<(IpAddr, BTreeMap<Option<RuleIndex>, Showing>)> = Vec::new();
+    let mut shows: Vec<(IpAddr, Shows)> = Vec::new();
     for source in sources_apart(&inbound, own, known) {
         let Some((usual, interface)) = way(source) else { continue };
-        let mut showing = BTreeMap::new();
+        let family = Family::of(source);
+        let mut showing = Shows::new();
         for target in targets_apart(&inbound, usual, own) {
             for subject in &subjects {
                 let program = program_at(brief, listeners, *subject, (target, interface));
@@ -178,7 +182,7 @@ pub fn plan(
                         .any(|l| Subject::Port(l.transport, l.port) == s && l.takes(target))
                 };
                 showing
-                    .entry(spoke)
+                    .entry((spoke, family))
                     .and_modify(|known: &mut Showing| {
                         if !heard(known.subject) && heard(*subject) {
                             *known = knock;
@@ -190,19 +194,19 @@ pub fn plan(
         shows.push((source, showing));
     }
     let mut plan = Plan::default();
-    let mut done: BTreeSet<Option<RuleIndex>> = BTreeSet::new();
+    let mut done: BTreeSet<(Option<RuleIndex>, Family)> = BTreeSet::new();
     for at in fewest(&shows) {
         let (source, showing) = &shows[at];
         plan.sources.push(*source);
         for (key, knock) in showing {
             if done.insert(*key) {
-                plan.shown.push((*key, *knock));
+                plan.shown.push((key.0, *knock));
             }
         }
     }
-    plan.shown.sort_by_key(|(index, _)| (index.is_none(), *index));
+    plan.shown.sort_by_key(|(index, knock)| (index.is_none(), *index, Family::of(knock.source)));
     for (index, rule) in inbound {
-        if !done.contains(&Some(index)) {
+        if !Family::BOTH.into_iter().any(|family| done.contains(&(Some(index), family))) {
             plan.not_shown.push((index, why_not(rule, &subjects)));
         }
     }
@@ -211,7 +215,7 @@ pub fn plan(
 
 /// The fewest that show all there is to show. Of many the one that shows most
 /// new rules is taken again and again, which may be one or two too many.
-fn fewest(shows: &[(IpAddr, BTreeMap<Option<RuleIndex>, Showing>)]) -> Vec<usize> {
+fn fewest(shows: &[(IpAddr, Shows)]) -> Vec<usize> {
     let all: BTreeSet<_> = shows.iter().flat_map(|(_, showing)| showing.keys()).collect();
     let mut chosen: Vec<usize> = Vec::new();
     let mut left = all.clone();
@@ -442,7 +446,8 @@ mod tests {
     fn the_fewest_are_found_where_taking_the_most_first_is_one_too_many() {
         let knock = Showing { source: ip(OWN), subject: Subject::Echo, target: ip(OWN) };
         let shows = |rules: &[u32]| {
-            let showing = rules.iter().map(|n| (Some(RuleIndex(*n)), knock)).collect();
+            let showing =
+                rules.iter().map(|n| ((Some(RuleIndex(*n)), Family::V4), knock)).collect();
             (ip(OWN), showing)
         };
         let all = [shows(&[0, 1, 2, 3]), shows(&[0, 1, 4]), shows(&[2, 3, 5])];
