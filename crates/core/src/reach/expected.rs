@@ -402,7 +402,10 @@ source = "198.51.100.0/24"
             cell.why
         };
         let inside = listener(7410, "127.0.0.1");
-        assert_eq!(why(Outcome::Refuses, &[inside.clone()]), Some(super::super::Why::LoopbackOnly));
+        assert_eq!(
+            why(Outcome::Refuses, std::slice::from_ref(&inside)),
+            Some(super::super::Why::LoopbackOnly)
+        );
         assert_eq!(why(Outcome::Refuses, &[]), None);
         assert_eq!(why(Outcome::Answers, &[inside, listener(7410, OWN)]), None);
     }

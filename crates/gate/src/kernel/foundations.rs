@@ -388,13 +388,11 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
         // that forces it.
         let (on, off) = (a.label(), a.label());
         a.jump_if(If::Ne, R0, FORWARDING_OFF, through);
-        match parts.types {
-            Some(types) => {
-                types.jump_if_forwards(a, on);
-                a.jump(here);
-            }
-            None => a.jump(on),
+        if parts.types.is_some() {
+            a.load(Width::D, R1, STACK, at::FORWARDS);
+            a.jump_if(If::Eq, R1, 0, here);
         }
+        a.jump(on);
         a.place(on);
         // Seen from the loopback interface, whose switch is that for all unless somebody
         // has set it apart.
@@ -444,12 +442,11 @@ fn jump_unless_link_local(a: &mut Assembler, offset: i16, other: Label) {
 /// `ip6_forward` sends them on where they came from. r0 to r5 are lost.
 fn of_the_link(a: &mut Assembler, parts: &Parts<'_>, here: Label, through: Label) {
     own(a, Family::V6, destination_offset(Family::V6), parts, here);
-    if let Some(types) = parts.types {
-        types.jump_if_forwards(a, through);
-        a.jump(here);
-    } else {
-        a.jump(through);
+    if parts.types.is_some() {
+        a.load(Width::D, R1, STACK, at::FORWARDS);
+        a.jump_if(If::Eq, R1, 0, here);
     }
+    a.jump(through);
 }
 
 /// Whence a packet is routed.

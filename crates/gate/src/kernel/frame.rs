@@ -89,6 +89,8 @@ pub mod at {
     pub const PROGRAM_ROW: i16 = -496;
     /// The context, while every register is a row.
     pub const CONTEXT: i16 = -504;
+    /// Whether IPv6 is forwarded here whatever the interface's own switch says, u64.
+    pub const FORWARDS: i16 = -512;
 }
 
 /// Numbers of [`at::PENDING`].
@@ -131,7 +133,8 @@ pub mod flow_value {
 
 /// All pieces with their lengths, from the stack's begin upwards; those that
 /// share a place are named once.
-const PIECES: [(i16, i16); 30] = [
+const PIECES: [(i16, i16); 31] = [
+    (at::FORWARDS, 8),
     (at::CONTEXT, 8),
     (at::PROGRAM_ROW, 8),
     (at::PROGRAM, 8),

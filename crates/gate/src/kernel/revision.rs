@@ -207,10 +207,17 @@ impl Revision {
             };
             load(hook.kind(), hook.attach(), "ts_verdict", &code.map_err(misfit)?)
         };
-        let program = made(Hook::Outer)?;
-        let others = hooks.iter().filter(|hook| **hook != Hook::Outer);
-        let others: Vec<_> =
-            others.map(|hook| Ok((*hook, made(*hook)?))).collect::<Result<_, GateError>>()?;
+        // The verifier's work is most of a post: both sides at once.
+        let (program, others) = std::thread::scope(|scope| {
+            let others = hooks.iter().filter(|hook| **hook != Hook::Outer);
+            let others = || {
+                others.map(|hook| Ok((*hook, made(*hook)?))).collect::<Result<Vec<_>, GateError>>()
+            };
+            let others = scope.spawn(others);
+            let program = made(Hook::Outer);
+            (program, others.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+        });
+        let (program, others) = (program?, others?);
         // Whether the code names them or not.
         for map in [&record, &tables, &programs] {
             sys::program_bind_map(program.as_fd(), map.as_fd())

@@ -6,7 +6,7 @@ use std::fs;
 use std::path::Path;
 use std::sync::OnceLock;
 
-use super::assembler::{Assembler, If, Label, Misfit, R0, R1, R2, R3, R6, STACK, Width};
+use super::assembler::{Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R6, STACK, Width};
 use super::btf::{Btf, Missing};
 use super::label::Offsets;
 use super::reading::helper;
@@ -106,22 +106,27 @@ impl KernelTypes {
         a.place(none);
     }
 
-    /// Goes to `on` when IPv6 is forwarded from the device of the packet
-    /// although its own switch says no. r0 to r5 are lost.
-    pub(super) fn jump_if_forwards(&self, a: &mut Assembler, on: Label) {
+    /// Notes at `to`, 8 bytes, whether IPv6 is forwarded from the device of the
+    /// packet although its own switch says no. r0 to r5 are lost.
+    ///
+    /// Called once, where few ways lead: for each way to it the verifier looks up
+    /// by name whether each pointer is to be trusted, in the whole of the kernel's
+    /// description, and that takes most of the time of a load.
+    pub(super) fn note_forwarding(&self, a: &mut Assembler, to: i16) {
         self.device(a);
+        a.mov(R2, 0);
         if let Some(forced) = self.forced {
             let none = a.label();
             a.load(Width::D, R1, R0, self.six);
             a.jump_if(If::Eq, R1, 0, none);
-            a.load(Width::W, R1, R1, forced);
-            a.jump_if(If::Ne, R1, 0, on);
+            a.load(Width::W, R2, R1, forced);
             a.place(none);
         }
         a.load(Width::D, R1, R0, self.namespace);
         a.load(Width::D, R1, R1, self.all);
         a.load(Width::W, R1, R1, self.forwarding);
-        a.jump_if(If::Ne, R1, 0, on);
+        a.op_reg(Op::Or, R2, R1);
+        a.store(Width::D, STACK, to, R2);
     }
 
     /// A program that reads everything, to see whether the verifier lets it.
@@ -130,7 +135,7 @@ impl KernelTypes {
         let end = a.label();
         a.copy(R6, super::assembler::R1);
         a.store_value(Width::D, STACK, -8, 0);
-        self.jump_if_forwards(&mut a, end);
+        self.note_forwarding(&mut a, -8);
         self.device(&mut a);
         self.jump_unless_taken(&mut a, end);
         for side in [Attach::TcxIngress, Attach::TcxEgress] {

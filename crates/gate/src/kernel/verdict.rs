@@ -217,6 +217,9 @@ pub(super) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> 
 
     for (label, family) in [(four, Family::V4), (six, Family::V6)] {
         a.place(label);
+        if let (Hook::Outer, Family::V6, Some(types)) = (hook, family, parts.types) {
+            types.note_forwarding(&mut a, at::FORWARDS);
+        }
         events::begin(&mut a, family);
         ip_header(&mut a, family, labels.ways);
         before_rules(&mut a, family, Direction::Inbound, parts, &labels);
