@@ -1,6 +1,6 @@
 //! The one ordered list that this host obeys.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::flows::Stamps;
 use crate::interface::Interface;
 use crate::moment::Moment;
+use crate::names::address::AddressSet;
 use crate::names::spans::Spans;
 use crate::orders::{
     Action, FoundationSwitches, Host, InterfaceCondition, Memory, Orders, Posture,
@@ -255,13 +256,15 @@ impl Brief {
     /// What entries of the flow memory are made under: equal for lists that say
     /// the same of what comes in, or of what leaves and passes through.
     pub fn stamps(&self) -> Stamps {
-        let stamp = |directions: &[Direction]| {
+        // Long lists are shared by many rules.
+        let mut lists: HashMap<*const AddressSet, u64> = HashMap::new();
+        let mut stamp = |directions: &[Direction]| {
             let mut hasher = DefaultHasher::new();
             for direction in directions {
                 self.standing.of(*direction).hash(&mut hasher);
                 for (_, rule) in self.indexed() {
                     if rule.speaks() && rule.direction == *direction {
-                        self.hash_rule(rule, &mut hasher);
+                        self.hash_rule(rule, &mut lists, &mut hasher);
                     }
                 }
             }
@@ -276,11 +279,25 @@ impl Brief {
     }
 
     /// All that decides in a rule.
-    fn hash_rule(&self, rule: &Rule, hasher: &mut DefaultHasher) {
+    fn hash_rule(
+        &self,
+        rule: &Rule,
+        lists: &mut HashMap<*const AddressSet, u64>,
+        hasher: &mut DefaultHasher,
+    ) {
         (rule.action, rule.family, rule.until).hash(hasher);
         rule.limit().map(|l| (l.increment, l.tolerance, l.sharing, l.over)).hash(hasher);
         rule.traffic.keys.hash(hasher);
-        (&rule.source.addresses, &rule.destination.addresses).hash(hasher);
+        for list in [&rule.source.addresses, &rule.destination.addresses] {
+            let mut hash_of = |set: &Arc<AddressSet>| {
+                *lists.entry(Arc::as_ptr(set)).or_insert_with(|| {
+                    let mut hasher = DefaultHasher::new();
+                    set.hash(&mut hasher);
+                    hasher.finish()
+                })
+            };
+            list.as_ref().map(&mut hash_of).hash(hasher);
+        }
         self.interfaces_of(&rule.interface).hash(hasher);
         for list in [&rule.program.written, &rule.program.except] {
             list.iter().map(|path| self.executable(path)).collect::<Vec<_>>().hash(hasher);
