@@ -8,7 +8,7 @@ use std::fs;
 use std::io;
 use std::path::Path;
 
-use tipstaff_core::orders::{Attachments, Part, Sheets, includes_named, lists_named};
+use tipstaff_core::orders::{Attachments, Lists, Part, Sheets, includes_named, lists_named};
 use tipstaff_host::files::{self, Distrust, MOST_TEXT};
 
 /// The texts of orders and of all files that they name.
@@ -24,18 +24,16 @@ pub struct Written {
 /// Reads orders with everything that they name.
 pub fn read(path: &Path) -> io::Result<Written> {
     let mut written = read_for_edit(path)?;
-    let sheets = Sheets { text: &written.text, attachments: &written.attachments };
-    let texts = sheets.parts().into_iter().map(|part| part.text.as_str()).chain([sheets.text]);
-    let names: BTreeSet<String> = texts.flat_map(lists_named).collect();
     let mut reader = Reader { distrust: written.distrust.take() };
-    let folder = files::folder(path);
-    let lists = names.into_iter().map(|name| {
-        let text = reader.list(folder, &name);
-        (name, text)
-    });
-    written.attachments.lists = Some(lists.collect());
+    let sheets = Sheets { text: &written.text, attachments: &written.attachments };
+    written.attachments.lists = Some(reader.lists(files::folder(path), sheets));
     written.distrust = reader.distrust;
     Ok(written)
+}
+
+/// The lists that these texts of the orders at `path` name.
+pub fn lists_of(path: &Path, sheets: Sheets<'_>) -> Lists {
+    Reader { distrust: None }.lists(files::folder(path), sheets)
 }
 
 /// The orders and the files that they include, which is enough for an edit.
@@ -63,6 +61,16 @@ impl Reader {
             self.distrust = file.distrust();
         }
         Ok((file.text(MOST_TEXT)?, file.real().to_owned()))
+    }
+
+    fn lists(&mut self, folder: &Path, sheets: Sheets<'_>) -> Lists {
+        let texts = sheets.parts().into_iter().map(|part| part.text.as_str()).chain([sheets.text]);
+        let names: BTreeSet<String> = texts.flat_map(lists_named).collect();
+        let lists = names.into_iter().map(|name| {
+            let text = self.list(folder, &name);
+            (name, text)
+        });
+        lists.collect()
     }
 
     fn list(&mut self, folder: &Path, name: &str) -> Result<String, String> {

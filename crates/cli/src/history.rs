@@ -9,8 +9,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
-use tipstaff_gate::Record;
 use tipstaff_gate::lock::{Lock, PATIENCE};
+use tipstaff_gate::{GateError, Record};
 use tipstaff_host::files;
 
 use crate::arguments::Common;
@@ -88,6 +88,12 @@ impl History {
         let entries = match fs::read_dir(&self.folder) {
             Ok(entries) => entries,
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(e)
+                if e.kind() == io::ErrorKind::PermissionDenied
+                    && !nix::unistd::geteuid().is_root() =>
+            {
+                return Err(GateError::NotRoot.into());
+            }
             Err(e) => return Err(self.unreadable()(e)),
         };
         let number = |entry: fs::DirEntry| {

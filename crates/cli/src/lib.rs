@@ -34,6 +34,8 @@ pub enum Ending {
     Down = 10,
     /// `state`: what is in force is not what it should be.
     Drift = 11,
+    /// `state`: all is well, but the file has been changed since it was posted.
+    Edited = 12,
 }
 
 /// What the program does with its arguments; its exit code.
@@ -78,7 +80,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Post(options) => commands::post::run(common, options, terminal),
         Command::Posture(options) => commands::posture::run(common, options, terminal),
         Command::Boot => commands::boot::run(common, terminal),
-        Command::InstallBoot(options) => commands::install_boot::run(options, terminal),
+        Command::InstallBoot(options) => commands::install_boot::run(common, options, terminal),
         Command::Compare(options) => commands::compare::run(common, options, terminal),
         Command::Cut(options) => commands::cut::run(common, options, terminal),
         Command::Confirm(options) => commands::confirm::run(common, options, terminal),

@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use tipstaff_core::orders::edit::EditFault;
-use tipstaff_core::orders::{Attachments, Sheets};
+use tipstaff_core::orders::{Attachments, Faults, Sheets, read_all};
 use tipstaff_gate::lock::{Lock, PATIENCE};
 use tipstaff_host::files::{self, Access};
 
@@ -56,11 +56,36 @@ impl Held {
     }
 
     /// Puts a new text in place of that of one file, with the same owner and mode.
+    /// What would bring a fault is not written.
     pub fn replace(self, part: Option<&str>, text: &str) -> Result<(), Failure> {
+        if let Some(faults) = self.new_faults(part, text) {
+            let (part, text) = (part.map(str::to_owned), text.to_owned());
+            let path = self.path.clone();
+            return Err(self.not_edited(&path, EditFault::WouldBeUnsound { part, text, faults }));
+        }
         // A link stays a link.
         let path = real_path(&self.path_of(part))?;
         files::replace(&path, text.as_bytes(), Access::AsBefore)
             .map_err(|source| Failure::Unwritable { path, source })
+    }
+}
+
+impl Held {
+    /// Faults that the files which a new text names would bring: a list that is not
+    /// there, an area without a feed, a rule that they leave without an address.
+    /// What is wrong already does not keep an edit from mending a part of it.
+    fn new_faults(&self, part: Option<&str>, text: &str) -> Option<Faults> {
+        if !["file:", "area:"].iter().any(|kind| text.contains(kind)) {
+            return None;
+        }
+        let (main, mut attachments) = self.sheets().with(part, text);
+        let sheets = Sheets { text: &main, attachments: &attachments };
+        attachments.lists = Some(attachments::lists_of(&self.path, sheets));
+        let faults = read_all(Sheets { text: &main, attachments: &attachments }).err()?;
+        let mut before = self.attachments.clone();
+        before.lists = Some(attachments::lists_of(&self.path, self.sheets()));
+        let known = read_all(Sheets { text: &self.text, attachments: &before }).err();
+        (faults.0.len() > known.map_or(0, |faults| faults.0.len())).then_some(faults)
     }
 }
 

@@ -147,12 +147,12 @@ fn state_tells_up_drift_and_down() {
     assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(0));
     lab.orders(&format!("{PLATES}{PING}"));
     let drift = lab.tipstaff(&["state", "--json"]);
-    assert_eq!(drift.status.code(), Some(11));
+    assert_eq!(drift.status.code(), Some(12), "edited, which is no drift");
     assert!(String::from_utf8_lossy(&drift.stdout).contains("is not what is in force"));
     // Wrong orders never touch what is in force.
     fs::write(&path, "version = 1\n[[rules]]\n").unwrap();
     assert_eq!(lab.tipstaff(&["post"]).status.code(), Some(2));
-    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(11));
+    assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(12));
     assert!(lab.done(&["rules", "--in-force"]).contains("plates"));
     // An interface that came after the post has only the second line.
     lab.orders(PLATES);

@@ -277,7 +277,9 @@ fn what_opened_and_closed_since_the_last_check_is_told() {
     let text = String::from_utf8_lossy(&first.stdout).into_owned();
     assert!(text.contains("no check before this one"), "{text}");
     let same = lab.done(&["reach", "--changes"]);
-    assert!(same.contains("nothing has opened or closed"), "{same}");
+    assert!(same.starts_with("nothing has opened or closed since"), "{same}");
+    assert_eq!(same.lines().count(), 1, "{same}");
+    assert_eq!(lab.done(&["reach", "--changes", "--quiet"]), "");
     let file = lab.path().join("before.json");
     std::fs::write(&file, lab.tipstaff(&["reach", "--json"]).stdout).unwrap();
 

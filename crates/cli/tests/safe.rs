@@ -135,7 +135,8 @@ fn a_post_says_what_it_changes_and_who_would_not_come_in_again() {
     let _listener = lab.listen("::", 7410);
     lab.orders(PLATES);
     let first = lab.done(&["post"]);
-    assert!(!first.contains("what changes"), "nothing was in force before: {first}");
+    assert!(first.contains("what changes, from everything passing"), "{first}");
+    assert!(first.contains("- denied: any but"), "{first}");
     let streams: Vec<TcpStream> =
         (0..2).map(|f| lab.connect(PARTNER[f], ARCHIVE[f], 7410).unwrap()).collect();
     let narrow = PLATES.replace("source = \"partner\"", "source = \"203.0.113.9\"");

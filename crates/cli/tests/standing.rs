@@ -189,7 +189,10 @@ fn after_a_restart_the_last_orders_hold_or_what_they_say_instead() {
     assert_eq!(boot().0, Some(0));
     assert_eq!(knock(), "answers");
     let state = lab.tipstaff(&["state"]);
-    assert!(String::from_utf8_lossy(&state.stdout).contains("up, but drifted"), "the file is gone");
+    assert!(
+        String::from_utf8_lossy(&state.stdout).contains("up, and the file differs"),
+        "it is gone"
+    );
     // They are broken on disk: the newest before them, with their missing interface.
     let broken = lab.path().join("history/revisions/000002.json");
     let sound = fs::read_to_string(&broken).unwrap();
@@ -255,6 +258,64 @@ fn boot_orders_can_begin_in_a_posture_and_units_are_written() {
     assert!(units.join("multi-user.target.wants/tipstaff-keep.service").exists());
     // Again is no fault.
     lab.done(&["install-boot", "--root", root.to_str().unwrap()]);
+    // It runs this very program, with the folders that it was told.
+    let unit = fs::read_to_string(units.join("tipstaff-boot.service")).unwrap();
+    let history = lab.path().join("history");
+    let program = assert_cmd::cargo::cargo_bin!("tipstaff");
+    assert!(unit.contains(&format!("ExecStart={} boot ", program.display())), "{unit}");
+    assert!(unit.contains(&format!("--history {}", history.display())), "{unit}");
+}
+
+fn json(lab: &Lab, arguments: &[&str]) -> serde_json::Value {
+    let output = lab.tipstaff(&[arguments, &["--json"]].concat());
+    serde_json::from_slice(&output.stdout).unwrap()
+}
+
+#[test]
+fn state_says_whether_the_orders_hold_after_a_restart() {
+    use nix::mount::{MsFlags, mount};
+    if std::path::Path::new("/run/systemd/system").exists() {
+        eprintln!("SKIPPED: a systemd runs here, which a test must not reload");
+        return;
+    }
+    let Some(lab) = Lab::new() else { return };
+    let empty = || mount(Some("ts-etc"), "/etc", Some("tmpfs"), MsFlags::empty(), None::<&str>);
+    lab.archive.run(empty).unwrap().unwrap();
+    lab.orders(PLATES);
+    lab.done(&["post", "--trial", "1m"]);
+    let restart = || {
+        let restart = json(&lab, &["state"])["restart"].clone();
+        (restart["in_force"].as_bool(), restart["why"].as_str().unwrap().to_owned())
+    };
+    let (holds, why) = restart();
+    assert!(holds.is_none() && why.contains("no systemd runs here"), "{why}");
+    let told = lab.done(&["install-boot"]);
+    assert!(told.contains("missing: orders that are to stay"), "{told}");
+    let (holds, why) = restart();
+    assert!(holds == Some(false) && why.contains("nothing was posted to stay"), "{why}");
+    lab.done(&["confirm"]);
+    let (holds, why) = restart();
+    assert!(holds == Some(true) && why.contains("revision 1"), "{why}");
+    let change = |with: fn(&str) -> String| {
+        lab.archive
+            .run(move || {
+                let unit = "/etc/systemd/system/tipstaff-boot.service";
+                let text = fs::read_to_string(unit).unwrap();
+                fs::write(unit, with(&text)).unwrap();
+            })
+            .unwrap();
+    };
+    change(|text| text.replace("--history", "--run-dir"));
+    let (holds, why) = restart();
+    assert!(holds == Some(false) && why.contains("runs `"), "{why}");
+    lab.done(&["install-boot"]);
+    assert_eq!(restart().0, Some(true));
+    let disable =
+        || fs::remove_file("/etc/systemd/system/sysinit.target.wants/tipstaff-boot.service");
+    lab.archive.run(disable).unwrap().unwrap();
+    let (holds, why) = restart();
+    assert!(holds == Some(false) && why.contains("not enabled"), "{why}");
+    lab.done(&["withdraw"]);
 }
 
 #[test]

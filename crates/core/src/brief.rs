@@ -20,8 +20,23 @@ use crate::packet::{Direction, InterfaceIndex, ProgramIndex};
 
 /// Place of a rule in the list, from 0. People see [`RuleIndex::position`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(transparent)]
+#[serde(into = "u32", try_from = "u32")]
 pub struct RuleIndex(pub u32);
+
+/// What is written for others counts from 1, as people do.
+impl From<RuleIndex> for u32 {
+    fn from(index: RuleIndex) -> Self {
+        index.0.saturating_add(1)
+    }
+}
+
+impl TryFrom<u32> for RuleIndex {
+    type Error = &'static str;
+
+    fn try_from(position: u32) -> Result<Self, &'static str> {
+        position.checked_sub(1).map(Self).ok_or("rules are counted from 1")
+    }
+}
 
 /// The selector that brings a rule to a host; `None` when none does.
 pub fn brought_by(orders: &Orders, rule: &Rule, host: &Host) -> Option<Selector> {
@@ -168,6 +183,26 @@ impl Brief {
                 .map(|i| (InterfaceIndex(i.index), i.name.clone()))
                 .collect(),
             own: own_addresses(setting.interfaces),
+        }
+    }
+
+    /// What holds here while nothing is in force: everything passes.
+    #[must_use]
+    pub fn nothing_in_force(&self) -> Self {
+        Self {
+            standing: Standing {
+                inbound: Action::Allow,
+                outbound: Action::Allow,
+                transit: Action::Allow,
+            },
+            foundations: self.foundations,
+            memory: self.memory,
+            program_exact: self.program_exact,
+            rules: Vec::new(),
+            interfaces: self.interfaces.clone(),
+            own: self.own.clone(),
+            programs: Vec::new(),
+            executables: Executables::new(),
         }
     }
 

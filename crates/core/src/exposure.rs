@@ -3,10 +3,13 @@
 //! that who is let in to one of them counts as let in. Rates do not matter here:
 //! who is let in at times is let in.
 
+use std::net::IpAddr;
+
 use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
-use crate::names::address::AddressSet;
+use crate::listener::Listener;
+use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::traffic::TrafficKey;
 use crate::orders::Action;
 use crate::packet::{Direction, ProgramIndex};
@@ -20,6 +23,8 @@ pub struct Exposure {
     pub rules: Vec<RuleIndex>,
     /// Whether the standing answer lets somebody in.
     pub by_standing: bool,
+    /// The one family that matters, where the listener hears no other.
+    pub only: Option<Family>,
 }
 
 /// How wide an exposure is.
@@ -30,7 +35,7 @@ pub enum Breadth {
     Nobody,
     /// Some sources.
     Some,
-    /// All sources of both families.
+    /// All sources, of both families or of the one that matters.
     Everyone,
 }
 
@@ -39,8 +44,12 @@ impl Exposure {
     /// `program` is the one that listens there; `None` when nobody knows.
     pub fn of(brief: &Brief, key: TrafficKey, program: Option<ProgramIndex>) -> Self {
         let mut open = AddressSet::full();
-        let mut exposure =
-            Self { allowed: AddressSet::empty(), rules: Vec::new(), by_standing: false };
+        let mut exposure = Self {
+            allowed: AddressSet::empty(),
+            rules: Vec::new(),
+            by_standing: false,
+            only: None,
+        };
         for (index, rule) in brief.indexed() {
             let about = rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key));
             let held = program.is_none_or(|index| brief.program_holds(rule, index));
@@ -76,11 +85,33 @@ impl Exposure {
         exposure
     }
 
+    /// The same for a listener: sources of a family that it does not hear are nobody.
+    #[must_use]
+    pub fn heard_by(mut self, listener: &Listener) -> Self {
+        self.only = match listener.address {
+            IpAddr::V4(_) => Some(Family::V4),
+            IpAddr::V6(address) if !address.is_unspecified() || listener.only_v6 => {
+                Some(Family::V6)
+            }
+            IpAddr::V6(_) => None,
+        };
+        if let Some(family) = self.only {
+            self.allowed = self.allowed.only(family);
+        }
+        self
+    }
+
+    /// All sources that matter.
+    fn everyone(&self) -> AddressSet {
+        let full = AddressSet::full();
+        self.only.map_or_else(|| full.clone(), |family| full.only(family))
+    }
+
     /// Nobody, some or everyone.
     pub fn breadth(&self) -> Breadth {
         if self.allowed.is_empty() {
             Breadth::Nobody
-        } else if self.allowed.is_full() {
+        } else if self.allowed == self.everyone() {
             Breadth::Everyone
         } else {
             Breadth::Some
@@ -94,7 +125,7 @@ impl Exposure {
             Breadth::Nobody => "nobody".into(),
             Breadth::Everyone => "everyone".into(),
             Breadth::Some => {
-                let shut_out = AddressSet::full().difference(&self.allowed);
+                let shut_out = self.everyone().difference(&self.allowed);
                 let mostly_open = self.by_standing || self.has_unlimited_rule(brief);
                 if mostly_open {
                     let ranges = shut_out.ranges();
@@ -106,6 +137,10 @@ impl Exposure {
                 let mut names: Vec<String> = Vec::new();
                 for rule in self.rules.iter().filter_map(|index| brief.rule(*index)) {
                     let source = &rule.source;
+                    let unheard = |family| self.only.is_some_and(|only| only != family);
+                    if rule.family.is_some_and(unheard) {
+                        continue;
+                    }
                     let mut words = match source.except.is_empty() {
                         true => source.written.clone(),
                         false => vec![source.words()],
@@ -113,7 +148,11 @@ impl Exposure {
                     if let Some(family) = rule.family {
                         words = vec![format!("{} ({family})", source.words())];
                     }
-                    words.retain(|word| !names.contains(word));
+                    words.retain(|word| {
+                        let literal = AddressRange::parse(word).ok();
+                        !names.contains(word)
+                            && !literal.is_some_and(|range| unheard(Family::of(range.first())))
+                    });
                     names.extend(words);
                 }
                 names.join(", ")

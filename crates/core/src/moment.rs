@@ -21,16 +21,25 @@ impl Moment {
 
 /// A text that is no moment.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("not a date and time with its offset from UTC")]
-pub struct NoMoment;
+pub enum NoMoment {
+    /// Not in the form of RFC 3339.
+    #[error("not a date and time with its offset from UTC")]
+    Form,
+    /// Behind the last one that can be told.
+    #[error("later than 2106-02-07T06:28:15Z, the last moment that a rule can have")]
+    Late,
+}
 
 impl FromStr for Moment {
     type Err = NoMoment;
 
     /// Reads RFC 3339: `2026-12-24T18:00:00+01:00`.
     fn from_str(text: &str) -> Result<Self, NoMoment> {
-        let at: jiff::Timestamp = text.parse().map_err(|_| NoMoment)?;
-        Ok(Self::from_seconds(at.as_second()))
+        let at: jiff::Timestamp = text.parse().map_err(|_| NoMoment::Form)?;
+        match at.as_second() {
+            late if late > i64::from(u32::MAX) => Err(NoMoment::Late),
+            seconds => Ok(Self::from_seconds(seconds)),
+        }
     }
 }
 
@@ -52,7 +61,9 @@ mod tests {
         let read = |text: &str| text.parse::<Moment>();
         assert_eq!(read("2026-12-24T18:00:00+01:00").unwrap().to_string(), "2026-12-24T17:00:00Z");
         assert_eq!(read("1970-01-01T00:00:09Z"), Ok(Moment(9)));
-        assert_eq!(read("2026-12-24T18:00:00"), Err(NoMoment));
+        assert_eq!(read("2026-12-24T18:00:00"), Err(NoMoment::Form));
+        assert_eq!(read("2106-02-07T06:28:15Z"), Ok(Moment(u32::MAX)));
+        assert_eq!(read("2106-02-07T06:28:16Z"), Err(NoMoment::Late));
         assert_eq!(Moment::from_seconds(-5), Moment(0));
     }
 }

@@ -301,3 +301,47 @@ hosts = []
     );
     insta::assert_snapshot!(faults(&text));
 }
+
+#[test]
+fn every_key_of_a_rule_that_is_wrong_is_told() {
+    let wrong = [
+        ("name", "12"),
+        ("note", "7"),
+        ("action", "\"alow\""),
+        ("direction", "\"inwards\""),
+        ("traffic", "\"tpc/22\""),
+        ("traffic_except", "\"tcp/0\""),
+        ("source", "\"198.51.100.0/33\""),
+        ("source_except", "\"nobody\""),
+        ("destination", "\"198.51.100\""),
+        ("destination_except", "true"),
+        ("interface", "\"a/b\""),
+        ("interface_except", "\"an-interface-too-long\""),
+        ("program", "\"plated\""),
+        ("program_except", "\"sbin/plated\""),
+        ("family", "\"ipv5\""),
+        ("at_most", "\"often\""),
+        ("over", "\"drop\""),
+        ("log", "\"yes\""),
+        ("accepted", "\"because\""),
+        ("until", "\"tomorrow\""),
+        ("enabled", "1"),
+        ("group", "\"nowhere\""),
+        ("hosts", "\"#nobody\""),
+        ("postures", "\"asleep\""),
+    ];
+    let rule: String = wrong.iter().map(|(key, value)| format!("{key} = {value}\n")).collect();
+    let text = format!(
+        "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n[[rules]]\n{rule}"
+    );
+    let faults = read(&text).unwrap_err();
+    for (key, _) in wrong {
+        let told = faults.0.iter().filter(|f| f.key.rsplit('.').next() == Some(key)).count();
+        assert_eq!(told, 1, "{key}: {faults:#?}");
+    }
+    assert_eq!(faults.0.len(), wrong.len(), "{faults:#?}");
+    // The list of keys is that of the reader.
+    let schema = tipstaff_core::orders::schema().to_string();
+    let keys = wrong.iter().filter(|(key, _)| schema.contains(&format!("\"{key}\""))).count();
+    assert_eq!(keys, wrong.len());
+}

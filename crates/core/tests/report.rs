@@ -16,6 +16,7 @@ fn cell(outcome: Outcome) -> Option<Cell> {
         observed,
         why: None,
         next: None,
+        accepted: None,
     })
 }
 
@@ -116,4 +117,25 @@ fn a_report_is_read_as_it_was_written() {
     let written = report(&[Vantage::Here, stranger()], &[(22, &[Answers, Silent])]);
     let text = serde_json::to_string(&written).unwrap();
     assert_eq!(serde_json::from_str::<Report>(&text).unwrap(), written);
+}
+
+#[test]
+fn rows_that_no_check_makes_are_found() {
+    let silent: &[Outcome] = &[Silent];
+    let sound = report(&[stranger()], &[(22, silent), (443, silent)]);
+    assert_eq!(sound.impossible_row(), None);
+    let changed = |change: fn(&mut Report)| {
+        let mut report = sound.clone();
+        change(&mut report);
+        report.impossible_row().map(Row::words)
+    };
+    assert_eq!(changed(|r| r.rows[0].last = Some(7)).as_deref(), Some("tcp/22-7"));
+    assert_eq!(changed(|r| r.rows[0].last = Some(443)).as_deref(), Some("tcp/443"));
+    assert_eq!(changed(|r| r.rows[1].cells.clear()).as_deref(), Some("tcp/443"));
+    assert_eq!(changed(|r| r.rows[0].last = Some(442)), None);
+    // Whoever counts one all the same counts no more than there are.
+    let mut backwards = sound.clone();
+    backwards.rows[0].last = Some(7);
+    backwards.count();
+    assert_eq!(backwards.differences, 0);
 }

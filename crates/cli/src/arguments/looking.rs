@@ -194,9 +194,12 @@ pub struct ReachOptions {
     /// Only this port, with everything there is to know
     #[arg(long, value_name = "PORT", conflicts_with_all = ["ports", "all_ports", "markdown"])]
     pub why: Option<String>,
-    /// What has opened or closed since the last check, or since a report (--changes=FILE)
+    /// Only what has opened or closed since the last check, or since a report (--changes=FILE)
     #[arg(long, value_name = "FILE", num_args = 0..=1, require_equals = true, default_missing_value = "last", conflicts_with = "why")]
     pub changes: Option<String>,
+    /// Say nothing where nothing differs; with --changes, where nothing has changed
+    #[arg(long, conflicts_with = "why")]
+    pub quiet: bool,
     /// Print Markdown
     #[arg(long)]
     pub markdown: bool,

@@ -11,7 +11,7 @@ pub use posting::*;
 
 const EXIT_CODES: &str = "Exit codes: 0 done and as it should be · 1 something differs from the orders · \
 2 wrong arguments or wrong orders, nothing was touched · 3 needs root · 4 this kernel or machine cannot carry \
-the gate · 5 the system failed, nothing half done · state: 10 down, 11 drift";
+the gate · 5 the system failed, nothing half done · state: 10 down, 11 drifted, 12 the file was edited and is not posted";
 
 /// Standing answers and ordered rules for this host: written down, put in
 /// force by a filter of Tipstaff's own in the kernel, and checked from outside.
@@ -47,7 +47,7 @@ pub struct Common {
         long,
         global = true,
         value_name = "DIR",
-        default_value = "/run/tipstaff",
+        default_value = Self::RUN,
         env = "TIPSTAFF_RUN",
         hide_env = true
     )]
@@ -57,7 +57,7 @@ pub struct Common {
         long,
         global = true,
         value_name = "DIR",
-        default_value = "/var/lib/tipstaff",
+        default_value = Self::HISTORY,
         env = "TIPSTAFF_HISTORY",
         hide_env = true
     )]
@@ -65,6 +65,11 @@ pub struct Common {
 }
 
 impl Common {
+    /// Where what must outlive a command is kept, unless told otherwise.
+    pub const RUN: &str = "/run/tipstaff";
+    /// Where the history is.
+    pub const HISTORY: &str = "/var/lib/tipstaff";
+
     /// Where the orders are, asked for or not.
     pub fn orders_path(&self) -> &Path {
         self.orders.as_deref().unwrap_or(Path::new("/etc/tipstaff/orders.toml"))

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 use tipstaff_core::orders::{OnFailure, SEALED};
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, Posting, Record};
+use tipstaff_gate::{Gate, GateError, Posting, Record};
 use tipstaff_host::files::{self, Access};
 use tipstaff_host::interfaces;
 
@@ -48,6 +48,9 @@ pub fn made_good(common: &Common) {
 }
 
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
+    if !nix::unistd::geteuid().is_root() {
+        return Err(GateError::NotRoot.into());
+    }
     let history = History::of(common);
     let mut gate = KernelGate::new(&common.run_dir)?;
     // A machine for which nobody ever meant any orders to stay is left alone.

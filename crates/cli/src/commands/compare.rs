@@ -19,7 +19,8 @@ const SHOWN: usize = 24;
 
 #[derive(Serialize)]
 struct Report<'c> {
-    before: OrdersHash,
+    /// `null`: nothing is in force, so that everything passes.
+    before: Option<OrdersHash>,
     after: OrdersHash,
     changes: &'c [Change],
     cut_off: bool,
@@ -32,22 +33,30 @@ pub fn run(
     options: &CompareOptions,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
-    let before = named(common, &options.before)?;
     let after = match &options.after {
         Some(name) => named(common, name)?,
         None => chosen::from_file(common)?,
     };
-    let comparison = Comparison::of(&before.brief, &after.brief);
+    let before = match named(common, &options.before) {
+        // Before the first post everything passes.
+        Err(Failure::Gate(GateError::NothingInForce)) => None,
+        before => Some(before?),
+    };
+    let open = || after.brief.nothing_in_force();
+    let list = before.as_ref().map_or_else(open, |before| before.brief.clone());
+    let comparison = Comparison::of(&list, &after.brief);
     if terminal.json {
         terminal.json(&Report {
-            before: before.origin.hash(),
+            before: before.map(|before| before.origin.hash()),
             after: after.origin.hash(),
             changes: &comparison.changes,
             cut_off: comparison.cut_off,
             address_assignment: comparison.address_assignment,
         });
     } else {
-        terminal.heading(&format!("from {}", before.origin.words()));
+        let words = before.map(|before| before.origin.words());
+        let words = words.unwrap_or_else(|| "nothing in force: everything passes".to_owned());
+        terminal.heading(&format!("from {words}"));
         terminal.line(format!("to   {}", after.origin.words()));
         show(&comparison, "  ", terminal);
     }

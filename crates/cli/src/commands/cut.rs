@@ -100,7 +100,13 @@ pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result
         all.iter().for_each(|stranded| terminal.line(format!("  {}", stranded.words(brief))));
     }
     let agreed = || options.yes || terminal.json || terminal.ask("end them?");
-    let cut = !options.dry_run && !all.is_empty() && agreed();
+    let cut = !options.dry_run && !all.is_empty();
+    if cut && !agreed() {
+        return Err(Failure::Argument {
+            message: "nothing was ended".into(),
+            mend: "Say yes when asked, or give --yes in a script.".into(),
+        });
+    }
     if cut {
         let ended = end(&all)?;
         if !terminal.json {

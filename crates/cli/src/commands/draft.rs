@@ -38,7 +38,11 @@ pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<En
         }
         return Ok(Ending::Fine);
     };
-    files::create(path, text.as_bytes(), 0o644).map_err(|source| match source.kind() {
+    let write = || {
+        files::make_folder(files::folder(path), 0o755)?;
+        files::create(path, text.as_bytes(), 0o644)
+    };
+    write().map_err(|source| match source.kind() {
         io::ErrorKind::AlreadyExists => Failure::Argument {
             message: format!("{} is there already, and stays as it is", path.display()),
             mend: "Name a file that is not there yet.".into(),

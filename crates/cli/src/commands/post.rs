@@ -9,7 +9,8 @@ use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::compare::{Change, Comparison};
 use tipstaff_core::connection::Connection;
-use tipstaff_core::listener::Program;
+use tipstaff_core::exposure::{Breadth, Exposure};
+use tipstaff_core::listener::{Listener, Program, Scope};
 use tipstaff_core::orders::{OrdersHash, Remark, Silence, remarks};
 use tipstaff_core::packet::Direction;
 use tipstaff_core::programs::program_remarks;
@@ -17,12 +18,12 @@ use tipstaff_core::reach::speaker_words;
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, check_ground, programs};
 use tipstaff_gate::lock::PATIENCE;
-use tipstaff_gate::{Gate, GateError, Posted, Posting, Record, enforceable};
-use tipstaff_host::{connections, interfaces, shell};
+use tipstaff_gate::{Gate, GateError, InForce, Posted, Posting, Record, enforceable};
+use tipstaff_host::{connections, interfaces, listeners, shell};
 
 use crate::Ending;
 use crate::arguments::{Common, PostOptions};
-use crate::chosen::{self, Chosen};
+use crate::chosen::{self, Chosen, Visible};
 use crate::commands::cut::{self, Stranded};
 use crate::commands::{boot, compare, confirm};
 use crate::failure::{Failure, system};
@@ -46,6 +47,10 @@ struct Report {
     changes_cut_off: bool,
     address_assignment: Option<bool>,
     stranded: Vec<Connection>,
+    /// What listens where others could come, and nobody may any more.
+    closed: Vec<String>,
+    /// What `changes` are compared with: orders, nothing, not-visible, unreadable.
+    against: Option<&'static str>,
     remarks: Vec<Remark>,
 }
 
@@ -57,8 +62,13 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     };
     enforceable::check(&judge.brief).map_err(GateError::from)?;
     Tables::build(&judge.brief).map_err(GateError::from)?;
+    let (in_force, visible) = match options.check {
+        true => chosen::in_force(common)?,
+        false => (None, Visible::Yes),
+    };
     if options.check {
-        show(&judge, None, &Kept::default(), terminal);
+        let meaning = Some(meaning(in_force.as_ref(), visible, &judge, terminal)?);
+        show(&judge, None, &Kept { meaning, ..Kept::default() }, terminal);
         return Ok(Ending::Fine);
     }
     check_ground()?;
@@ -68,7 +78,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let record = record(&judge, common);
     let mut gate = KernelGate::new(&common.run_dir)?;
-    let meaning = meaning(&gate, &judge, terminal)?;
+    let meaning = Some(meaning(gate.in_force()?.as_ref(), Visible::Yes, &judge, terminal)?);
     if !options.even_if_i_am_cut_off {
         shell_stays(common, &judge.brief)?;
     }
@@ -105,43 +115,96 @@ pub struct Kept {
 
 /// What a post changes.
 pub struct Meaning {
+    /// Against what.
+    before: Before,
     /// Which traffic gets another answer.
     comparison: Comparison,
     /// The connections of this moment that would not be let in again.
     stranded: Vec<Stranded>,
+    /// What listens where others could come, and nobody may any more.
+    closed: Vec<String>,
+}
+
+/// What holds before a post.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Before {
+    /// Other orders, or the same.
+    Orders,
+    /// Orders that cannot be read any more.
+    Unreadable,
+    /// Everything passes.
+    Nothing,
+    /// Only root may know; compared with everything passing.
+    NotVisible,
+}
+
+impl Before {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Orders => "orders",
+            Self::Unreadable => "unreadable",
+            Self::Nothing => "nothing",
+            Self::NotVisible => "not-visible",
+        }
+    }
 }
 
 impl Meaning {
     /// What another list changes, for nobody who is connected.
     pub fn of(before: &Brief, after: &Brief) -> Self {
-        Self { comparison: Comparison::of(before, after), stranded: Vec::new() }
+        Self {
+            before: Before::Orders,
+            comparison: Comparison::of(before, after),
+            stranded: Vec::new(),
+            closed: Vec::new(),
+        }
     }
 }
 
 /// What the orders change: against those in force, and for who is connected.
 fn meaning(
-    gate: &KernelGate,
+    in_force: Option<&InForce>,
+    visible: Visible,
     judge: &Chosen,
     terminal: &Terminal,
-) -> Result<Option<Meaning>, Failure> {
+) -> Result<Meaning, Failure> {
     let stranded = cut::stranded(&judge.brief)?;
-    let before = match gate.in_force()? {
+    let open = || judge.brief.nothing_in_force();
+    let (before, list) = match (in_force.map(chosen::from_force), visible) {
+        (Some(Ok(before)), _) => (Before::Orders, Some(before.brief)),
         // Orders of another version cannot be compared; that stops nobody.
-        Some(in_force) => match chosen::from_force(&in_force) {
-            Ok(before) => Some(before),
-            Err(e) => {
-                terminal.note(&format!("the orders in force cannot be compared: {e}"));
-                None
-            }
-        },
-        None => None,
+        (Some(Err(e)), _) => {
+            terminal.note(&format!("the orders in force cannot be compared: {e}"));
+            (Before::Unreadable, None)
+        }
+        (None, Visible::OnlyToRoot) => (Before::NotVisible, Some(open())),
+        (None, Visible::Yes) => (Before::Nothing, Some(open())),
     };
-    let comparison = match before {
-        Some(before) => Comparison::of(&before.brief, &judge.brief),
-        None if stranded.is_empty() => return Ok(None),
-        None => Comparison::default(),
+    let comparison = list.map(|list| Comparison::of(&list, &judge.brief)).unwrap_or_default();
+    let closed = match before {
+        Before::Nothing | Before::NotVisible => closed(&judge.brief)?,
+        Before::Orders | Before::Unreadable => Vec::new(),
     };
-    Ok(Some(Meaning { comparison, stranded }))
+    Ok(Meaning { before, comparison, stranded, closed })
+}
+
+/// What listens where others could come, and nobody may come to by a list.
+fn closed(brief: &Brief) -> Result<Vec<String>, Failure> {
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
+    let found = listeners::list(&all).map_err(system("reading what listens"))?;
+    let shut = |listener: &&Listener| {
+        let program = listener.path().map(|path| brief.program_index(path));
+        let key = listener.transport.key(listener.port);
+        let exposure = Exposure::of(brief, key, program).heard_by(listener);
+        listener.scope() != Scope::Loopback && exposure.breadth() == Breadth::Nobody
+    };
+    let words = |listener: &Listener| {
+        let who = listener.program().map_or(listener.owner.account.as_str(), |p| p.name.as_str());
+        format!("{}/{} ({who})", listener.transport, listener.port)
+    };
+    let mut words: Vec<String> = found.listeners.iter().filter(shut).map(words).collect();
+    words.dedup();
+    Ok(words)
 }
 
 /// Stops where the orders would not let the shell in again that this is typed in.
@@ -203,10 +266,26 @@ fn end_stranded(brief: &Brief, terminal: &Terminal) -> Result<(), Failure> {
 }
 
 /// The part of the report about what changes.
-fn show_meaning(judge: &Chosen, meaning: &Meaning, replaced: bool, terminal: &Terminal) {
-    if replaced {
-        terminal.line("  what changes:");
+fn show_meaning(judge: &Chosen, meaning: &Meaning, terminal: &Terminal) {
+    let heading = match meaning.before {
+        Before::Orders => Some("what changes:"),
+        Before::Nothing => Some("what changes, from everything passing:"),
+        Before::NotVisible => {
+            Some("what it means, against everything passing (what is in force, only root can see):")
+        }
+        Before::Unreadable => None,
+    };
+    if let Some(heading) = heading {
+        terminal.line(format!("  {heading}"));
         compare::show(&meaning.comparison, "    ", terminal);
+    }
+    if !meaning.closed.is_empty() {
+        let (shown, rest) = meaning.closed.split_at(meaning.closed.len().min(STRANDED_SHOWN));
+        let more = match rest.len() {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        terminal.line(format!("  nobody may come any more to: {}{more}", shown.join(", ")));
     }
     let stranded = &meaning.stranded;
     if !stranded.is_empty() {
@@ -306,6 +385,8 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
             changes: kept.meaning.as_ref().map_or(Vec::new(), |m| m.comparison.changes.clone()),
             changes_cut_off: kept.meaning.as_ref().is_some_and(|m| m.comparison.cut_off),
             address_assignment: kept.meaning.as_ref().and_then(|m| m.comparison.address_assignment),
+            closed: kept.meaning.as_ref().map_or(Vec::new(), |m| m.closed.clone()),
+            against: kept.meaning.as_ref().map(|m| m.before.name()),
             stranded: kept
                 .meaning
                 .iter()
@@ -345,10 +426,10 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
     for Remark { rule, message } in all_remarks(brief) {
         terminal.line(format!("  note on {rule}: {message}"));
     }
+    if let Some(meaning) = &kept.meaning {
+        show_meaning(judge, meaning, terminal);
+    }
     if let Some(posted) = posted {
-        if let Some(meaning) = &kept.meaning {
-            show_meaning(judge, meaning, posted.replaced, terminal);
-        }
         terminal.line(format!("  guarded: {}", posted.guarded.join(", ")));
         if !posted.vanished.is_empty() {
             terminal.line(format!("  gone meanwhile: {}", posted.vanished.join(", ")));

@@ -104,9 +104,21 @@ pub fn show(origin: &Origin, path: &std::path::Path, review: &Review, terminal: 
     terminal.heading(&counted(findings.len(), "finding", "findings"));
     terminal.note(&origin.words());
     for severity in [Severity::Error, Severity::Warning, Severity::Note] {
+        // The same of many rules is told once.
+        let mut groups: Vec<Vec<&Finding>> = Vec::new();
         for finding in findings.iter().filter(|finding| finding.severity == severity) {
-            tell(path, finding, terminal);
+            let same = |group: &&mut Vec<&Finding>| {
+                let first = group[0];
+                finding.rule.is_some()
+                    && first.rule.is_some()
+                    && (first.code, &first.what) == (finding.code, &finding.what)
+            };
+            match groups.iter_mut().find(same) {
+                Some(group) => group.push(finding),
+                None => groups.push(vec![finding]),
+            }
         }
+        groups.iter().for_each(|group| tell(path, group, terminal));
     }
     if *accepted > 0 {
         terminal.note(&format!("{accepted} more are accepted, with a reason in the orders"));
@@ -118,20 +130,38 @@ pub fn show(origin: &Origin, path: &std::path::Path, review: &Review, terminal: 
     }
 }
 
-fn tell(path: &std::path::Path, finding: &Finding, terminal: &Terminal) {
-    let Finding { code, severity, rule, position, file, line, what, mend } = finding;
+/// So many rules are named of those that one finding is about.
+const NAMED: usize = 6;
+
+/// Tells a finding, or the same of several rules.
+fn tell(path: &std::path::Path, findings: &[&Finding], terminal: &Terminal) {
+    let [Finding { code, severity, file, line, what, mend, .. }, rest @ ..] = findings else {
+        return;
+    };
     let level = match severity {
         Severity::Error => "error",
         Severity::Warning => "warning",
         Severity::Note => "note",
     };
-    let subject = match (rule, position) {
-        (Some(rule), Some(position)) => format!("rule {position} ({rule}): "),
-        _ => String::new(),
+    let named =
+        |finding: &&Finding| Some(format!("{} ({})", finding.position?, finding.rule.as_ref()?));
+    let names: Vec<String> = findings.iter().filter_map(named).collect();
+    let subject = match names.as_slice() {
+        [] => String::new(),
+        [one] => format!("rule {one}: "),
+        several => {
+            let more = match several.len().saturating_sub(NAMED) {
+                0 => String::new(),
+                more => format!(" and {more} more"),
+            };
+            format!("rules {}{more}: ", several[..several.len().min(NAMED)].join(", "))
+        }
     };
     terminal.line(format!("\n  {level:<8} {:<19} {subject}{what}", code.name()));
     let shown = file.clone().unwrap_or_else(|| path.display().to_string());
-    let place = line.map(|line| format!(" ({shown}:{line})")).unwrap_or_default();
+    let from = if rest.is_empty() { "" } else { "from " };
+    let place = line.map(|line| format!(" ({from}{shown}:{line})")).unwrap_or_default();
     terminal.note(&format!("           {}{place}", code.why()));
-    terminal.line(format!("           {mend}"));
+    let each = if rest.is_empty() { "" } else { "Each: " };
+    terminal.line(format!("           {each}{mend}"));
 }

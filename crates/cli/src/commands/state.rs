@@ -18,8 +18,9 @@ use crate::arguments::Common;
 use crate::attachments::{self, Written};
 use crate::chosen::{self, setting};
 use crate::commands::boot;
+use crate::commands::install_boot::{self, Restart};
 use crate::failure::{Failure, system};
-use crate::history::History;
+use crate::history::{History, Revision};
 use crate::terminal::{Terminal, moment, spoken};
 
 #[derive(Serialize)]
@@ -34,6 +35,12 @@ struct Report {
     guarded: Vec<String>,
     unguarded: Vec<String>,
     drift: Vec<Drift>,
+    /// That the file has been changed since it was posted, which is no drift.
+    edited: Option<Drift>,
+    /// As which host of the orders they were posted.
+    host: Option<String>,
+    /// Whether they are in force again after a restart.
+    restart: Option<Restart>,
     /// What the gate cannot promise on this machine.
     limits: Vec<Shortfall>,
     /// About the programs that rules name.
@@ -77,6 +84,9 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
                 guarded,
                 unguarded,
                 drift,
+                edited: None,
+                host: None,
+                restart: None,
                 limits,
                 remarks,
             });
@@ -92,7 +102,8 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let (guarded, unguarded): (Vec<&Interface>, Vec<&Interface>) =
         all.iter().partition(|i| in_force.guarded.iter().any(|g| g.0 == i.index));
-    let mut drift: Vec<Drift> = file_drift(common, &in_force).into_iter().collect();
+    let edited = edited(common, &in_force);
+    let mut drift: Vec<Drift> = other_host(common, &in_force).into_iter().collect();
     drift.extend(unguarded.iter().map(|interface| Drift {
         what: match in_force.second_line {
             true => format!(
@@ -180,10 +191,15 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let remarks = program_remarks(&brief, &programs::notes(&brief));
     let names = |list: &[&Interface]| list.iter().map(|i| i.name.clone()).collect::<Vec<_>>();
     let record = &in_force.record;
-    let ending = if drift.is_empty() { Ending::Fine } else { Ending::Drift };
+    let restart = install_boot::restart(common);
+    let (state, ending) = match (drift.is_empty(), &edited) {
+        (false, _) => ("drift", Ending::Drift),
+        (true, Some(_)) => ("edited", Ending::Edited),
+        (true, None) => ("up", Ending::Fine),
+    };
     if terminal.json {
         terminal.json(&Report {
-            state: if drift.is_empty() { "up" } else { "drift" },
+            state,
             orders: Some(record.path.clone()),
             hash: Some(record.hash()),
             since: Some(record.posted_at),
@@ -192,12 +208,19 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             guarded: names(&guarded),
             unguarded: names(&unguarded),
             drift,
+            edited,
+            host: record.host.clone(),
+            restart: Some(restart),
             limits,
             remarks,
         });
         return Ok(ending);
     }
-    let word = if drift.is_empty() { "up" } else { "up, but drifted" };
+    let word = match ending {
+        Ending::Drift => "up, but drifted",
+        Ending::Edited => "up, and the file differs",
+        _ => "up",
+    };
     terminal.heading(&format!("{word} since {}", moment(record.posted_at)));
     terminal.line(format!(
         "  orders   {} from {}, posted by {}",
@@ -205,6 +228,9 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         record.path,
         record.posted_by
     ));
+    if let Some(host) = &record.host {
+        terminal.line(format!("  host     {host}"));
+    }
     if let Some(posture) = &record.posture {
         terminal.line(format!("  posture  {posture}"));
     }
@@ -228,6 +254,16 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         }
     }
     terminal.line(format!("  guarded  {}", names(&guarded).join(", ")));
+    let after = match restart.in_force {
+        Some(true) => "in force again",
+        Some(false) => "NOT in force again",
+        None => "not known",
+    };
+    terminal.line(format!("  restart  {after}: {}", restart.why));
+    if let Some(Drift { what, mend }) = &edited {
+        terminal.line(format!("  edited   {what}"));
+        terminal.note(&format!("           next: {mend}"));
+    }
     for Drift { what, mend } in &drift {
         terminal.line(format!("  drift    {what}"));
         terminal.note(&format!("           mend: {mend}"));
@@ -241,13 +277,25 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     Ok(ending)
 }
 
+/// That another host's list is in force than the one of the host that this
+/// machine is in the orders in force.
+fn other_host(common: &Common, in_force: &InForce) -> Option<Drift> {
+    let record = &in_force.record;
+    let orders = read_all(record.sheets()).ok()?;
+    let own = chosen::which_host(&orders, common.host.as_deref()).ok()??;
+    let posted = record.host.as_deref()?;
+    (own != posted).then(|| Drift {
+        what: format!("the list of the host {posted} is in force, and this machine is {own}"),
+        mend: format!("tipstaff post --host {own}"),
+    })
+}
+
 /// How the file differs from what is in force. Comments and notes do not count.
-fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
+fn edited(common: &Common, in_force: &InForce) -> Option<Drift> {
     let record = &in_force.record;
     let path = common.orders.as_deref().unwrap_or(Path::new(&record.path));
-    let told = |what: String| {
-        Some(Drift { what, mend: format!("tipstaff post --orders {}", path.display()) })
-    };
+    let mend = "tipstaff compare shows what it would change; tipstaff post puts it in force";
+    let told = |what: String| Some(Drift { what, mend: mend.to_owned() });
     let Written { text, attachments, .. } = match attachments::read(path) {
         Ok(written) => written,
         Err(e) => {
@@ -263,12 +311,26 @@ fn file_drift(common: &Common, in_force: &InForce) -> Option<Drift> {
     let sheets = Sheets { text: &text, attachments: &attachments };
     match (read_all(sheets), read_all(record.sheets())) {
         (Ok(file), Ok(kernel)) if meaning(&file, record) == meaning(&kernel, record) => None,
-        (Ok(_), _) => told(format!(
-            "{} ({}) is not what is in force ({})",
-            path.display(),
-            OrdersHash::of(sheets).short(),
-            record.hash().short()
-        )),
+        (Ok(_), _) => {
+            let (hash, path) = (OrdersHash::of(sheets), path.display());
+            // Who has gone back to an older revision is not told to undo it.
+            let posted = |revision: &Revision| revision.record.hash() == hash && revision.kept;
+            let known = History::of(common).readable().into_iter().rev().find(posted);
+            if let Some(Revision { number, .. }) = known {
+                return Some(Drift {
+                    what: format!(
+                        "{path} still has revision {number}, which another post replaced"
+                    ),
+                    mend: "tipstaff compare shows what differs; edit the file when you go on"
+                        .into(),
+                });
+            }
+            told(format!(
+                "{path} ({}) is not what is in force ({})",
+                hash.short(),
+                record.hash().short()
+            ))
+        }
         (Err(faults), _) => told(format!(
             "{} has been changed and is wrong in {} now",
             path.display(),

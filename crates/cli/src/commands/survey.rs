@@ -104,7 +104,8 @@ fn row<'r>(listener: &'r Listener, brief: Option<&Brief>) -> Row<'r> {
         (_, None) => ("everyone".to_owned(), Breadth::Everyone),
         (_, Some(brief)) => {
             let program = listener.path().map(|path| brief.program_index(path));
-            let exposure = Exposure::of(brief, listener.transport.key(listener.port), program);
+            let key = listener.transport.key(listener.port);
+            let exposure = Exposure::of(brief, key, program).heard_by(listener);
             (exposure.words(brief), exposure.breadth())
         }
     };

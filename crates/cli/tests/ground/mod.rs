@@ -87,6 +87,11 @@ impl Lab {
                 lab::default_route(ip("2001:db8:51::1")).unwrap();
             })
             .unwrap();
+        // A cable that has just been put in carries nothing before the kernel has looked
+        // after its link, which takes up to a second on a busy machine: a lost SYN would come
+        // again too late for a client of these tests.
+        let carries = |family: usize| ping(&world, PARTNER[family], ARCHIVE[family]);
+        assert!(in_time(|| carries(0) && carries(1)), "the cable carries nothing");
         Some(Self { archive: Arc::new(archive), world, folder: tempfile::tempdir().unwrap() })
     }
 

@@ -16,24 +16,24 @@ const UNIDENTIFIED: &str = "?";
 const SHOWN: usize = 4;
 
 impl Change {
-    /// `tcp/7410, udp/7420-7423`, `any but tcp/22`.
+    /// `tcp/7410` and `udp/7420-7423`; or `any but tcp/22, tcp/80` in one piece.
     pub fn traffic(&self) -> Vec<String> {
-        let Some(keys) = &self.axes[TRAFFIC] else { return vec!["any".into()] };
+        match self.terms() {
+            (true, others) => vec![format!("any but {}", others.join(", "))],
+            (false, meant) => meant,
+        }
+    }
+
+    /// The terms that are meant, or with `true` those that are not.
+    fn terms(&self) -> (bool, Vec<String>) {
+        let Some(keys) = &self.axes[TRAFFIC] else { return (false, vec!["any".into()]) };
         let keys = Spans::from_ranges(
             keys.ranges()
                 .iter()
                 .map(|(a, b)| (TrafficKey::from_bits(*a), TrafficKey::from_bits(*b))),
         );
         let (meant, others) = (terms(&keys), terms(&keys.complement()));
-        if others.len() < meant.len() {
-            let mut words = others;
-            if let Some(first) = words.first_mut() {
-                *first = format!("any but {first}");
-            }
-            words
-        } else {
-            meant
-        }
+        if others.len() < meant.len() { (true, others) } else { (false, meant) }
     }
 
     fn addresses(&self, axis: usize) -> Option<AddressSet> {
@@ -141,7 +141,9 @@ impl Comparison {
 /// Pieces that differ in family and addresses only.
 fn in_words(alike: &[&Change]) -> String {
     let Some(first) = alike.first() else { return String::new() };
-    let mut words = vec![shown(&first.traffic())];
+    let (but, terms) = first.terms();
+    let but = if but { "any but " } else { "" };
+    let mut words = vec![format!("{but}{}", shown(&terms))];
     let family = first.family.filter(|_| alike.len() == 1);
     let only = family.map(|family| format!(" ({family})")).unwrap_or_default();
     let all = |of: fn(&Change) -> Option<AddressSet>| {
@@ -229,6 +231,12 @@ fn terms(keys: &Spans<TrafficKey>) -> Vec<String> {
             words.push(term.to_string());
         }
     }
+    let keys_of = |term: Term| Spans::from_ranges(term.keys().unwrap_or_default());
+    let beside_echo = keys_of(Term::Icmp).difference(&keys_of(Term::Echo));
+    if beside_echo.difference(&left).is_empty() {
+        left = left.difference(&beside_echo);
+        words.push("icmp/* but icmp/echo".to_owned());
+    }
     let mut others: Vec<String> = Vec::new();
     for (first, last) in left.ranges() {
         let (low, high) = (*first, *last);
@@ -245,7 +253,13 @@ fn terms(keys: &Spans<TrafficKey>) -> Vec<String> {
                         Some(whole.map_or((protocol, protocol), |(first, _)| (first, protocol)));
                     continue;
                 }
-                _ => others.push(format!("a part of protocol/{protocol}")),
+                _ => {
+                    let part = format!("a part of protocol/{protocol}");
+                    // Of one protocol there may be many pieces that have no name.
+                    if others.last() != Some(&part) {
+                        others.push(part);
+                    }
+                }
             }
         }
         if let Some((first, last)) = whole {

@@ -63,7 +63,8 @@ impl<'t> Sheets<'t> {
     }
 
     /// The same with another text in place of one file's; `None` is the main one.
-    pub(crate) fn with(&self, part: Option<&str>, text: &str) -> (String, Attachments) {
+    /// What lists are named is not looked at anew.
+    pub fn with(&self, part: Option<&str>, text: &str) -> (String, Attachments) {
         let mut attachments = self.attachments.clone();
         let Some(name) = part else { return (text.to_owned(), attachments) };
         let parts = attachments.included.iter_mut().flat_map(|(_, parts)| parts).flatten();

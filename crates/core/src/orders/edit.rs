@@ -375,9 +375,17 @@ impl Page<'_> {
 
     fn swap_action(&self, which: &Which) -> Result<Changed, EditFault> {
         let at = self.find(which)?;
-        let new = match self.orders.rules[at].action {
+        let rule = &self.orders.rules[at];
+        let new = match rule.action {
             Action::Allow => Action::Deny,
-            Action::Deny | Action::Refuse => Action::Allow,
+            Action::Deny => Action::Allow,
+            // Swapped again, it would deny: that it refused would be lost.
+            Action::Refuse => {
+                return Err(EditFault::NothingToDo(format!(
+                    "{} refuses, which has no opposite; tipstaff rule set {} action=allow, or deny",
+                    rule.name, rule.name
+                )));
+            }
         };
         let (file, text) =
             self.with_keys(at, |table| replace(table, "action", value(new.to_string())))?;

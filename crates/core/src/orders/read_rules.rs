@@ -15,7 +15,7 @@ use super::model::{
 };
 use super::read::{Known, Reader, Value, leaf};
 use super::resolve::{Names, Text, nearest};
-use crate::moment::Moment;
+use crate::moment::{Moment, NoMoment};
 use crate::names::address::{AddressSet, Family};
 use crate::names::spans::Spans;
 use crate::names::traffic::{TCP, Term, TrafficKey, UDP, keys_except, keys_of};
@@ -110,18 +110,23 @@ impl<'t> Reader<'t> {
                 None
             }
         };
+        // Each key is read whatever is wrong with another: all faults are told at once.
         let family = match table.get("family") {
-            Some(value) => Some(self.family(&key("family"), value)?),
-            None => None,
+            Some(value) => self.family(&key("family"), value).map(Some),
+            None => Some(None),
         };
-        let source = self.addresses(&path, "source", table, known, family);
-        let destination = self.addresses(&path, "destination", table, known, family);
+        let source = self.addresses(&path, "source", table, known, family.flatten());
+        let destination = self.addresses(&path, "destination", table, known, family.flatten());
         let interface = self.interfaces(&path, table);
         let program = self.programs(&path, table, direction, traffic.as_ref());
         let rate = self.rate(&path, table, action);
         let note = match table.get("note") {
-            Some(value) => Some(self.prose(&key("note"), value)?),
-            None => None,
+            Some(value) => self.prose(&key("note"), value).map(Some),
+            None => Some(None),
+        };
+        let until = match table.get("until") {
+            Some(value) => self.moment(&key("until"), value).map(Some),
+            None => Some(None),
         };
         let enabled = match table.get("enabled") {
             Some(value) => self.boolean(&key("enabled"), value),
@@ -132,10 +137,13 @@ impl<'t> Reader<'t> {
             Some(value) => self.boolean(&key("log"), value),
             None => Some(false),
         };
+        let group = self.group_of(&path, table, known.rule_groups);
+        let hosts = self.selectors(&path, table, known.hosts);
+        let postures = self.postures_of(&path, table, known.postures);
         let (at_most, over) = rate?;
         Some(Rule {
             name: name?,
-            note,
+            note: note?,
             action: action?,
             direction: direction?,
             traffic: traffic?,
@@ -143,18 +151,15 @@ impl<'t> Reader<'t> {
             destination: destination?,
             interface: interface?,
             program: program?,
-            family,
-            until: match table.get("until") {
-                Some(value) => Some(self.moment(&key("until"), value)?),
-                None => None,
-            },
+            family: family?,
+            until: until?,
             at_most,
             over,
             log: log?,
             accepted: accepted?,
-            group: self.group_of(&path, table, known.rule_groups),
-            hosts: self.selectors(&path, table, known.hosts),
-            postures: self.postures_of(&path, table, known.postures),
+            group,
+            hosts,
+            postures,
             silence: (!enabled?).then_some(Silence::Paused),
             part: self.part(),
             line,
@@ -306,10 +311,10 @@ impl<'t> Reader<'t> {
     ) -> Option<(Option<AtMost>, Over)> {
         let key = |k: &str| format!("{path}.{k}");
         let at_most = match table.get("at_most") {
-            Some(value) => Some(self.at_most(&key("at_most"), value, action)?),
-            None => None,
+            Some(value) => self.at_most(&key("at_most"), value, action).map(Some),
+            None => Some(None),
         };
-        let Some(value) = table.get("over") else { return Some((at_most, Over::default())) };
+        let Some(value) = table.get("over") else { return Some((at_most?, Over::default())) };
         let written = self.string(&key("over"), value)?;
         let over = match written.text.as_str() {
             "deny" => Over::Deny,
@@ -320,7 +325,7 @@ impl<'t> Reader<'t> {
                 return None;
             }
         };
-        if at_most.is_none() {
+        if at_most == Some(None) {
             self.fault(
                 key("over"),
                 value.span(),
@@ -329,7 +334,7 @@ impl<'t> Reader<'t> {
             );
             return None;
         }
-        Some((at_most, over))
+        Some((at_most?, over))
     }
 
     fn at_most(&mut self, key: &str, value: &Value<'_>, action: Option<Action>) -> Option<AtMost> {
@@ -361,16 +366,19 @@ impl<'t> Reader<'t> {
             DeValue::Datetime(at) => at.to_string(),
             _ => self.string(key, value)?.text,
         };
-        let read = text.parse().ok();
-        if read.is_none() {
-            self.fault(
-                key,
-                value.span(),
-                format!("`{text}` is no moment: a date, a time and the offset from UTC"),
-                "Write it like `2026-12-24T18:00:00+01:00`, or with Z for UTC.",
-            );
+        match text.parse() {
+            Ok(moment) => Some(moment),
+            Err(why) => {
+                let mend = match why {
+                    NoMoment::Form => {
+                        "Write it like `2026-12-24T18:00:00+01:00`, or with Z for UTC."
+                    }
+                    NoMoment::Late => "Leave it out: the rule holds until somebody takes it out.",
+                };
+                self.fault(key, value.span(), format!("`{text}` is no moment: it is {why}"), mend);
+                None
+            }
         }
-        read
     }
 
     fn family(&mut self, key: &str, value: &Value<'_>) -> Option<Family> {

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
-use super::{Cell, Circumstances, Observed, Outcome, Subject, Vantage, why};
+use super::{Cell, Circumstances, Observed, Outcome, Subject, Vantage, Why, why};
 use crate::brief::{Brief, RuleIndex};
 use crate::decide::{Mismatch, Question, Speaker, decide, mismatch};
 use crate::listener::{Listener, taker};
@@ -15,6 +15,7 @@ use crate::orders::{Action, Rule};
 use crate::packet::{
     Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, ProgramIndex, TcpFlags,
 };
+use crate::review::Code;
 
 /// What is to be checked: every listener; every port that a rule names, and of
 /// a range that nothing listens in the first one; echo requests where a rule
@@ -133,18 +134,42 @@ pub fn expected(
     vantage: &Vantage,
     place: (IpAddr, InterfaceIndex),
 ) -> (Outcome, String) {
-    let (outcome, by, _) = meant(brief, listeners, subject, vantage, place);
-    (outcome, by)
+    let meant = meant(brief, listeners, subject, vantage, place);
+    (meant.outcome, meant.by)
 }
 
-/// As [`expected`], and whether the orders let an outside source in.
-fn meant(
-    brief: &Brief,
+/// What the orders mean a port to do.
+struct Meant<'b> {
+    outcome: Outcome,
+    /// Who says so, in words.
+    by: String,
+    /// Whether an outside source is let in.
+    let_in: bool,
+    /// The rule that says so.
+    rule: Option<&'b Rule>,
+}
+
+impl Meant<'_> {
+    fn plainly(outcome: Outcome, by: impl Into<String>) -> Self {
+        Self { outcome, by: by.into(), let_in: false, rule: None }
+    }
+}
+
+/// The reason for which a rule accepts that what it lets in to does not answer.
+fn accepted(rule: &Rule, cell: &Cell, why: &Why) -> Option<String> {
+    let nobody = matches!(why, Why::NothingListens { .. });
+    let holds = |code| code == Code::NotReached || code == Code::NobodyListens && nobody;
+    let found = rule.accepted.iter().find(|accepted| holds(accepted.code));
+    found.filter(|_| cell.expected == Outcome::Answers).map(|accepted| accepted.why.clone())
+}
+
+fn meant<'b>(
+    brief: &'b Brief,
     listeners: Option<&[Listener]>,
     subject: Subject,
     vantage: &Vantage,
     (target, interface): (IpAddr, InterfaceIndex),
-) -> (Outcome, String, bool) {
+) -> Meant<'b> {
     let elsewhere = listeners.is_none();
     let listeners = listeners.unwrap_or_default();
     let bound = |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
@@ -159,13 +184,17 @@ fn meant(
             };
             let rule = brief.indexed().find(|(_, rule)| names(rule)).map(|(index, _)| index);
             let bound = listeners.iter().any(|l| bound(&l));
-            let (outcome, by) = match rule {
-                Some(index) => (Outcome::Answers, speaker_words(brief, Speaker::Rule(index))),
-                None if subject == Subject::Echo => (Outcome::Answers, "the kernel itself".into()),
-                None if bound => (Outcome::Answers, "its own listener".into()),
-                None => (Outcome::Refuses, "nobody".into()),
+            return match rule {
+                Some(index) => Meant {
+                    rule: brief.rule(index),
+                    ..Meant::plainly(Outcome::Answers, speaker_words(brief, Speaker::Rule(index)))
+                },
+                None if subject == Subject::Echo => {
+                    Meant::plainly(Outcome::Answers, "the kernel itself")
+                }
+                None if bound => Meant::plainly(Outcome::Answers, "its own listener"),
+                None => Meant::plainly(Outcome::Refuses, "nobody"),
             };
-            return (outcome, by, false);
         }
         Some(source) => source,
     };
@@ -174,7 +203,8 @@ fn meant(
     let decision = decide(brief, &packet);
     let by = speaker_words(brief, decision.speaker);
     if elsewhere && let Some(rule) = depends_on_the_place(brief, &packet, decision.speaker) {
-        return (Outcome::Unknown, format!("{rule} looks at interfaces or programs there"), false);
+        let by = format!("{rule} looks at interfaces or programs there");
+        return Meant::plainly(Outcome::Unknown, by);
     }
     let named = |index: RuleIndex| {
         let family = Family::of(source);
@@ -187,7 +217,11 @@ fn meant(
         (Action::Allow, _) if elsewhere => Outcome::Unknown,
         (Action::Allow, _) => let_in(listeners, subject, target, brief.interface_name(interface)),
     };
-    (outcome, by, decision.verdict == Action::Allow)
+    let rule = match decision.speaker {
+        Speaker::Rule(index) => brief.rule(index),
+        _ => None,
+    };
+    Meant { outcome, by, let_in: decision.verdict == Action::Allow, rule }
 }
 
 /// The first rule before the one that spoke which would speak on another
@@ -255,12 +289,14 @@ pub fn cell(
     around: &Circumstances<'_>,
 ) -> Cell {
     let place = (target, interface);
-    let (expected, expected_by, let_in) =
+    let Meant { outcome: expected, by: expected_by, let_in, rule } =
         meant(around.brief, around.listeners, subject, vantage, place);
-    let mut cell = Cell { expected, expected_by, observed, why: None, next: None };
+    let mut cell = Cell { expected, expected_by, observed, why: None, next: None, accepted: None };
     if cell.differs() {
         let why = why::why(&cell, (subject, vantage), place, around);
-        cell.next = Some(why.next(subject));
+        cell.accepted = rule.and_then(|rule| accepted(rule, &cell, &why));
+        let name = rule.map(|rule| rule.name.as_str());
+        cell.next = cell.accepted.is_none().then(|| why.next(subject, name));
         cell.why = Some(why);
     } else if let_in && cell.observed.outcome == Outcome::Refuses {
         // Nothing differs; still, whoever looks at this port may have meant more.
@@ -387,6 +423,31 @@ source = "198.51.100.0/24"
         let mut device = listener(7410, "0.0.0.0");
         device.device = Some("lan9".into());
         assert_eq!(refused(&[device]), "listens on the interface lan9 only");
+    }
+
+    #[test]
+    fn what_a_rule_accepts_is_no_difference() {
+        let accepting = |code: &str| {
+            let accepted = format!("accepted = [\"{code}: spare ports\"]\nsource =");
+            Brief::of(&read(&ORDERS.replace("source =", &accepted)).unwrap())
+        };
+        let seen_by = |brief: &Brief, source: &str, listeners: &[Listener], outcome| {
+            let around = Circumstances::plain(brief, Some(listeners));
+            let vantage = Vantage::of(source.parse().unwrap());
+            let place = (OWN.parse().unwrap(), InterfaceIndex(2));
+            cell((DOME, &vantage), place, seen(outcome), &around)
+        };
+        let (friend, stranger) = ("198.51.100.23", "192.0.2.66");
+        let inside = [listener(7410, "127.0.0.1")];
+        let all = accepting("not-reached");
+        let refused = seen_by(&all, friend, &inside, Outcome::Refuses);
+        assert!(!refused.differs() && refused.next.is_none(), "{refused:?}");
+        assert_eq!(refused.accepted.as_deref(), Some("spare ports"));
+        // Only that it does not answer is accepted, not that strangers are.
+        assert!(seen_by(&all, stranger, &inside, Outcome::Answers).differs());
+        let nobody = accepting("nobody-listens");
+        assert!(!seen_by(&nobody, friend, &[], Outcome::Refuses).differs());
+        assert!(seen_by(&nobody, friend, &inside, Outcome::Refuses).differs());
     }
 
     #[test]

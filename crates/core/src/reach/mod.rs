@@ -231,13 +231,18 @@ pub struct Cell {
     /// What to do about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub next: Option<String>,
+    /// The reason for which the orders accept that it does not answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub accepted: Option<String>,
 }
 
 impl Cell {
-    /// Whether what was seen is not what was meant. An unknown differs from nothing.
+    /// Whether what was seen is not what was meant, nor accepted. An unknown differs
+    /// from nothing.
     pub fn differs(&self) -> bool {
         let known = |outcome: Outcome| outcome != Outcome::Unknown;
-        self.observed.outcome != self.expected
+        self.accepted.is_none()
+            && self.observed.outcome != self.expected
             && known(self.observed.outcome)
             && known(self.expected)
     }

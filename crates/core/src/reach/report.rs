@@ -33,6 +33,9 @@ pub struct Report {
     pub rules: Vec<Shown>,
     /// Cells that are not as they should be.
     pub differences: usize,
+    /// Cells that are not as they should be, and accepted by the rule that says so.
+    #[serde(default)]
+    pub accepted: usize,
     /// Cells that nobody could find out.
     pub unknown: usize,
     /// What is said once.
@@ -109,10 +112,21 @@ impl Row {
         words
     }
 
+    /// Whether it can be a row of a table with so many vantages: its last port is
+    /// not before its first, and it has a cell for each.
+    fn is_whole(&self, vantages: usize) -> bool {
+        let ordered = match (self.subject, self.last) {
+            (Subject::Port(_, first), Some(last)) => first <= last,
+            (Subject::Echo, last) => last.is_none(),
+            (Subject::Port(..), None) => true,
+        };
+        ordered && self.cells.len() == vantages
+    }
+
     /// How many ports it stands for.
     pub fn ports(&self) -> usize {
         match (self.subject, self.last) {
-            (Subject::Port(_, first), Some(last)) => usize::from(last - first) + 1,
+            (Subject::Port(_, first), Some(last)) => usize::from(last.saturating_sub(first)) + 1,
             _ => 1,
         }
     }
@@ -141,7 +155,8 @@ impl Row {
         let follows = self.last.unwrap_or(first).checked_add(1) == Some(after);
         let same = |(a, b): (&Option<Cell>, &Option<Cell>)| match (a, b) {
             (Some(a), Some(b)) => {
-                (a.expected, &a.expected_by, &a.why) == (b.expected, &b.expected_by, &b.why)
+                (a.expected, &a.expected_by, &a.why, &a.accepted)
+                    == (b.expected, &b.expected_by, &b.why, &b.accepted)
                     && (a.observed.outcome, a.observed.how, a.observed.target)
                         == (b.observed.outcome, b.observed.how, b.observed.target)
             }
@@ -170,6 +185,7 @@ impl Report {
             rows,
             rules: Vec::new(),
             differences: 0,
+            accepted: 0,
             unknown: 0,
             notes: Vec::new(),
             complete: true,
@@ -204,11 +220,29 @@ impl Report {
         self.rows = gathered;
     }
 
+    /// The first row that no check makes: not whole, or about a port that another
+    /// row is about. Only for reports that somebody else has written.
+    pub fn impossible_row(&self) -> Option<&Row> {
+        if let Some(row) = self.rows.iter().find(|row| !row.is_whole(self.vantages.len())) {
+            return Some(row);
+        }
+        let last = |row: &Row| match (row.subject, row.last) {
+            (Subject::Port(transport, _), Some(last)) => Subject::Port(transport, last),
+            (subject, _) => subject,
+        };
+        let mut rows: Vec<&Row> = self.rows.iter().collect();
+        rows.sort_by_key(|row| (row.at, row.subject));
+        let twice = |pair: &&[&Row]| pair[0].at == pair[1].at && pair[1].subject <= last(pair[0]);
+        rows.windows(2).find(twice).map(|pair| pair[1])
+    }
+
     /// Counts what differs and what is unknown anew.
     pub fn count(&mut self) {
         let cells =
             || self.rows.iter().flat_map(|row| row.cells.iter().flatten().map(move |c| (row, c)));
         self.differences = cells().filter(|(_, c)| c.differs()).map(|(row, _)| row.ports()).sum();
+        self.accepted =
+            cells().filter(|(_, c)| c.accepted.is_some()).map(|(row, _)| row.ports()).sum();
         let unknown = |c: &Cell| c.observed.outcome == Outcome::Unknown;
         self.unknown = cells().filter(|(_, c)| unknown(c)).map(|(row, _)| row.ports()).sum();
     }

@@ -126,15 +126,19 @@ impl fmt::Display for Why {
 }
 
 impl Why {
-    /// What to do next.
-    pub fn next(&self, subject: Subject) -> String {
+    /// What to do next. `rule`: the name of the one that says what was meant.
+    pub fn next(&self, subject: Subject, rule: Option<&str>) -> String {
         match self {
-            Self::NothingListens { instead: None } => {
-                "start the program, or pause the rule until it runs".into()
-            }
-            Self::NothingListens { instead: Some(_) } => {
-                "change the program's port, or the rule's: tipstaff rule set NAME traffic=…".into()
-            }
+            Self::NothingListens { instead: None } => match rule {
+                Some(rule) => format!("start the program, or tipstaff rule pause {rule}"),
+                None => "start the program".into(),
+            },
+            Self::NothingListens { instead: Some(_) } => match rule {
+                Some(rule) => format!(
+                    "change the program's port, or the rule's: tipstaff rule set {rule} traffic=…"
+                ),
+                None => "change the program's port".into(),
+            },
             Self::LoopbackOnly => {
                 format!("let the program listen on an address that others reach, on {subject}")
             }
@@ -147,7 +151,10 @@ impl Why {
             Self::DeniedByGate { .. } | Self::RefusedByGate { .. } => {
                 "tipstaff ask, with this port and source, shows the rules one by one".into()
             }
-            Self::BeyondRate { .. } => "tipstaff tally RULE --sources says when it has room".into(),
+            Self::BeyondRate { .. } => {
+                let rule = rule.unwrap_or("RULE");
+                format!("tipstaff tally {rule} --sources says when it has room")
+            }
             Self::OtherOrders { .. } => {
                 "tipstaff compare in-force shows what differs, tipstaff post puts these in force"
                     .into()

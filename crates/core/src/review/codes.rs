@@ -42,6 +42,8 @@ pub enum Code {
     OneFamily,
     /// Allows what nobody listens to.
     NobodyListens,
+    /// Only a reach check finds it: what it lets in to does not answer.
+    NotReached,
     /// A port one slip away from one that somebody listens on.
     MistypedPort,
     /// Somebody listens, and nobody may come.
@@ -62,7 +64,7 @@ pub enum Code {
 
 impl Code {
     /// All.
-    pub const ALL: [Self; 20] = [
+    pub const ALL: [Self; 21] = [
         Self::NeverSpeaks,
         Self::NotHere,
         Self::Duplicate,
@@ -75,6 +77,7 @@ impl Code {
         Self::AllPorts,
         Self::OneFamily,
         Self::NobodyListens,
+        Self::NotReached,
         Self::MistypedPort,
         Self::NobodyMayCome,
         Self::FoundationOff,
@@ -100,6 +103,7 @@ impl Code {
             Self::AllPorts => "all-ports",
             Self::OneFamily => "one-family",
             Self::NobodyListens => "nobody-listens",
+            Self::NotReached => "not-reached",
             Self::MistypedPort => "mistyped-port",
             Self::NobodyMayCome => "nobody-may-come",
             Self::FoundationOff => "foundation-off",
@@ -128,6 +132,7 @@ impl Code {
             | Self::Expired
             | Self::OneFamily
             | Self::NobodyListens
+            | Self::NotReached
             | Self::NobodyMayCome
             | Self::PartlyContradicted
             | Self::OutboundHalf
@@ -151,6 +156,7 @@ impl Code {
             Self::AllPorts => "Whatever is started there later is open to all of them.",
             Self::OneFamily => "The same people come by the other family, too, or cannot.",
             Self::NobodyListens => "It is open for whatever takes that port one day.",
+            Self::NotReached => "Who was let in meets nobody there.",
             Self::MistypedPort => "What was meant stays shut, and another port open.",
             Self::NobodyMayCome => "Either the program or a rule is missing its other half.",
             Self::FoundationOff => "Without it this host may lose its address.",

@@ -435,9 +435,18 @@ impl Review {
                 let program =
                     listener.owner.programs.first().map_or("somebody", |p| p.name.as_str());
                 let what = format!("{program} listens on {key}, and no rule lets anybody in");
-                let mend = format!(
-                    "Let it listen on loopback only, or: tipstaff rule add allow {key} --source …"
-                );
+                // Drafted orders have a paused rule for each listener.
+                let paused = brief.rules().find(|rule| {
+                    rule.silence == Some(Silence::Paused)
+                        && rule.action == Action::Allow
+                        && rule.direction == Direction::Inbound
+                        && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
+                });
+                let open = match paused {
+                    Some(rule) => format!("tipstaff rule resume {}", rule.name),
+                    None => format!("tipstaff rule add allow {key} --source …"),
+                };
+                let mend = format!("Let it listen on loopback only, or: {open}");
                 self.findings.push(Finding::about_all(Code::NobodyMayCome, what, &mend));
             }
         }

@@ -40,8 +40,13 @@ pub fn keep(path: &Path, report: &Report) -> io::Result<()> {
 pub fn read(path: &Path) -> Result<Report, Failure> {
     let unreadable = |source| Failure::Unreadable { path: path.to_owned(), source };
     let text = files::text(path, MOST).map_err(unreadable)?;
-    serde_json::from_str(&text).map_err(|e| Failure::Argument {
-        message: format!("{} is no report of a reach check: {e}", path.display()),
+    let wrong = |why: String| Failure::Argument {
+        message: format!("{} is no report of a reach check: {why}", path.display()),
         mend: "Write one with: tipstaff reach --json > FILE".into(),
-    })
+    };
+    let report: Report = serde_json::from_str(&text).map_err(|e| wrong(e.to_string()))?;
+    match report.impossible_row() {
+        Some(row) => Err(wrong(format!("its row {} cannot be", row.words()))),
+        None => Ok(report),
+    }
 }

@@ -117,18 +117,23 @@ fn told(
         terminal.document(&page::markdown(report));
     } else if options.why.is_some() {
         text::why(report, listeners, terminal);
-    } else {
-        text::show(report, terminal);
-        if let (Some(found), Some(before)) = (&found, before) {
-            text::changed(found, before, terminal);
+    } else if let (Some(found), Some(before)) = (&found, before) {
+        if !options.quiet || !found.is_empty() || !report.complete {
+            text::changed(found, before, report.complete, terminal);
         }
+    } else if !options.quiet || !report.is_fine() {
+        text::show(report, terminal);
     }
     // What was found is told, whatever becomes of the file.
     if let Some(path) = &options.html {
         let written = files::replace(path, page::html(report).as_bytes(), Access::Usual);
         written.map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
     }
-    let fine = report.is_fine() && found.is_none_or(|found| found.is_empty());
+    // Who asks what has changed has heard of the rest.
+    let fine = match found {
+        Some(found) => found.is_empty() && report.complete,
+        None => report.is_fine(),
+    };
     Ok(if fine { Ending::Fine } else { Ending::Differs })
 }
 

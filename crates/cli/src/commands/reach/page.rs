@@ -6,7 +6,7 @@ use std::fmt::Write;
 use tipstaff_core::reach::{Cell, Outcome, Report, Row, Vantage};
 use tipstaff_core::visible::visible;
 
-use super::text::{differences, evidence, heading, remarks, sentence, unknown, who};
+use super::text::{accepted, differences, evidence, heading, remarks, sentence, unknown, who};
 use crate::terminal::{counted, moment};
 
 const STYLE: &str = include_str!("page.css");
@@ -24,7 +24,8 @@ pub fn markdown(report: &Report) -> String {
         let _ =
             writeln!(text, "| {} | {} | {} |", row.words(), plain(&who(row)), cells.join(" | "));
     }
-    let mut aside: Vec<String> = report.notes.iter().chain(&unknown(report)).cloned().collect();
+    let mut aside: Vec<String> = report.notes.clone();
+    aside.extend(accepted(report).into_iter().chain(unknown(report)));
     aside.extend(remarks(report).iter().map(|(row, remark)| format!("{}: {remark}", row.words())));
     if !aside.is_empty() {
         text.push('\n');
@@ -85,7 +86,8 @@ fn word(cell: Option<&Cell>) -> String {
         None => "not looked".into(),
         Some(cell) => {
             let mark = if cell.differs() { "≠ " } else { "" };
-            format!("{mark}{} ({})", cell.observed.outcome, cell.observed.how)
+            let accepted = if cell.accepted.is_some() { ", accepted" } else { "" };
+            format!("{mark}{} ({}){accepted}", cell.observed.outcome, cell.observed.how)
         }
     }
 }
@@ -168,7 +170,8 @@ pub fn html(report: &Report) -> String {
         }
         page.push_str("</dl>\n</section>\n");
     }
-    let notes: Vec<String> = report.notes.iter().chain(&unknown(report)).cloned().collect();
+    let mut notes: Vec<String> = report.notes.clone();
+    notes.extend(accepted(report).into_iter().chain(unknown(report)));
     if !notes.is_empty() {
         page.push_str("<section>\n<h2>Notes</h2>\n<ul>\n");
         for note in &notes {
@@ -264,13 +267,14 @@ mod tests {
 
     fn report() -> Report {
         let cell = |outcome, why: Option<Why>| {
-            let next = why.as_ref().map(|w| w.next(Subject::Echo));
+            let next = why.as_ref().map(|w| w.next(Subject::Echo, None));
             Some(Cell {
                 expected: Outcome::Answers,
                 expected_by: "rule 1 (<plates|>)".into(),
                 observed: Observed { outcome, how: How::Wire, ..Observed::unknown("in 0.1 ms") },
                 why,
                 next,
+                accepted: None,
             })
         };
         Report {
@@ -293,6 +297,7 @@ mod tests {
             }],
             rules: vec![],
             differences: 1,
+            accepted: 0,
             unknown: 0,
             notes: vec!["a & b".into()],
             complete: true,

@@ -34,7 +34,13 @@ pub fn show(report: &Report, terminal: &Terminal) {
     if !report.complete {
         terminal.line("The check is not whole: what was not looked at is unknown.");
     }
+    for note in accepted(report) {
+        terminal.note(&note);
+    }
     match (report.differences, report.unknown) {
+        (0, 0) if report.accepted > 0 => {
+            terminal.heading("every other port does what the orders mean it to do");
+        }
         (0, 0) => terminal.heading("every port does what the orders mean it to do"),
         (0, _) => terminal.heading("nothing that could be seen differs from the orders"),
         (differences, _) => {
@@ -61,9 +67,10 @@ fn table(report: &Report, terminal: &Terminal) {
             Some(cell) => {
                 let mark = if cell.observed.remark.is_some() { " *" } else { "" };
                 let word = format!("{} ({}){mark}", cell.observed.outcome, cell.observed.how);
-                match cell.differs() {
-                    true => loud(format!("≠ {word}")),
-                    false => outcome(cell.observed.outcome, word),
+                match (cell.differs(), &cell.accepted) {
+                    (true, _) => loud(format!("≠ {word}")),
+                    (false, Some(_)) => faint(format!("{word}, accepted")),
+                    (false, None) => outcome(cell.observed.outcome, word),
                 }
             }
         });
@@ -107,6 +114,25 @@ pub fn remarks(report: &Report) -> Vec<(&Row, &str)> {
         Some((row, remark?))
     })
     .collect()
+}
+
+/// What is not as it should be and accepted, by the rules and their reasons.
+pub fn accepted(report: &Report) -> Vec<String> {
+    let mut reasons: Vec<((&str, &str), usize)> = Vec::new();
+    for row in &report.rows {
+        for cell in row.cells.iter().flatten() {
+            let Some(why) = cell.accepted.as_deref() else { continue };
+            let key = (cell.expected_by.as_str(), why);
+            match reasons.iter_mut().find(|(known, _)| *known == key) {
+                Some((_, times)) => *times += row.ports(),
+                None => reasons.push((key, row.ports())),
+            }
+        }
+    }
+    let words = |((by, why), times): ((&str, &str), usize)| {
+        format!("{} accepted by {by}: {why}", counted(times, "difference is", "differences are"))
+    };
+    reasons.into_iter().map(words).collect()
 }
 
 /// What is unknown, and why, each reason once.
@@ -259,6 +285,9 @@ pub fn evidence(cell: &Cell, vantage: &Vantage) -> Vec<(&'static str, String)> {
             }
         }
     }
+    if let Some(reason) = &cell.accepted {
+        lines.push(("so", format!("accepted by the orders: {reason}")));
+    }
     if let Some(next) = &cell.next {
         lines.push(("next", next.clone()));
     }
@@ -291,7 +320,15 @@ fn bound(row: &Row, listeners: &[Listener]) -> Vec<String> {
 }
 
 /// What has changed since another check.
-pub fn changed(changes: &Changes, before: &Report, terminal: &Terminal) {
+pub fn changed(changes: &Changes, before: &Report, complete: bool, terminal: &Terminal) {
+    if !complete {
+        terminal.line("The check is not whole: what was not looked at is unknown.");
+    }
+    if changes.is_empty() && changes.not_compared.is_empty() {
+        let since = moment(before.at);
+        terminal.line(format!("nothing has opened or closed since the check of {since}"));
+        return;
+    }
     terminal.heading(&format!("since the check of {}", moment(before.at)));
     let line = |change: &Change| {
         let words = |outcome: Option<Outcome>| {
