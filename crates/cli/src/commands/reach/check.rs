@@ -340,6 +340,13 @@ impl<'c> Check<'c> {
                             evidence: Some("the datagram did not come past the gate".into()),
                             ..seen
                         },
+                        // Where nothing of this host's own may leave, its silence alone would
+                        // prove nothing; what is known of the queue does.
+                        (_, Reply::Unproven)
+                            if self.full(*subject, *target, approach).is_some() =>
+                        {
+                            self.by_gate(*subject, *target, approach, gate.as_ref())
+                        }
                         _ => seen,
                     }
                 }
@@ -400,6 +407,15 @@ impl<'c> Check<'c> {
         Observed { outcome, how: How::Gate, target: Some(target), ..Observed::unknown(evidence) }
     }
 
+    /// How many connections wait, and the room for them, where the socket that takes
+    /// a knock has none left.
+    fn full(&self, subject: Subject, target: IpAddr, approach: &Approach) -> Option<(u32, u32)> {
+        let Subject::Port(transport, port) = subject else { return None };
+        let arrives = Some(approach.interface.name.as_str());
+        let taker = taker(&self.snapshot.listeners, (transport, port), target, arrives)?;
+        taker.queue.filter(|(waiting, room)| waiting > room)
+    }
+
     fn by_gate(
         &self,
         subject: Subject,
@@ -408,21 +424,12 @@ impl<'c> Check<'c> {
         gate: Option<&Said>,
     ) -> Observed {
         let name = approach.interface.name.as_str();
-        let taken = |let_in_by: String| {
-            let listeners = &self.snapshot.listeners;
-            let taker = match subject {
-                Subject::Port(transport, port) => {
-                    taker(listeners, (transport, port), target, Some(name))
-                }
-                Subject::Echo => None,
-            };
-            match taker.and_then(|listener| listener.queue) {
-                Some((waiting, room)) if waiting > room => {
-                    let words = format!("{let_in_by}; {waiting} of {room} wait to be accepted");
-                    (Outcome::Silent, words)
-                }
-                _ => (let_in(listeners, subject, target, Some(name)), let_in_by),
+        let taken = |let_in_by: String| match self.full(subject, target, approach) {
+            Some((waiting, room)) => {
+                let words = format!("{let_in_by}; {waiting} of {room} wait to be accepted");
+                (Outcome::Silent, words)
             }
+            None => (let_in(&self.snapshot.listeners, subject, target, Some(name)), let_in_by),
         };
         let (outcome, evidence) = match gate {
             Some(said) => match said.decision.verdict {
