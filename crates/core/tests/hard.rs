@@ -6,6 +6,8 @@
 use std::fmt::Write;
 use std::sync::Arc;
 
+use tipstaff_core::brief::Brief;
+use tipstaff_core::compare::Comparison;
 use tipstaff_core::orders::{Attachments, Faults, Orders, Sheets, read, read_all};
 
 const HEAD: &str =
@@ -116,4 +118,39 @@ fn thousands_of_faults_are_all_told() {
     let first = 6 + MANY;
     assert!(faults.iter().enumerate().all(|(n, f)| f.place.line == first + 5 * (n + 1)));
     assert_eq!(faults[77].mend, "Did you mean `telescope-77`?");
+}
+
+/// Overlapping rules, and the same with each range in two pieces.
+fn overlapping(number: usize, split: bool) -> String {
+    let rules = (0..number).map(|n| {
+        let (first, last) = (1 + n, 30_000 + n);
+        let middle = first + 10_000;
+        let traffic = match split {
+            false => format!("\"tcp/{first}-{last}\""),
+            true => format!("[\"tcp/{first}-{middle}\", \"tcp/{}-{last}\"]", middle + 1),
+        };
+        let action = if n % 2 == usize::from(split) { "allow" } else { "deny" };
+        let source = format!("198.{}.{}.0/24", n / 250, n % 250);
+        format!(
+            "[[rules]]\nname = \"r{n}\"\naction = \"{action}\"\ntraffic = {traffic}\n\
+             source = [\"{source}\", \"203.0.113.0/24\"]\n"
+        )
+    });
+    format!("{HEAD}{}", rules.collect::<String>())
+}
+
+#[test]
+fn what_a_change_means_has_an_end() {
+    let brief = |text: &str| Brief::of(&read(text).unwrap());
+    let few = |number| {
+        let (before, after) = (overlapping(number, false), overlapping(number, true));
+        Comparison::of(&brief(&before), &brief(&after))
+    };
+    assert!(!few(20).cut_off && !few(20).changes.is_empty());
+    let begin = std::time::Instant::now();
+    let many = few(1_600);
+    eprintln!("1,600 with 1,600: {:?}, {} pieces", begin.elapsed(), many.changes.len());
+    assert!(many.cut_off, "told as at least");
+    let lines = many.lines();
+    assert!(lines.len() <= many.changes.len());
 }

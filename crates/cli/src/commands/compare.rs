@@ -109,8 +109,7 @@ pub fn show(comparison: &Comparison, indent: &str, terminal: &Terminal) {
     }
     if comparison.cut_off {
         terminal.line(format!(
-            "{indent}… and more: beyond {} pieces nothing was looked for",
-            tipstaff_core::compare::MOST_PIECES
+            "{indent}at least: the lists are too tangled to look at every piece of traffic"
         ));
     }
 }

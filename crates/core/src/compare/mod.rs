@@ -98,7 +98,8 @@ pub struct Change {
 pub struct Comparison {
     /// The pieces, what is let in first.
     pub changes: Vec<Change>,
-    /// Whether there were too many pieces to name them all.
+    /// Whether there was too much to look at to name them all: there are at least
+    /// these.
     pub cut_off: bool,
     /// Address assignment (DHCP, DHCPv6) is a foundation now (`true`), or is
     /// left to the rules now; `None`: as before.
@@ -107,6 +108,10 @@ pub struct Comparison {
 
 /// Pieces beyond this number are not looked for.
 pub const MOST_PIECES: usize = 20_000;
+
+/// So many words of rules are looked at, which takes less than two seconds; what a
+/// change means is never worth waiting for longer.
+const MOST_WORK: usize = 120_000_000;
 
 impl Said {
     fn of(brief: &Brief, index: Option<RuleIndex>, direction: Direction) -> Self {

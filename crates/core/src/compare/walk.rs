@@ -6,8 +6,8 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::lanes::whole;
 use super::{
-    AXES, Change, Comparison, DESTINATION, INTERFACE, Kind, MOST_PIECES, PROGRAM, SOURCE, Said,
-    TRAFFIC, Values, programs_of_both,
+    AXES, Change, Comparison, DESTINATION, INTERFACE, Kind, MOST_PIECES, MOST_WORK, PROGRAM,
+    SOURCE, Said, TRAFFIC, Values, programs_of_both,
 };
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::{AddressSet, Family};
@@ -74,6 +74,8 @@ struct Walk<'b> {
     /// All values of each axis.
     whole: [Spans<u128>; AXES],
     pieces: Vec<Piece>,
+    /// What may still be looked at, in rules: [`MOST_WORK`].
+    work: usize,
     cut_off: bool,
 }
 
@@ -99,6 +101,8 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
         .collect();
     for direction in Direction::ALL {
         let mut of_family: [Vec<Piece>; 2] = Default::default();
+        // Each direction and family has its share: none is left out because of another.
+        let work = MOST_WORK / (2 * Direction::ALL.len());
         for (nth, family) in Family::BOTH.into_iter().enumerate() {
             let mut side = |brief| Side::of(brief, direction, family, &programs, &mut meanings);
             let (before, after) = (side(before), side(after));
@@ -109,6 +113,7 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
                 before,
                 after,
                 pieces: Vec::new(),
+                work,
                 cut_off: false,
             };
             let all = |side: &Side<'_>| (0..side.steps.len()).collect::<Vec<_>>();
@@ -221,7 +226,8 @@ impl Walk<'_> {
             }
             return;
         }
-        for (values, before, after) in self.classes(axis, &before, &after) {
+        let classes = self.classes(axis, &before, &after);
+        for (values, before, after) in classes {
             piece[axis] = values;
             self.narrow(axis + 1, before, after, piece);
         }
@@ -230,7 +236,7 @@ impl Walk<'_> {
 
     /// The values of an axis, taken together where the same rules mean them.
     fn classes(
-        &self,
+        &mut self,
         axis: usize,
         before: &[usize],
         after: &[usize],
@@ -260,6 +266,13 @@ impl Walk<'_> {
         }
         let mut groups: HashMap<Vec<u64>, Vec<(u128, u128)>> = HashMap::new();
         let mut from = 0u128;
+        // A row is copied and compared for each boundary, and its rules are kept.
+        let costs = (toggles.len() + 1) * (row.len() + 1 + all.len() / 8) + all.len();
+        self.work = self.work.saturating_sub(costs);
+        if self.work == 0 {
+            self.cut_off = true;
+            return Vec::new();
+        }
         for (at, toggled) in toggles {
             if at > from {
                 groups.entry(row.clone()).or_default().push((from, at - 1));

@@ -1,5 +1,7 @@
 //! Pieces of traffic in words.
 
+use std::collections::HashMap;
+use std::hash::Hash;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use serde::ser::{Serialize, SerializeStruct, Serializer};
@@ -90,14 +92,11 @@ impl Change {
         in_words(&[self])
     }
 
-    /// Whether two pieces differ in nothing but the family and its addresses.
-    fn is_twin_of(&self, other: &Self) -> bool {
-        let rest = |c: &Self| {
-            let axes = [TRAFFIC, INTERFACE, PROGRAM].map(|axis| c.axes[axis].clone());
-            let whole = [SOURCE, DESTINATION].map(|axis| c.axes[axis].is_none());
-            (c.kind, c.direction, c.before.clone(), c.after.clone(), axes, whole)
-        };
-        self.family != other.family && rest(self) == rest(other)
+    /// Equal for two pieces that differ in nothing but the family and its addresses.
+    fn beside_family(&self) -> impl Eq + Hash + '_ {
+        let axes = [TRAFFIC, INTERFACE, PROGRAM].map(|axis| &self.axes[axis]);
+        let whole = [SOURCE, DESTINATION].map(|axis| self.axes[axis].is_none());
+        (self.kind, self.direction, &self.before, &self.after, axes, whole)
     }
 }
 
@@ -119,22 +118,27 @@ pub struct Line {
 impl Comparison {
     /// All changes, those of both families that are alike in one line.
     pub fn lines(&self) -> Vec<Line> {
-        let mut left: Vec<&Change> = self.changes.iter().collect();
-        let mut lines = Vec::new();
-        while !left.is_empty() {
-            let first = left.remove(0);
-            let twin = left.iter().position(|other| first.is_twin_of(other));
-            let alike: Vec<&Change> =
-                std::iter::once(first).chain(twin.map(|at| left.remove(at))).collect();
-            lines.push(Line {
-                kind: first.kind,
-                direction: first.direction,
-                text: in_words(&alike),
-                by: first.after.by(),
-                before: first.before.by(),
-            });
+        // Each with its twin, where the first of the two stands.
+        let mut waiting: HashMap<_, Vec<usize>> = HashMap::new();
+        let mut pairs: Vec<Vec<&Change>> = Vec::new();
+        for change in &self.changes {
+            let alike = waiting.entry(change.beside_family()).or_default();
+            match alike.iter().position(|at| pairs[*at][0].family != change.family) {
+                Some(nth) => pairs[alike.remove(nth)].push(change),
+                None => {
+                    alike.push(pairs.len());
+                    pairs.push(vec![change]);
+                }
+            }
         }
-        lines
+        let line = |alike: &Vec<&Change>| Line {
+            kind: alike[0].kind,
+            direction: alike[0].direction,
+            text: in_words(alike),
+            by: alike[0].after.by(),
+            before: alike[0].before.by(),
+        };
+        pairs.iter().map(line).collect()
     }
 }
 

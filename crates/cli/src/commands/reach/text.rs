@@ -44,7 +44,14 @@ pub fn show(report: &Report, terminal: &Terminal) {
         (0, 0) => terminal.heading("every port does what the orders mean it to do"),
         (0, _) => terminal.heading("nothing that could be seen differs from the orders"),
         (differences, _) => {
-            terminal.heading(&counted(differences, "difference", "differences"));
+            // What several vantages see alike is told once.
+            let cases = self::differences(report).len();
+            let cases = match cases == differences {
+                true => String::new(),
+                false => format!(", {}", counted(cases, "case", "cases")),
+            };
+            let differ = counted(differences, "difference", "differences");
+            terminal.heading(&format!("{differ}{cases}"));
             told(report, terminal);
         }
     }
