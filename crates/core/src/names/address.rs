@@ -70,6 +70,19 @@ pub enum AddressFault {
     /// First above last.
     #[error("the first address of a range must not be above its last")]
     Backwards,
+    /// IPv4 in the form that IPv6 sockets use (RFC 4291 section 2.5.5.2): no packet has it.
+    #[error("IPv4 in the form of IPv6, which no packet has; write {four}")]
+    Mapped {
+        /// The same as IPv4.
+        four: String,
+    },
+}
+
+fn mapped(address: IpAddr) -> Option<Ipv4Addr> {
+    match address {
+        IpAddr::V4(_) => None,
+        IpAddr::V6(six) => six.to_ipv4_mapped(),
+    }
 }
 
 /// A closed range of addresses of one family, first ≤ last.
@@ -113,6 +126,19 @@ impl AddressRange {
     /// # Errors
     /// Every [`AddressFault`].
     pub fn parse(text: &str) -> Result<Self, AddressFault> {
+        let range = Self::parse_either(text)?;
+        match (mapped(range.first()), mapped(range.last())) {
+            (Some(first), Some(last)) if first == last => {
+                Err(AddressFault::Mapped { four: first.to_string() })
+            }
+            (Some(first), Some(last)) => {
+                Err(AddressFault::Mapped { four: format!("{first}-{last}") })
+            }
+            _ => Ok(range),
+        }
+    }
+
+    fn parse_either(text: &str) -> Result<Self, AddressFault> {
         if let Some((first, last)) = text.split_once('-') {
             let read = |t: &str| t.trim().parse::<IpAddr>().map_err(|_| AddressFault::Unreadable);
             return Self::between(read(first)?, read(last)?);
@@ -308,6 +334,10 @@ mod tests {
             fault("198.51.100.9-198.51.100.1"),
             "the first address of a range must not be above its last"
         );
+        let mapped = "IPv4 in the form of IPv6, which no packet has; write";
+        assert_eq!(fault("::ffff:192.0.2.7"), format!("{mapped} 192.0.2.7"));
+        assert_eq!(fault("::ffff:192.0.2.0/120"), format!("{mapped} 192.0.2.0-192.0.2.255"));
+        assert!(AddressRange::parse("::/0").is_ok());
     }
 
     #[test]

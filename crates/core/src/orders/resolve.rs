@@ -330,6 +330,7 @@ fn address_mend(fault: &AddressFault) -> String {
         }
         AddressFault::MixedFamilies { .. } => "Write one range for each family.".into(),
         AddressFault::Backwards => "Swap the two addresses.".into(),
+        AddressFault::Mapped { four } => format!("Write `{four}`."),
         AddressFault::PrefixLength { .. } => "Mend the number behind the slash.".into(),
         AddressFault::Unreadable => {
             "Write it like `198.51.100.7`, `2001:db8:51::/48` or `198.51.100.7-198.51.100.20`."
