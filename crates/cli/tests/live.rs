@@ -389,3 +389,26 @@ fn kill_minus_nine_leaves_the_old_orders_or_the_new() {
     lab.done(&["withdraw"]);
     assert!(!lab.path().join("run").exists(), "something was left behind");
 }
+
+#[test]
+fn a_count_belongs_to_what_a_rule_decides() {
+    let Some(lab) = Lab::new() else { return };
+    let _plates = lab.listen("::", 7410);
+    lab.orders(PLATES);
+    lab.done(&["post"]);
+    assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers");
+    let rules = || -> serde_json::Value {
+        serde_json::from_str(&lab.done(&["rules", "--json"])).unwrap()
+    };
+    let count = |rules: &serde_json::Value| rules["rules"][0]["tally"]["packets"].as_u64();
+    let now = rules();
+    assert!(count(&now) == Some(1) && now["counted_by"].is_null(), "{now}");
+    // Another note decides nothing; another port does.
+    lab.orders(&PLATES.replace("action", "note = \"every morning\"\naction"));
+    let noted = rules();
+    assert!(count(&noted) == Some(1) && noted["counted_by"].is_object(), "{noted}");
+    lab.orders(&PLATES.replace("7410", "7411"));
+    assert_eq!(count(&rules()), None);
+    assert!(lab.done(&["rules"]).contains("changed since has no count"));
+    lab.done(&["withdraw"]);
+}

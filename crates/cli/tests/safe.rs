@@ -194,6 +194,10 @@ fn orders_that_would_cut_off_their_own_writer_are_not_posted() {
     let mend = "tipstaff rule add allow tcp/7410 --source 203.0.113.9 --first";
     assert!(told.contains("your own shell") && told.contains(mend), "{told}");
     assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10), "nothing is in force");
+    // A namespace that is named is no other one.
+    lab.archive.name("archive").unwrap();
+    let (code, told) = post("", &["--namespace", "archive"]);
+    assert!(code == Some(2) && told.contains("your own shell"), "{told}");
     assert_eq!(post(PLATES, &[]).0, Some(0));
     assert_eq!(post("", &["--even-if-i-am-cut-off"]).0, Some(0));
     lab.done(&["withdraw"]);

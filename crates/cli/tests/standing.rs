@@ -190,7 +190,7 @@ fn after_a_restart_the_last_orders_hold_or_what_they_say_instead() {
     assert_eq!(knock(), "answers");
     let state = lab.tipstaff(&["state"]);
     assert!(
-        String::from_utf8_lossy(&state.stdout).contains("up, and the file differs"),
+        String::from_utf8_lossy(&state.stdout).contains(", and the file differs"),
         "it is gone"
     );
     // They are broken on disk: the newest before them, with their missing interface.

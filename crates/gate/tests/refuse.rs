@@ -218,6 +218,7 @@ fn what_must_not_be_answered_is_not() {
     refusing(|gate, index, mac| {
         let syn = frame(mac, false, TCP, &tcp(0x02));
         let syn_six = frame(mac, true, TCP, &tcp(0x02));
+        let in_eights = frame(mac, false, TCP, &[&tcp(0x02)[..], &[0; 4]].concat());
         let change = |frame: &[u8], at: usize, bytes: &[u8]| {
             let mut frame = frame.to_vec();
             frame[at..at + bytes.len()].copy_from_slice(bytes);
@@ -228,7 +229,7 @@ fn what_must_not_be_answered_is_not() {
         let extended = frame(mac, true, 0, &[&[47, 0, 1, 4, 0, 0, 0, 0][..], &[0; 8]].concat());
         let cases = [
             ("a reset", change(&syn, 14 + 20 + 13, &[0x14])),
-            ("a first fragment", change(&syn, 14 + 6, &[0x20, 0])),
+            ("a first fragment", change(&in_eights, 14 + 6, &[0x20, 0])),
             ("a multicast source", change(&syn, 14 + 12, &[224, 0, 0, 1])),
             ("no source", change(&syn, 14 + 12, &[0, 0, 0, 0])),
             ("IP options", options),

@@ -80,7 +80,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     let mut gate = KernelGate::new(&common.run_dir)?;
     let meaning = Some(meaning(gate.in_force()?.as_ref(), Visible::Yes, &judge, terminal)?);
     if !options.even_if_i_am_cut_off {
-        shell_stays(common, &judge.brief)?;
+        shell_stays(&judge.brief)?;
     }
     // A full disk stops the post, and not its memory.
     let kept = options.trial.is_none();
@@ -208,8 +208,8 @@ fn closed(brief: &Brief) -> Result<Vec<String>, Failure> {
 }
 
 /// Stops where the orders would not let the shell in again that this is typed in.
-fn shell_stays(common: &Common, brief: &Brief) -> Result<(), Failure> {
-    match shell_shut_out(common, brief)? {
+fn shell_stays(brief: &Brief) -> Result<(), Failure> {
+    match shell_shut_out(brief)? {
         Some((message, mend)) => Err(Failure::Argument {
             message,
             mend: format!("{mend}; or post all the same with --even-if-i-am-cut-off"),
@@ -219,12 +219,9 @@ fn shell_stays(common: &Common, brief: &Brief) -> Result<(), Failure> {
 }
 
 /// What orders would say to the shell that this is typed in, where they would
-/// not let it in again, and the mend. It lives in the machine's own network, not
-/// in a named namespace.
-pub fn shell_shut_out(common: &Common, brief: &Brief) -> Result<Option<(String, String)>, Failure> {
-    if common.namespace.is_some() {
-        return Ok(None);
-    }
+/// not let it in again, and the mend. Whether it comes in by a named namespace,
+/// the connections there say.
+pub fn shell_shut_out(brief: &Brief) -> Result<Option<(String, String)>, Failure> {
     let (told, ancestors) = (shell::find(), shell::ancestors());
     let open = connections::list().map_err(system("reading the connections"))?;
     // Either the environment tells, or an ancestor of this process holds the connection.

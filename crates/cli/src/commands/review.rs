@@ -40,7 +40,7 @@ pub fn run(
     };
     let cut_off = match options.elsewhere {
         true => None,
-        false => post::shell_shut_out(common, &judge.brief)?,
+        false => post::shell_shut_out(&judge.brief)?,
     };
     let notes = match options.elsewhere {
         true => Vec::new(),

@@ -1,5 +1,6 @@
 //! `rules`: the ordered list, what each rule has counted, the standing answers.
 
+use std::collections::HashMap;
 use std::net::IpAddr;
 
 use serde::Serialize;
@@ -24,6 +25,8 @@ use crate::terminal::{Columns, Terminal, action, bytes, counted, faint, plain};
 #[derive(Serialize)]
 struct Report<'r> {
     orders: &'r Origin,
+    /// The orders that counted, where they are not those shown.
+    counted_by: Option<&'r Origin>,
     foundations: Vec<FoundationRow>,
     rules: Vec<RuleRow<'r>>,
     standing: Vec<StandingRow>,
@@ -257,28 +260,41 @@ pub fn traffic_words((a, b): (TrafficKey, TrafficKey)) -> String {
 }
 
 /// Tallies of what is in force, found by the rules' names: the file may have
-/// moved on since.
+/// moved on since. A rule that decides something else now has no count.
 #[derive(Default)]
-pub struct Counts(Vec<(Speaker, Tally)>);
+pub struct Counts {
+    tallies: HashMap<Speaker, Tally>,
+    /// The orders that counted, where they are not those shown.
+    others: Option<Origin>,
+}
 
 impl Counts {
     /// Brings the tallies of the orders in force to the places of `shown`.
     pub fn new(shown: &Chosen, in_force: &Chosen, tallies: Vec<(Speaker, Tally)>) -> Self {
+        let places: HashMap<&str, (RuleIndex, &Rule)> =
+            shown.brief.indexed().map(|(at, rule)| (rule.name.as_str(), (at, rule))).collect();
         let moved = |index| {
-            let name = &in_force.brief.rule(index)?.name;
-            let found = shown.brief.indexed().find(|(_, rule)| rule.name == *name);
-            found.map(|(index, _)| index)
+            let counted = in_force.brief.rule(index)?;
+            let (at, rule) = places.get(counted.name.as_str())?;
+            rule.decides_like(counted).then_some(*at)
         };
         let place = |speaker| match speaker {
             Speaker::Rule(index) => moved(index).map(Speaker::Rule),
             Speaker::Beyond(index) => moved(index).map(Speaker::Beyond),
+            Speaker::Standing(direction) => {
+                let said = |chosen: &Chosen| chosen.brief.standing.of(direction);
+                (said(shown) == said(in_force)).then_some(speaker)
+            }
             other => Some(other),
         };
-        Self(tallies.into_iter().filter_map(|(s, t)| Some((place(s)?, t))).collect())
+        let others =
+            (shown.origin.hash() != in_force.origin.hash()).then(|| in_force.origin.clone());
+        let tallies = tallies.into_iter().filter_map(|(s, t)| Some((place(s)?, t))).collect();
+        Self { tallies, others }
     }
 
     fn of(&self, speaker: Speaker) -> Option<Tally> {
-        self.0.iter().find(|(s, _)| *s == speaker).map(|(_, tally)| *tally)
+        self.tallies.get(&speaker).copied()
     }
 }
 
@@ -316,7 +332,8 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
     });
     if terminal.json {
         let standing = standing.into_iter().collect();
-        terminal.json(&Report { orders: &judge.origin, foundations, rules, standing });
+        let counted_by = counts.others.as_ref();
+        terminal.json(&Report { orders: &judge.origin, counted_by, foundations, rules, standing });
         return;
     }
     let everything = counted(brief.rules.len(), "rule", "rules");
@@ -325,6 +342,12 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
         false => format!("{} of {everything}", rules.len()),
     });
     terminal.note(&format!("{}; the first that matches speaks", judge.origin.words()));
+    if let Some(others) = &counts.others {
+        terminal.note(&format!(
+            "counted by the {}; a rule that was changed since has no count",
+            others.words()
+        ));
+    }
     if let Some(files) = judge.files() {
         terminal.note(&files);
     }

@@ -216,12 +216,12 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         });
         return Ok(ending);
     }
-    let word = match ending {
-        Ending::Drift => "up, but drifted",
-        Ending::Edited => "up, and the file differs",
-        _ => "up",
+    let but = match ending {
+        Ending::Drift => ", but drifted",
+        Ending::Edited => ", and the file differs",
+        _ => "",
     };
-    terminal.heading(&format!("{word} since {}", moment(record.posted_at)));
+    terminal.heading(&format!("up since {}{but}", moment(record.posted_at)));
     terminal.line(format!(
         "  orders   {} from {}, posted by {}",
         record.hash().short(),

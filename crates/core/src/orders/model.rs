@@ -299,6 +299,21 @@ pub struct Rule {
     pub line: usize,
 }
 
+impl Rule {
+    /// Whether two rules decide the same, whatever they are called and wherever
+    /// they stand.
+    pub fn decides_like(&self, other: &Self) -> bool {
+        let decisive = |rule: &Self| {
+            ((rule.action, rule.direction, rule.family, rule.until), (rule.at_most, rule.over))
+        };
+        decisive(self) == decisive(other)
+            && self.traffic.keys == other.traffic.keys
+            && self.source.addresses == other.source.addresses
+            && self.destination.addresses == other.destination.addresses
+            && (&self.interface, &self.program) == (&other.interface, &other.program)
+    }
+}
+
 /// What a name stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum NameKind {

@@ -21,8 +21,13 @@ pub fn markdown(report: &Report) -> String {
     let _ = writeln!(text, "|---|---|{}", "---|".repeat(vantages.len()));
     for row in &report.rows {
         let cells: Vec<String> = row.cells.iter().map(|cell| plain(&word(cell.as_ref()))).collect();
-        let _ =
-            writeln!(text, "| {} | {} | {} |", row.words(), plain(&who(row)), cells.join(" | "));
+        let _ = writeln!(
+            text,
+            "| {} | {} | {} |",
+            row.words(),
+            plain(&who(report, row)),
+            cells.join(" | ")
+        );
     }
     let mut aside: Vec<String> = report.notes.clone();
     aside.extend(accepted(report).into_iter().chain(unknown(report)));
@@ -147,7 +152,7 @@ pub fn html(report: &Report) -> String {
     }
     page.push_str("</tr></thead>\n<tbody>\n");
     for row in &report.rows {
-        line(&mut page, row, &report.vantages);
+        line(&mut page, row, report);
     }
     page.push_str("</tbody>\n</table></div>\n<p id=\"none\" hidden>No port fits.</p>\n");
     rules(&mut page, report);
@@ -199,7 +204,8 @@ const WORDS: &str = "<footer>\n<p><b>answers</b>: it accepts. <b>refuses</b>: it
 <b>≠</b>: not what the orders mean. <b>wire</b>: a real packet went in. <b>gate</b>: the loaded gate decided it, and the socket table says who listens. \
 <b>orders</b>: worked out.</p>\n</footer>\n";
 
-fn line(page: &mut String, row: &Row, vantages: &[Vantage]) {
+fn line(page: &mut String, row: &Row, report: &Report) {
+    let vantages = &report.vantages;
     let mut kinds: Vec<&str> = Vec::new();
     for cell in row.cells.iter().flatten() {
         kinds.push(name(cell.observed.outcome));
@@ -207,7 +213,7 @@ fn line(page: &mut String, row: &Row, vantages: &[Vantage]) {
             kinds.push("differs");
         }
     }
-    let (words, who) = (row.words(), who(row));
+    let (words, who) = (row.words(), who(report, row));
     let _ = write!(
         page,
         "<tr data-kinds=\"{}\" data-words=\"{}\"><th scope=\"row\">{}</th><td>{}</td>",

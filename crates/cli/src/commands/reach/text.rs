@@ -65,7 +65,7 @@ fn table(report: &Report, terminal: &Terminal) {
     let headings = ["port", "program"].into_iter().chain(vantages.iter().map(String::as_str));
     let mut table = Columns::new(headings);
     for row in &report.rows {
-        let program = match who(row).as_str() {
+        let program = match who(report, row).as_str() {
             words if row.programs.is_empty() => faint(words),
             words => plain(words),
         };
@@ -96,8 +96,11 @@ pub fn heading(report: &Report) -> String {
 }
 
 /// Who listens, in words.
-pub fn who(row: &Row) -> String {
+pub fn who(report: &Report, row: &Row) -> String {
+    let close = |vantage: &Vantage| !matches!(vantage, Vantage::Machine { .. });
     match row.programs.as_slice() {
+        // What listens on another machine nobody knows here.
+        [] if !report.vantages.iter().any(close) => "not visible".into(),
         [] if row.subject == Subject::Echo => "the kernel".into(),
         [] if row.heard => "not visible".into(),
         [] if here(row) == Some(Outcome::Answers) => "not visible".into(),
