@@ -397,9 +397,8 @@ fn a_count_belongs_to_what_a_rule_decides() {
     lab.orders(PLATES);
     lab.done(&["post"]);
     assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers");
-    let rules = || -> serde_json::Value {
-        serde_json::from_str(&lab.done(&["rules", "--json"])).unwrap()
-    };
+    let rules =
+        || -> serde_json::Value { serde_json::from_str(&lab.done(&["rules", "--json"])).unwrap() };
     let count = |rules: &serde_json::Value| rules["rules"][0]["tally"]["packets"].as_u64();
     let now = rules();
     assert!(count(&now) == Some(1) && now["counted_by"].is_null(), "{now}");

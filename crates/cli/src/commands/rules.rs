@@ -392,7 +392,7 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
         ]);
     }
     terminal.table(&table);
-    if counts.0.is_empty() {
+    if counts.tallies.is_empty() {
         terminal.note("nothing is counted: no gate is up, or this account may not look");
     }
 }

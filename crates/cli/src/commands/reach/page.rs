@@ -3,7 +3,7 @@
 
 use std::fmt::Write;
 
-use tipstaff_core::reach::{Cell, Outcome, Report, Row, Vantage};
+use tipstaff_core::reach::{Cell, Outcome, Report, Row};
 use tipstaff_core::visible::visible;
 
 use super::text::{accepted, differences, evidence, heading, remarks, sentence, unknown, who};
@@ -269,7 +269,7 @@ fn rules(page: &mut String, report: &Report) {
 mod tests {
     use super::*;
     use tipstaff_core::names::traffic::Transport;
-    use tipstaff_core::reach::{How, Observed, Subject, Why};
+    use tipstaff_core::reach::{How, Observed, Subject, Vantage, Why};
 
     fn report() -> Report {
         let cell = |outcome, why: Option<Why>| {
