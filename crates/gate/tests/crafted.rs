@@ -7,18 +7,17 @@
 mod ground;
 
 use std::net::{IpAddr, TcpListener, UdpSocket};
-use std::os::fd::AsFd;
 
 use ground::harm::{harm, harmed};
 use ground::wire::{self, Header, Wire};
-use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
+use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::arbitrary;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_host::lab::{self, Space};
 
 const PORTS: [u16; 4] = [22, 53, 7410, 7420];
 /// Protocols that a raw socket hears, beside those that the stack itself answers.
@@ -119,16 +118,7 @@ struct Router {
 
 fn on_a_router(test: impl FnOnce(Router) + Send + 'static) {
     inside_with_wire(move |scene| {
-        let space = Space::new(Mounts::Shared).unwrap();
-        lab::cable("ts-c", "ts-d", space.as_fd()).unwrap();
-        let behind = space
-            .run(|| {
-                std::fs::write("/proc/sys/net/ipv6/conf/all/disable_ipv6", "1").unwrap();
-                lab::up("ts-d").unwrap();
-                Wire::on("ts-d")
-            })
-            .unwrap();
-        lab::up("ts-c").unwrap();
+        let (behind, space) = second_cable();
         for ((near, prefix), far) in
             [("203.0.113.1", 24), ("2001:db8:113::1", 64)].into_iter().zip(BEHIND)
         {

@@ -12,7 +12,7 @@ use std::os::fd::AsFd;
 use std::time::Duration;
 
 use ground::wire::{self, Wire};
-use ground::{ROUTER, Scene, inside_with_wire, orders, post};
+use ground::{ROUTER, Scene, inside_with_wire, orders, post, second_cable};
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::Gate;
@@ -45,16 +45,7 @@ fn on_a_bridge(test: impl FnOnce(Bridge) + Send + 'static) {
             std::io::stderr().write_all(line.as_bytes()).unwrap();
             return;
         }
-        let guest = Space::new(Mounts::Shared).unwrap();
-        lab::cable("ts-c", "ts-d", guest.as_fd()).unwrap();
-        let other = guest
-            .run(|| {
-                std::fs::write("/proc/sys/net/ipv6/conf/all/disable_ipv6", "1").unwrap();
-                lab::up("ts-d").unwrap();
-                Wire::on("ts-d")
-            })
-            .unwrap();
-        lab::up("ts-c").unwrap();
+        let (other, guest) = second_cable();
         for port in ["ts-a", "ts-c"] {
             lab::enslave(port, Some("br0")).unwrap();
         }

@@ -6,14 +6,13 @@
 mod ground;
 
 use std::net::IpAddr;
-use std::os::fd::AsFd;
 use std::time::Duration;
 
 use ground::wire::{self, Header, Wire};
-use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
+use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_host::lab::{self, Space};
 
 /// Machines behind this host, on the second cable.
 const BEHIND: [&str; 2] = ["203.0.113.30", "2001:db8:113::30"];
@@ -37,16 +36,7 @@ struct Router {
 
 fn on_a_router(test: impl FnOnce(Router) + Send + 'static) {
     inside_with_wire(|scene| {
-        let space = Space::new(Mounts::Shared).unwrap();
-        lab::cable("ts-c", "ts-d", space.as_fd()).unwrap();
-        let behind = space
-            .run(|| {
-                std::fs::write("/proc/sys/net/ipv6/conf/all/disable_ipv6", "1").unwrap();
-                lab::up("ts-d").unwrap();
-                Wire::on("ts-d")
-            })
-            .unwrap();
-        lab::up("ts-c").unwrap();
+        let (behind, space) = second_cable();
         for ((address, prefix), machine) in OTHER.into_iter().zip([24, 64]).zip(BEHIND) {
             lab::address("ts-c", ip(address), prefix).unwrap();
             lab::neighbour("ts-c", ip(machine), behind.hardware).unwrap();

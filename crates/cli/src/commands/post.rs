@@ -62,11 +62,8 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     };
     enforceable::check(&judge.brief).map_err(GateError::from)?;
     Tables::build(&judge.brief).map_err(GateError::from)?;
-    let (in_force, visible) = match options.check {
-        true => chosen::in_force(common)?,
-        false => (None, Visible::Yes),
-    };
     if options.check {
+        let (in_force, visible) = chosen::in_force(common)?;
         let meaning = Some(meaning(in_force.as_ref(), visible, &judge, terminal)?);
         show(&judge, None, &Kept { meaning, ..Kept::default() }, terminal);
         return Ok(Ending::Fine);

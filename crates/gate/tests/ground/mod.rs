@@ -84,6 +84,23 @@ pub fn inside_with_wire(test: impl FnOnce(Scene) + Send + 'static) {
     });
 }
 
+/// A second cable, `ts-c`: its far end in hand, and the namespace that it is in.
+pub fn second_cable() -> (wire::Wire, Space) {
+    use std::os::fd::AsFd;
+    let space = Space::new(Mounts::Shared).unwrap();
+    lab::cable("ts-c", "ts-d", space.as_fd()).unwrap();
+    let far = space
+        .run(|| {
+            // What is played there is played by hand.
+            std::fs::write("/proc/sys/net/ipv6/conf/all/disable_ipv6", "1").unwrap();
+            lab::up("ts-d").unwrap();
+            wire::Wire::on("ts-d")
+        })
+        .unwrap();
+    lab::up("ts-c").unwrap();
+    (far, space)
+}
+
 type Far = (wire::Wire, Space);
 
 fn scene(up: bool, test: impl FnOnce(PathBuf, Vec<Interface>, Far) + Send + 'static) {
