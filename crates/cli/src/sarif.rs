@@ -4,7 +4,7 @@
 use std::path::Path;
 
 use serde::Serialize;
-use tipstaff_core::review::{Code, Finding, Review, Severity};
+use tipstaff_core::review::{Code, Finding, GAVE_UP, Review, Severity};
 
 const SCHEMA: &str =
     "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json";
@@ -23,7 +23,22 @@ pub struct Log {
 struct Run {
     tool: Tool,
     column_kind: &'static str,
+    invocations: [Invocation; 1],
     results: Vec<Found>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "camelCase")]
+struct Invocation {
+    execution_successful: bool,
+    tool_execution_notifications: Vec<Notification>,
+}
+
+/// What the tool says of its own run (3.58).
+#[derive(Serialize)]
+struct Notification {
+    level: &'static str,
+    message: Message,
 }
 
 #[derive(Serialize)]
@@ -110,7 +125,20 @@ pub fn log(path: &Path, review: &Review) -> Log {
     let rules = Code::ALL.into_iter().map(kind).collect();
     let driver = Driver { name: "Tipstaff", semantic_version: env!("CARGO_PKG_VERSION"), rules };
     let results = review.findings.iter().map(|finding| found(path, finding)).collect();
-    let run = Run { tool: Tool { driver }, column_kind: "unicodeCodePoints", results };
+    let gave_up = review.gave_up.then(|| Notification {
+        level: "warning",
+        message: Message { text: format!("Not everything was looked at: {GAVE_UP}.") },
+    });
+    let invocation = Invocation {
+        execution_successful: true,
+        tool_execution_notifications: gave_up.into_iter().collect(),
+    };
+    let run = Run {
+        tool: Tool { driver },
+        column_kind: "unicodeCodePoints",
+        invocations: [invocation],
+        results,
+    };
     Log { schema: SCHEMA, version: "2.1.0", runs: [run] }
 }
 

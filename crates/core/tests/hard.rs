@@ -6,9 +6,10 @@
 use std::fmt::Write;
 use std::sync::Arc;
 
-use tipstaff_core::brief::Brief;
-use tipstaff_core::compare::Comparison;
-use tipstaff_core::orders::{Attachments, Faults, Orders, Sheets, read, read_all};
+use tipstaff_core::brief::{Brief, RuleIndex};
+use tipstaff_core::compare::{Change, Comparison};
+use tipstaff_core::orders::{Action, Attachments, Faults, Orders, Sheets, read, read_all};
+use tipstaff_core::review::coverage::coverage;
 
 const HEAD: &str =
     "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
@@ -153,4 +154,51 @@ fn what_a_change_means_has_an_end() {
     assert!(many.cut_off, "told as at least");
     let lines = many.lines();
     assert!(lines.len() <= many.changes.len());
+}
+
+/// Rules about a port and a network each, behind one about a long list.
+fn with_long_list(rules: usize, prefixes: u32) -> Brief {
+    let list = (0..prefixes).map(|n| {
+        let address = std::net::Ipv4Addr::from(0x1400_0000 + n * 512);
+        format!("{address}/24\n")
+    });
+    let mut text = format!("{HEAD}[addresses]\nmany = \"file:many.txt\"\n");
+    text += &rule("known", "\"many\"").replace("\"ssh\"", "\"any\"").replace("allow", "deny");
+    for n in 0..rules {
+        let source = format!("\"10.{}.{}.0/24\"", n / 256, n % 256);
+        text += &rule(&format!("r{n}"), &source).replace("ssh", &format!("tcp/{}", n + 1));
+    }
+    Brief::of(&with_list(&text, "many.txt", list.collect()).unwrap())
+}
+
+#[test]
+fn a_small_change_beside_a_long_list_is_told_exactly() {
+    let before = with_long_list(4_000, 40_000);
+    let mut after = before.clone();
+    for at in [700, 1_900] {
+        Arc::make_mut(&mut after.rules[at]).action = Action::Refuse;
+    }
+    let comparison = Comparison::of(&before, &after);
+    assert!(!comparison.cut_off);
+    assert_eq!(comparison.changes.len(), 2, "{:?}", comparison.lines());
+    // All that changes from everything passing is bounded, and told as that.
+    let all = Comparison::of(&before.nothing_in_force(), &before);
+    assert!(all.cut_off && !all.changes.is_empty());
+    let ranges = |change: &Change| change.sources().map_or(0, |set| set.ranges().len());
+    assert!(all.changes.iter().map(ranges).sum::<usize>() < 1_000_000);
+}
+
+#[test]
+fn a_long_list_before_many_rules_is_reviewed_to_the_end() {
+    let mut brief = with_long_list(4_000, 40_000);
+    let covered = coverage(&brief);
+    assert!(!covered.gave_up);
+    assert!(covered.rules.iter().all(|rule| rule.speaks && rule.needed == (rule != &covered.rules[0])));
+    // A rule within the list never speaks, and the list covers it.
+    let inside = read(&format!("{HEAD}{}", rule("inside", "\"20.0.2.7\""))).unwrap();
+    brief.rules.push(inside.rules[0].clone());
+    let covered = coverage(&brief);
+    let last = covered.rules.last().unwrap();
+    assert!(!covered.gave_up && !last.speaks);
+    assert_eq!(last.covered_by, [RuleIndex(0)].into());
 }

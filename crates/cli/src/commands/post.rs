@@ -75,7 +75,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let record = record(&judge, common);
     let mut gate = KernelGate::new(&common.run_dir)?;
-    let meaning = Some(meaning(gate.in_force()?.as_ref(), Visible::Yes, &judge, terminal)?);
+    let in_force = gate.in_force()?;
     if !options.even_if_i_am_cut_off {
         shell_stays(&judge.brief)?;
     }
@@ -88,6 +88,14 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         None => gate.post(&posting, &all)?,
     };
     boot::made_good(common);
+    // Nothing waits for it, and nothing is undone where it cannot be told.
+    let meaning = match meaning(in_force.as_ref(), Visible::Yes, &judge, terminal) {
+        Ok(meaning) => Some(meaning),
+        Err(why) => {
+            terminal.note(&format!("what changed cannot be told: {why}"));
+            None
+        }
+    };
     let kept = Kept { revision: Some(prepared.done()?), trial: options.trial, meaning };
     show(&judge, Some(&posted), &kept, terminal);
     if options.cut && options.trial.is_none() {

@@ -1,7 +1,9 @@
 //! `review`: read orders for mistakes, without traffic.
 
+use std::collections::HashMap;
+
 use serde::Serialize;
-use tipstaff_core::review::{Around, Finding, Review, Severity, fix, review};
+use tipstaff_core::review::{Around, Finding, GAVE_UP, Review, Severity, fix, review};
 use tipstaff_gate::kernel::programs;
 use tipstaff_host::{interfaces, listeners};
 
@@ -59,7 +61,9 @@ pub fn run(
         Level::Warning => Severity::Warning,
         Level::Error => Severity::Error,
     };
-    let fails = found.findings.iter().any(|finding| finding.severity >= least);
+    let grave = found.findings.iter().any(|finding| finding.severity >= least);
+    // What was not looked at may be anything.
+    let fails = grave || found.gave_up;
     if options.sarif {
         terminal.json(&sarif::log(path, &found));
     } else if terminal.json {
@@ -106,16 +110,18 @@ pub fn show(origin: &Origin, path: &std::path::Path, review: &Review, terminal: 
     for severity in [Severity::Error, Severity::Warning, Severity::Note] {
         // The same of many rules is told once.
         let mut groups: Vec<Vec<&Finding>> = Vec::new();
+        let mut known = HashMap::new();
         for finding in findings.iter().filter(|finding| finding.severity == severity) {
-            let same = |group: &&mut Vec<&Finding>| {
-                let first = group[0];
-                finding.rule.is_some()
-                    && first.rule.is_some()
-                    && (first.code, &first.what) == (finding.code, &finding.what)
-            };
-            match groups.iter_mut().find(same) {
-                Some(group) => group.push(finding),
-                None => groups.push(vec![finding]),
+            let same = finding.rule.is_some().then_some((finding.code, &finding.what));
+            match same.and_then(|same| known.get(&same)) {
+                Some(at) => {
+                    let group: &mut Vec<&Finding> = &mut groups[*at];
+                    group.push(finding);
+                }
+                None => {
+                    known.extend(same.map(|same| (same, groups.len())));
+                    groups.push(vec![finding]);
+                }
             }
         }
         groups.iter().for_each(|group| tell(path, group, terminal));
@@ -124,9 +130,7 @@ pub fn show(origin: &Origin, path: &std::path::Path, review: &Review, terminal: 
         terminal.note(&format!("{accepted} more are accepted, with a reason in the orders"));
     }
     if *gave_up {
-        terminal.line(
-            "the list is too tangled to know all of what never speaks or would not be missed",
-        );
+        terminal.line(format!("not everything was looked at: {GAVE_UP}"));
     }
 }
 

@@ -1,7 +1,7 @@
 //! The rules of a list that can speak in one direction and family, with their
 //! conditions as sets of numbers.
 
-use super::walk::conditions;
+use super::walk::{Widened, conditions};
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::Family;
 use crate::names::spans::Spans;
@@ -53,8 +53,9 @@ impl Lane {
                 && rule.direction == direction
                 && rule.family.is_none_or(|of| of == family)
         };
+        let mut widened = Widened::default();
         let step = |(index, rule)| {
-            let conditions = conditions(brief, rule, family, &brief.programs);
+            let conditions = conditions(brief, rule, family, &brief.programs, &mut widened);
             let free_from = conditions.iter().rposition(Option::is_some).map_or(0, |at| at + 1);
             Step { index, conditions, free_from }
         };

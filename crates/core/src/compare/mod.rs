@@ -14,6 +14,7 @@ mod words;
 
 use std::collections::BTreeSet;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use serde::Serialize;
 
@@ -34,7 +35,7 @@ const INTERFACE: usize = 3;
 const PROGRAM: usize = 4;
 
 /// A set of values of a dimension; `None`: all.
-pub(crate) type Values = Option<Spans<u128>>;
+pub(crate) type Values = Option<Arc<Spans<u128>>>;
 
 /// What a list says of a piece of traffic.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -108,6 +109,14 @@ pub struct Comparison {
 
 /// Pieces beyond this number are not looked for.
 pub const MOST_PIECES: usize = 20_000;
+
+/// Nor are more ranges kept than this in the pieces of one direction and family: a
+/// long list is in each piece that it bounds.
+const MOST_RANGES: usize = 200_000;
+
+/// What a boundary costs beside the rules that are held there, in words of rules:
+/// it is sorted and copied.
+const BOUNDARY: usize = 8;
 
 /// So many words of rules are looked at, which takes less than two seconds; what a
 /// change means is never worth waiting for longer.

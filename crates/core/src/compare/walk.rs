@@ -6,8 +6,8 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::lanes::whole;
 use super::{
-    AXES, Change, Comparison, DESTINATION, INTERFACE, Kind, MOST_PIECES, MOST_WORK, PROGRAM,
-    SOURCE, Said, TRAFFIC, Values, programs_of_both,
+    AXES, BOUNDARY, Change, Comparison, DESTINATION, INTERFACE, Kind, MOST_PIECES, MOST_RANGES,
+    MOST_WORK, PROGRAM, SOURCE, Said, TRAFFIC, Values, programs_of_both,
 };
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::{AddressSet, Family};
@@ -31,17 +31,62 @@ struct Side<'b> {
     steps: Vec<Step>,
 }
 
-type Meaning = ([Values; AXES], Action, Option<(u64, u64, Sharing, Over)>);
+type Meaning = ([Option<usize>; AXES], Action, Option<(u64, u64, Sharing, Over)>);
 
-fn wide<T: Copy + Into<u128> + crate::names::spans::Point>(spans: &Spans<T>) -> Spans<u128> {
-    Spans::from_ranges(spans.ranges().iter().map(|(a, b)| ((*a).into(), (*b).into())))
+/// Numbers for what is equal: sets of values, and what rules say of them.
+#[derive(Default)]
+struct Meanings {
+    widened: Widened,
+    /// The same set need not be looked at twice.
+    seen: HashMap<*const Spans<u128>, usize>,
+    sets: HashMap<Arc<Spans<u128>>, usize>,
+    known: HashMap<Meaning, usize>,
 }
 
-fn of_family(set: &Option<Arc<AddressSet>>, family: Family) -> Values {
-    set.as_ref().map(|set| match family {
-        Family::V4 => wide(&set.v4),
-        Family::V6 => wide(&set.v6),
-    })
+impl Meanings {
+    fn set(&mut self, values: &Values) -> Option<usize> {
+        let set = values.as_ref()?;
+        let next = self.sets.len();
+        Some(match self.seen.get(&Arc::as_ptr(set)) {
+            Some(known) => *known,
+            None => {
+                let number = *self.sets.entry(set.clone()).or_insert(next);
+                // Only those that are kept stay where they are.
+                if self.sets.get_key_value(set).is_some_and(|(kept, _)| Arc::ptr_eq(kept, set)) {
+                    self.seen.insert(Arc::as_ptr(set), number);
+                }
+                number
+            }
+        })
+    }
+
+    fn number(&mut self, conditions: &[Values; AXES], rule: &Rule) -> usize {
+        let sets = std::array::from_fn(|axis| self.set(&conditions[axis]));
+        let limit = |l: Limit| (l.increment, l.tolerance, l.sharing, l.over);
+        let next = self.known.len();
+        *self.known.entry((sets, rule.action, rule.limit().map(limit))).or_insert(next)
+    }
+}
+
+fn wide<T: Copy + Into<u128> + crate::names::spans::Point>(spans: &Spans<T>) -> Arc<Spans<u128>> {
+    let ranges = spans.ranges().iter().map(|(a, b)| ((*a).into(), (*b).into()));
+    Arc::new(Spans::from_ranges(ranges))
+}
+
+/// The sets of addresses that rules share, each widened once.
+#[derive(Default)]
+pub(super) struct Widened(HashMap<(*const AddressSet, Family), Arc<Spans<u128>>>);
+
+impl Widened {
+    fn of(&mut self, set: &Option<Arc<AddressSet>>, family: Family) -> Values {
+        let set = set.as_ref()?;
+        // The lists outlive the walk: no other set comes to stand at its place.
+        let known = self.0.entry((Arc::as_ptr(set), family)).or_insert_with(|| match family {
+            Family::V4 => wide(&set.v4),
+            Family::V6 => wide(&set.v6),
+        });
+        Some(known.clone())
+    }
 }
 
 pub(super) fn conditions(
@@ -49,11 +94,12 @@ pub(super) fn conditions(
     rule: &Rule,
     family: Family,
     programs: &[String],
+    widened: &mut Widened,
 ) -> [Values; AXES] {
     let mut axes: [Values; AXES] = Default::default();
     axes[TRAFFIC] = rule.traffic.keys.as_ref().map(wide);
-    axes[SOURCE] = of_family(&rule.source.addresses, family);
-    axes[DESTINATION] = of_family(&rule.destination.addresses, family);
+    axes[SOURCE] = widened.of(&rule.source.addresses, family);
+    axes[DESTINATION] = widened.of(&rule.destination.addresses, family);
     axes[INTERFACE] = brief.interfaces_of(&rule.interface).as_ref().map(wide);
     axes[PROGRAM] = (!rule.program.is_any()).then(|| {
         let holds = |number: &usize| match number.checked_sub(1) {
@@ -62,7 +108,7 @@ pub(super) fn conditions(
             at => brief.condition_holds(&rule.program, at.map(|at| programs[at].as_str())),
         };
         let meant = (0..=programs.len() + 1).filter(holds);
-        Spans::from_ranges(meant.map(|number| (number as u128, number as u128)))
+        Arc::new(Spans::from_ranges(meant.map(|number| (number as u128, number as u128))))
     });
     axes
 }
@@ -74,6 +120,8 @@ struct Walk<'b> {
     /// All values of each axis.
     whole: [Spans<u128>; AXES],
     pieces: Vec<Piece>,
+    /// How many ranges they have in all.
+    ranges: usize,
     /// What may still be looked at, in rules: [`MOST_WORK`].
     work: usize,
     cut_off: bool,
@@ -90,7 +138,7 @@ struct Piece {
 
 pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
     let programs = programs_of_both(before, after);
-    let mut meanings = HashMap::new();
+    let mut meanings = Meanings::default();
     let mut comparison = Comparison::default();
     let interfaces: BTreeMap<u32, String> = before
         .interfaces
@@ -113,6 +161,7 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
                 before,
                 after,
                 pieces: Vec::new(),
+                ranges: 0,
                 work,
                 cut_off: false,
             };
@@ -157,7 +206,7 @@ impl<'b> Side<'b> {
         direction: Direction,
         family: Family,
         programs: &[String],
-        meanings: &mut HashMap<Meaning, usize>,
+        meanings: &mut Meanings,
     ) -> Self {
         let here = |rule: &Rule| {
             rule.speaks()
@@ -165,11 +214,8 @@ impl<'b> Side<'b> {
                 && rule.family.is_none_or(|of| of == family)
         };
         let step = |(index, rule): (RuleIndex, &Rule)| {
-            let conditions = conditions(brief, rule, family, programs);
-            let limit = |l: Limit| (l.increment, l.tolerance, l.sharing, l.over);
-            let meaning = (conditions.clone(), rule.action, rule.limit().map(limit));
-            let next = meanings.len();
-            let meaning = *meanings.entry(meaning).or_insert(next);
+            let conditions = conditions(brief, rule, family, programs, &mut meanings.widened);
+            let meaning = meanings.number(&conditions, rule);
             let bound = conditions.iter().rposition(Option::is_some);
             Step { index, conditions, free_from: bound.map_or(0, |at| at + 1), meaning }
         };
@@ -221,8 +267,9 @@ impl Walk<'_> {
             let said = |side: &Side<'_>, index| Said::of(side.brief, index, self.direction);
             let (one, other) = (said(&self.before, speakers.0), said(&self.after, speakers.1));
             if Kind::of(&one, &other).is_some() {
+                self.ranges += ranges_of(piece);
                 self.pieces.push(Piece { speakers, axes: piece.clone() });
-                self.cut_off = self.pieces.len() >= MOST_PIECES;
+                self.cut_off = self.pieces.len() >= MOST_PIECES || self.ranges >= MOST_RANGES;
             }
             return;
         }
@@ -245,63 +292,84 @@ impl Walk<'_> {
             steps.iter().map(|step| side.steps[*step].conditions[axis].clone()).collect::<Vec<_>>()
         };
         let all: Vec<Values> = [of(&self.before, before), of(&self.after, after)].concat();
-        if all.iter().all(Option::is_none) {
-            return vec![(None, before.to_vec(), after.to_vec())];
-        }
         // A rule is toggled where its ranges begin and behind where they end.
-        let mut toggles: BTreeMap<u128, Vec<usize>> = BTreeMap::new();
-        let mut row = vec![0u64; all.len().div_ceil(64)];
+        let mut toggles: Vec<(u128, usize)> = Vec::new();
+        let mut everywhere: Vec<usize> = Vec::new();
         for (at, condition) in all.iter().enumerate() {
             match condition {
-                None => row[at / 64] |= 1 << (at % 64),
+                None => everywhere.push(at),
                 Some(spans) => {
                     for (first, last) in spans.ranges() {
-                        toggles.entry(*first).or_default().push(at);
-                        if let Some(behind) = last.checked_add(1) {
-                            toggles.entry(behind).or_default().push(at);
-                        }
+                        toggles.push((*first, at));
+                        toggles.extend(last.checked_add(1).map(|behind| (behind, at)));
                     }
                 }
             }
+            self.costs(1 + condition.as_ref().map_or(0, |spans| BOUNDARY * spans.ranges().len()));
+            if self.cut_off {
+                return Vec::new();
+            }
         }
-        let mut groups: HashMap<Vec<u64>, Vec<(u128, u128)>> = HashMap::new();
+        if everywhere.len() == all.len() {
+            return vec![(None, before.to_vec(), after.to_vec())];
+        }
+        toggles.sort_unstable();
+        // The rules that hold beside those, sorted, and where.
+        let mut row: Vec<usize> = Vec::new();
+        let mut groups: HashMap<Vec<usize>, Vec<(u128, u128)>> = HashMap::new();
         let mut from = 0u128;
-        // A row is copied and compared for each boundary, and its rules are kept.
-        let costs = (toggles.len() + 1) * (row.len() + 1 + all.len() / 8) + all.len();
-        self.work = self.work.saturating_sub(costs);
-        if self.work == 0 {
-            self.cut_off = true;
-            return Vec::new();
-        }
-        for (at, toggled) in toggles {
-            if at > from {
-                groups.entry(row.clone()).or_default().push((from, at - 1));
+        for (at, rule) in toggles.into_iter().chain([(u128::MAX, usize::MAX)]) {
+            let last = rule == usize::MAX;
+            if at > from || last {
+                let range = (from, if last { at } else { at - 1 });
+                match groups.get_mut(&row) {
+                    Some(ranges) => ranges.push(range),
+                    None => {
+                        groups.insert(row.clone(), vec![range]);
+                        self.costs(everywhere.len() + row.len());
+                    }
+                }
+                self.costs(1 + row.len());
+                from = at;
             }
-            for rule in toggled {
-                row[rule / 64] ^= 1 << (rule % 64);
+            if self.cut_off {
+                return Vec::new();
             }
-            from = at;
+            match row.binary_search(&rule) {
+                Ok(place) => _ = row.remove(place),
+                Err(place) => row.insert(place, rule),
+            }
         }
-        groups.entry(row).or_default().push((from, u128::MAX));
         let mut classes: Vec<_> = groups
             .into_iter()
-            .filter_map(|(row, ranges)| {
+            .filter_map(|(mut held, ranges)| {
                 let values = Spans::from_ranges(ranges).intersection(&self.whole[axis]);
-                let kept = |at: usize| row[at / 64] >> (at % 64) & 1 == 1;
-                let keep = |steps: &[usize], offset: usize| {
-                    let held = steps.iter().enumerate().filter(|(n, _)| kept(n + offset));
-                    held.map(|(_, step)| *step).collect::<Vec<_>>()
-                };
+                if values.is_empty() {
+                    return None;
+                }
+                held.extend(&everywhere);
+                held.sort_unstable();
+                let behind = held.split_off(held.partition_point(|at| *at < before.len()));
+                let kept = held.into_iter().map(|at| before[at]).collect::<Vec<_>>();
+                let other = behind.into_iter().map(|at| after[at - before.len()]);
                 let whole = values == self.whole[axis];
-                (!values.is_empty()).then(|| {
-                    let values = (!whole).then_some(values);
-                    (values, keep(before, 0), keep(after, before.len()))
-                })
+                let values = (!whole).then(|| Arc::new(values));
+                Some((values, kept, other.collect::<Vec<_>>()))
             })
             .collect();
         classes.sort_by_key(|(values, ..)| first_of(values));
         classes
     }
+
+    /// What was looked at, and whether it was too much.
+    fn costs(&mut self, looked_at: usize) {
+        self.work = self.work.saturating_sub(looked_at);
+        self.cut_off |= self.work == 0;
+    }
+}
+
+fn ranges_of(axes: &[Values; AXES]) -> usize {
+    axes.iter().flatten().map(|spans| spans.ranges().len()).sum()
 }
 
 fn first_of(values: &Values) -> Option<u128> {
@@ -319,7 +387,9 @@ fn merged(mut pieces: Vec<Piece>, whole: &[Spans<u128>; AXES]) -> Vec<Piece> {
                 Some(at) => {
                     let known = &mut kept[*at].axes[axis];
                     *known = match (known.take(), values) {
-                        (Some(a), Some(b)) => Some(a.union(&b)).filter(|all| *all != whole[axis]),
+                        (Some(a), Some(b)) => {
+                            Some(a.union(&b)).filter(|all| *all != whole[axis]).map(Arc::new)
+                        }
                         _ => None,
                     };
                 }

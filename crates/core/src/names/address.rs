@@ -191,13 +191,14 @@ impl fmt::Display for AddressRange {
         if first == last {
             return write!(f, "{first}");
         }
-        let most = if first.is_ipv4() { 32 } else { 128 };
-        let prefix = (0..most)
-            .filter_map(|length| IpNet::new(first, length).ok())
-            .find(|net| net.network() == first && net.broadcast() == last);
-        match prefix {
-            Some(net) => write!(f, "{net}"),
-            None => write!(f, "{first}-{last}"),
+        // A prefix begins with zeros where it ends with ones.
+        let length = match *self {
+            Self::V4(a, b) => (a ^ b).leading_zeros() as u8,
+            Self::V6(a, b) => (a ^ b).leading_zeros() as u8,
+        };
+        match IpNet::new(first, length) {
+            Ok(net) if net.network() == first && net.broadcast() == last => write!(f, "{net}"),
+            _ => write!(f, "{first}-{last}"),
         }
     }
 }
@@ -290,6 +291,16 @@ impl AddressSet {
         Self { v4: self.v4.intersection(&other.v4), v6: self.v6.intersection(&other.v6) }
     }
 
+    /// Whether they have an address in common.
+    pub fn meets(&self, other: &Self) -> bool {
+        self.v4.meets(&other.v4) || self.v6.meets(&other.v6)
+    }
+
+    /// Whether every address here is there too.
+    pub fn is_within(&self, other: &Self) -> bool {
+        self.v4.is_within(&other.v4) && self.v6.is_within(&other.v6)
+    }
+
     /// Everything here and not there.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {
@@ -312,6 +323,11 @@ mod tests {
             "2001:db8:51::1-2001:db8:51::9",
             "0.0.0.0/0",
             "::/0",
+            "198.51.100.0-198.51.100.254",
+            "198.51.100.1-198.51.100.255",
+            "198.51.100.2/31",
+            "128.0.0.0/1",
+            "8000::/1",
         ] {
             assert_eq!(AddressRange::parse(text).unwrap().to_string(), text);
         }

@@ -132,6 +132,22 @@ impl<T: Point> Spans<T> {
         Self(shared)
     }
 
+    /// Whether the two have a point in common. Quick where one of them is short.
+    pub fn meets(&self, other: &Self) -> bool {
+        let (short, long) =
+            if self.0.len() <= other.0.len() { (self, other) } else { (other, self) };
+        short.0.iter().any(|(first, last)| long.first_from(*first).is_some_and(|at| at <= *last))
+    }
+
+    /// Whether every point of this set is in the other.
+    pub fn is_within(&self, other: &Self) -> bool {
+        self.0.iter().all(|(first, last)| {
+            // Ranges never touch: what is within the other is within one of its ranges.
+            let after = other.0.partition_point(|(begin, _)| begin <= first);
+            after > 0 && *last <= other.0[after - 1].1
+        })
+    }
+
     /// Everything that is in this set but not in the other.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {
@@ -158,6 +174,14 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn what_is_asked_is_what_the_sets_say(a in set(), b in set(), c in set()) {
+            prop_assert_eq!(a.meets(&b), !a.intersection(&b).is_empty());
+            for (part, whole) in [(&a, &b), (&a.intersection(&b), &c), (&a.intersection(&b), &a)] {
+                prop_assert_eq!(part.is_within(whole), part.difference(whole).is_empty());
+            }
+        }
+
         #[test]
         fn set_operations_agree_with_membership(a in set(), b in set(), p in prop_oneof![0u32..60, (u32::MAX - 30)..=u32::MAX]) {
             prop_assert_eq!(a.union(&b).contains(p), a.contains(p) || b.contains(p));

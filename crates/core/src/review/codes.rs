@@ -169,6 +169,10 @@ impl Code {
     }
 }
 
+/// What it means that a review gave up.
+pub const GAVE_UP: &str =
+    "the list is too tangled to know all of what never speaks or would not be missed";
+
 /// One finding.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Finding {

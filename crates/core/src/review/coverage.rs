@@ -5,14 +5,16 @@
 //! which nothing can be learnt any more is left out, so that lists whose rules
 //! are about different things cost little.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 
 use crate::brief::{Brief, RuleIndex};
+use super::rows::rows;
 use crate::compare::lanes::{AXES, Lane, Values, lanes};
 use crate::orders::Action;
 
-/// Steps of the walk that are taken for one list; what is open then stays open.
-pub const MOST_STEPS: usize = 3_000_000;
+/// What is looked at for one list, in boundaries and words of rules, which takes
+/// about a second; what is open then stays open.
+const MOST_WORK: usize = 60_000_000;
 
 /// What is known of a rule.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -47,7 +49,8 @@ struct Walk<'b, 'c> {
     lane: Lane,
     standing: Action,
     covered: &'c mut Covered,
-    steps: usize,
+    /// What may still be looked at: [`MOST_WORK`].
+    work: usize,
     /// Look for who takes everything of this one.
     wanted: Option<usize>,
 }
@@ -56,6 +59,7 @@ struct Walk<'b, 'c> {
 pub fn coverage(brief: &Brief) -> Covered {
     let mut covered =
         Covered { rules: vec![Coverage::default(); brief.rules.len()], gave_up: false };
+    let mut work = MOST_WORK;
     for (direction, lane) in lanes(brief) {
         let standing = match direction {
             crate::packet::Direction::Inbound => brief.standing.inbound,
@@ -63,8 +67,7 @@ pub fn coverage(brief: &Brief) -> Covered {
             crate::packet::Direction::Transit => brief.standing.transit,
         };
         let all: Vec<usize> = (0..lane.len()).collect();
-        let mut walk =
-            Walk { brief, lane, standing, covered: &mut covered, steps: 0, wanted: None };
+        let mut walk = Walk { brief, lane, standing, covered: &mut covered, work, wanted: None };
         walk.narrow(0, all.clone());
         // Who covers those that never speak in this lane.
         for step in all {
@@ -75,6 +78,7 @@ pub fn coverage(brief: &Brief) -> Covered {
                 walk.wanted = None;
             }
         }
+        work = walk.work;
     }
     covered
 }
@@ -100,10 +104,8 @@ impl Walk<'_, '_> {
     }
 
     fn narrow(&mut self, axis: usize, steps: Vec<usize>) {
-        self.steps += 1;
-        if self.steps > MOST_STEPS {
-            self.covered.gave_up = true;
-        }
+        self.work = self.work.saturating_sub(1 + steps.len());
+        self.covered.gave_up |= self.work == 0;
         let steps = match self.wanted {
             // The one in question comes last, and must not end the list before its time.
             Some(_) => steps,
@@ -138,49 +140,17 @@ impl Walk<'_, '_> {
     }
 
     /// The rules that hold together, for each kind of values of an axis.
-    fn classes(&self, axis: usize, steps: &[usize]) -> Vec<Vec<usize>> {
+    fn classes(&mut self, axis: usize, steps: &[usize]) -> Vec<Vec<usize>> {
         let conditions: Vec<&Values> =
             steps.iter().map(|step| self.lane.condition(*step, axis)).collect();
         if conditions.iter().all(|condition| condition.is_none()) {
             return vec![steps.to_vec()];
         }
-        let whole = self.lane.whole(axis);
-        let mut toggles: Vec<(u128, usize)> = Vec::new();
-        let mut row = vec![0u64; steps.len().div_ceil(64)];
-        for (at, condition) in conditions.iter().enumerate() {
-            match condition {
-                None => row[at / 64] |= 1 << (at % 64),
-                Some(spans) => {
-                    for (first, last) in spans.ranges() {
-                        toggles.push((*first, at));
-                        toggles.extend(last.checked_add(1).map(|behind| (behind, at)));
-                    }
-                }
-            }
+        let (rows, work) = rows(&conditions, self.lane.whole(axis));
+        self.work = self.work.saturating_sub(work);
+        if self.work == 0 {
+            self.covered.gave_up = true;
         }
-        toggles.sort_unstable();
-        let mut seen: HashMap<Vec<u64>, ()> = HashMap::new();
-        let mut order: Vec<Vec<u64>> = Vec::new();
-        let mut note = |row: &Vec<u64>, from: u128, to: u128| {
-            let meets = whole.ranges().iter().any(|(a, b)| *a <= to && from <= *b);
-            if meets && seen.insert(row.clone(), ()).is_none() {
-                order.push(row.clone());
-            }
-        };
-        let mut from = 0u128;
-        for (at, rule) in toggles {
-            if at > from {
-                note(&row, from, at - 1);
-                from = at;
-            }
-            row[rule / 64] ^= 1 << (rule % 64);
-        }
-        note(&row, from, u128::MAX);
-        let held = |row: Vec<u64>| {
-            let kept =
-                steps.iter().enumerate().filter(|(at, _)| row[at / 64] >> (at % 64) & 1 == 1);
-            kept.map(|(_, step)| *step).collect()
-        };
-        order.into_iter().map(held).collect()
+        rows.iter().map(|row| row.iter().map(|at| steps[*at]).collect()).collect()
     }
 }

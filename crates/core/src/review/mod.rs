@@ -7,8 +7,9 @@ mod codes;
 pub mod coverage;
 mod fix;
 mod overlap;
+mod rows;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use crate::brief::{Brief, RuleIndex};
 use crate::listener::Listener;
@@ -19,7 +20,7 @@ use crate::names::traffic::{TCP, Term, TrafficKey, Transport};
 use crate::orders::{Action, NameKind, Orders, Rule, Silence};
 use crate::packet::Direction;
 use crate::programs::ProgramNote;
-pub use codes::{Code, Finding, Review, Severity};
+pub use codes::{Code, Finding, GAVE_UP, Review, Severity};
 use coverage::{Coverage, coverage};
 pub use fix::{Fix, fix};
 use overlap::contradicted;
@@ -77,9 +78,11 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
     review.gave_up |= !all;
     let crossed: BTreeMap<RuleIndex, RuleIndex> = crossed.into_iter().collect();
     // Where each meaning stands for the first time, and how often.
-    let mut meanings: BTreeMap<String, (RuleIndex, usize)> = BTreeMap::new();
-    for (index, rule) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
-        meanings.entry(meaning(rule)).or_insert((index, 0)).1 += 1;
+    let mut meanings = Meanings::default();
+    let numbers: Vec<usize> = brief.rules().map(|rule| meanings.of(rule)).collect();
+    let mut known: HashMap<usize, (RuleIndex, usize)> = HashMap::new();
+    for (index, _) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
+        known.entry(numbers[index.0 as usize]).or_insert((index, 0)).1 += 1;
     }
     for (index, rule) in brief.indexed() {
         if rule.silence == Some(Silence::Expired) || rule.until.is_some_and(|end| end <= now) {
@@ -90,8 +93,9 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
         if !rule.speaks() {
             continue;
         }
+        let (first, times) =
+            known.get(&numbers[index.0 as usize]).copied().unwrap_or((index, 1));
         let known = &covered.rules[index.0 as usize];
-        let (first, times) = meanings.get(&meaning(rule)).copied().unwrap_or((index, 1));
         let twin = (first != index).then_some(first);
         if twin.is_some() || times == 1 {
             review.coverage(brief, (rule, index), known, twin);
@@ -124,22 +128,41 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
     review
 }
 
-/// Everything of a rule that decides, as text.
-fn meaning(rule: &Rule) -> String {
-    format!(
-        "{:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?}",
-        rule.action,
-        rule.direction,
-        rule.traffic.keys,
-        rule.source.addresses,
-        rule.destination.addresses,
-        rule.interface,
-        rule.program,
-        rule.family,
-        rule.until,
-        rule.at_most,
-        rule.over
-    )
+/// Numbers for rules that say the same of the same.
+#[derive(Default)]
+struct Meanings<'r> {
+    /// Long lists are shared, and looked at once.
+    seen: HashMap<*const AddressSet, usize>,
+    sets: HashMap<&'r AddressSet, usize>,
+    known: HashMap<String, usize>,
+}
+
+impl<'r> Meanings<'r> {
+    fn set(&mut self, set: Option<&'r AddressSet>) -> Option<usize> {
+        let (set, next) = (set?, self.sets.len());
+        let sets = &mut self.sets;
+        Some(*self.seen.entry(set).or_insert_with(|| *sets.entry(set).or_insert(next)))
+    }
+
+    /// Of everything of a rule that decides.
+    fn of(&mut self, rule: &'r Rule) -> usize {
+        let sources = self.set(rule.source.addresses.as_deref());
+        let destinations = self.set(rule.destination.addresses.as_deref());
+        let text = format!(
+            "{:?} {:?} {:?} {sources:?} {destinations:?} {:?} {:?} {:?} {:?} {:?} {:?}",
+            rule.action,
+            rule.direction,
+            rule.traffic.keys,
+            rule.interface,
+            rule.program,
+            rule.family,
+            rule.until,
+            rule.at_most,
+            rule.over
+        );
+        let next = self.known.len();
+        *self.known.entry(text).or_insert(next)
+    }
 }
 
 fn named(brief: &Brief, indexes: impl Iterator<Item = RuleIndex>) -> String {
@@ -251,19 +274,22 @@ impl Review {
 
     /// Names of services, addresses and groups that nothing uses.
     fn unused_names(&mut self, orders: &Orders) {
+        let (mut services, mut addresses) = (HashSet::new(), HashSet::new());
+        let mut groups = HashSet::new();
+        for rule in orders.rules() {
+            let (traffic, from, to) = (&rule.traffic, &rule.source, &rule.destination);
+            services.extend(traffic.written.iter().chain(&traffic.except));
+            addresses.extend(from.written.iter().chain(&from.except));
+            addresses.extend(to.written.iter().chain(&to.except));
+            groups.extend(&rule.group);
+        }
         for name in &orders.names {
-            let uses = |lists: &[&Vec<String>]| lists.iter().any(|l| l.contains(&name.name));
             let used = name.inside
-                || orders.rules().any(|rule| {
-                    let (traffic, from, to) = (&rule.traffic, &rule.source, &rule.destination);
-                    match name.kind {
-                        NameKind::Service => uses(&[&traffic.written, &traffic.except]),
-                        NameKind::Addresses => {
-                            uses(&[&from.written, &from.except, &to.written, &to.except])
-                        }
-                        NameKind::Group => rule.group.as_ref() == Some(&name.name),
-                    }
-                });
+                || match name.kind {
+                    NameKind::Service => services.contains(&name.name),
+                    NameKind::Addresses => addresses.contains(&name.name),
+                    NameKind::Group => groups.contains(&name.name),
+                };
             if used {
                 continue;
             }

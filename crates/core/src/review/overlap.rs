@@ -11,6 +11,42 @@ use crate::orders::{Action, AddressCondition, Rule};
 /// So many pairs are looked at closely for one list; most are told apart at a glance.
 const MOST_PAIRS: usize = 300_000;
 
+/// What a rule is about, worked out once for all pairs.
+struct Meant<'r> {
+    traffic: Option<&'r Spans<TrafficKey>>,
+    sources: Option<Arc<AddressSet>>,
+    destinations: Option<Arc<AddressSet>>,
+    interfaces: Option<Spans<u32>>,
+    programs: Option<Spans<u32>>,
+}
+
+impl<'r> Meant<'r> {
+    fn of(brief: &Brief, rule: &'r Rule) -> Self {
+        Self {
+            traffic: rule.traffic.keys.as_ref(),
+            sources: of_family(rule, &rule.source),
+            destinations: of_family(rule, &rule.destination),
+            interfaces: brief.interfaces_of(&rule.interface),
+            programs: brief.programs_meant(rule),
+        }
+    }
+
+    /// Whether two rules have something in common, and each something that the
+    /// other has not.
+    fn crosses(&self, other: &Self) -> bool {
+        let all = [
+            of_spans(self.traffic, other.traffic),
+            of_addresses(self.sources.as_deref(), other.sources.as_deref()),
+            of_addresses(self.destinations.as_deref(), other.destinations.as_deref()),
+            of_spans(self.interfaces.as_ref(), other.interfaces.as_ref()),
+            of_spans(self.programs.as_ref(), other.programs.as_ref()),
+        ];
+        all.iter().all(|one| one.meets)
+            && !all.iter().all(|one| one.within)
+            && !all.iter().all(|one| one.around)
+    }
+}
+
 /// Where a rule's traffic and sources lie, for a glance.
 struct Extent {
     traffic: (TrafficKey, TrafficKey),
@@ -85,11 +121,11 @@ fn relation<S>(
 }
 
 fn of_spans<T: Point>(a: Option<&Spans<T>>, b: Option<&Spans<T>>) -> Relation {
-    relation(a, b, |a, b| a.difference(b).is_empty(), |a, b| !a.intersection(b).is_empty())
+    relation(a, b, Spans::is_within, Spans::meets)
 }
 
 fn of_addresses(a: Option<&AddressSet>, b: Option<&AddressSet>) -> Relation {
-    relation(a, b, |a, b| a.difference(b).is_empty(), |a, b| !a.intersection(b).is_empty())
+    relation(a, b, AddressSet::is_within, AddressSet::meets)
 }
 
 /// For each rule that is contradicted in part: the first rule before it that
@@ -100,14 +136,14 @@ pub(super) fn contradicted(
     brief: &Brief,
     speaks: impl Fn(RuleIndex) -> bool,
 ) -> (Vec<(RuleIndex, RuleIndex)>, bool) {
-    let rules: Vec<(RuleIndex, &Rule, Extent)> = brief
+    let rules: Vec<(RuleIndex, &Rule, Extent, Meant<'_>)> = brief
         .indexed()
         .filter(|(index, rule)| rule.speaks() && speaks(*index))
-        .map(|(index, rule)| (index, rule, Extent::of(rule)))
+        .map(|(index, rule)| (index, rule, Extent::of(rule), Meant::of(brief, rule)))
         .collect();
     let (mut found, mut pairs) = (Vec::new(), 0);
-    for (at, (index, rule, extent)) in rules.iter().enumerate() {
-        for (other, before, further) in &rules[..at] {
+    for (at, (index, rule, extent, meant)) in rules.iter().enumerate() {
+        for (other, before, further, said) in &rules[..at] {
             let opposite = (rule.action == Action::Allow) != (before.action == Action::Allow);
             if !opposite || rule.direction != before.direction || !extent.may_meet(further) {
                 continue;
@@ -116,32 +152,13 @@ pub(super) fn contradicted(
             if pairs > MOST_PAIRS {
                 return (found, false);
             }
-            if crosses(brief, before, rule) {
+            if said.crosses(meant) {
                 found.push((*index, *other));
                 break;
             }
         }
     }
     (found, true)
-}
-
-/// Whether two rules have something in common, and each something that the
-/// other has not.
-fn crosses(brief: &Brief, a: &Rule, b: &Rule) -> bool {
-    let sources = [a, b].map(|rule| of_family(rule, &rule.source));
-    let destinations = [a, b].map(|rule| of_family(rule, &rule.destination));
-    let interfaces = [a, b].map(|rule| brief.interfaces_of(&rule.interface));
-    let programs = [a, b].map(|rule| brief.programs_meant(rule));
-    let all = [
-        of_spans(a.traffic.keys.as_ref(), b.traffic.keys.as_ref()),
-        of_addresses(sources[0].as_deref(), sources[1].as_deref()),
-        of_addresses(destinations[0].as_deref(), destinations[1].as_deref()),
-        of_spans(interfaces[0].as_ref(), interfaces[1].as_ref()),
-        of_spans(programs[0].as_ref(), programs[1].as_ref()),
-    ];
-    all.iter().all(|one| one.meets)
-        && !all.iter().all(|one| one.within)
-        && !all.iter().all(|one| one.around)
 }
 
 /// The addresses of a condition, of the rule's family; `None` is any.

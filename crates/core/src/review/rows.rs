@@ -1,0 +1,202 @@
+//! Which conditions hold together, on one axis.
+
+use std::collections::{BTreeMap, HashSet};
+use std::sync::Arc;
+
+use crate::compare::lanes::Values;
+use crate::names::spans::Spans;
+
+/// Sets with more ranges than this are asked where they lie; the others are walked.
+const LONG: usize = 64;
+
+/// The conditions that hold somewhere, beside those that hold everywhere: sorted.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
+struct Row(Vec<usize>);
+
+impl Row {
+    fn toggle(&mut self, at: usize) {
+        match self.0.binary_search(&at) {
+            Ok(place) => _ = self.0.remove(place),
+            Err(place) => self.0.insert(place, at),
+        }
+    }
+}
+
+/// A long set, and the conditions that are about it.
+struct Long<'v> {
+    set: &'v Spans<u128>,
+    about: Vec<usize>,
+}
+
+/// Which conditions some value within `whole` meets, each such list once, and what
+/// was looked at for them.
+pub(super) fn rows(conditions: &[&Values], whole: &Spans<u128>) -> (Vec<Vec<usize>>, usize) {
+    let mut everywhere = Vec::new();
+    let mut toggles: Vec<(u128, usize)> = Vec::new();
+    let mut longs: BTreeMap<*const Spans<u128>, Long<'_>> = BTreeMap::new();
+    for (at, condition) in conditions.iter().enumerate() {
+        match condition {
+            None => everywhere.push(at),
+            Some(set) if set.ranges().len() > LONG => {
+                let long = longs.entry(Arc::as_ptr(set));
+                long.or_insert_with(|| Long { set, about: Vec::new() }).about.push(at);
+            }
+            Some(set) => toggle(&mut toggles, set.ranges(), at),
+        }
+    }
+    toggles.sort_unstable();
+    let longs: Vec<Long<'_>> = longs.into_values().collect();
+    let mut seen = Seen { rows: Vec::new(), known: HashSet::new(), work: conditions.len() };
+    let mut row = Row::default();
+    let mut from = 0u128;
+    let ends = toggles.into_iter().map(|(at, step)| (at, Some(step)));
+    for (at, step) in ends.chain([(u128::MAX, None)]) {
+        let to = if step.is_some() { at.wrapping_sub(1) } else { at };
+        if at > from || step.is_none() {
+            for (first, last) in whole.ranges() {
+                let (first, last) = (from.max(*first), to.min(*last));
+                if first <= last {
+                    seen.between(&row, &longs, (first, last));
+                }
+            }
+            from = at;
+        }
+        if let Some(step) = step {
+            row.toggle(step);
+        }
+    }
+    let work = seen.work + seen.rows.len() * everywhere.len();
+    let held = |Row(mut held): Row| {
+        held.extend(&everywhere);
+        held.sort_unstable();
+        held
+    };
+    (seen.rows.into_iter().map(held).collect(), work)
+}
+
+fn toggle(toggles: &mut Vec<(u128, usize)>, ranges: &[(u128, u128)], at: usize) {
+    for (first, last) in ranges {
+        toggles.push((*first, at));
+        toggles.extend(last.checked_add(1).map(|behind| (behind, at)));
+    }
+}
+
+struct Seen {
+    rows: Vec<Row>,
+    known: HashSet<Row>,
+    work: usize,
+}
+
+impl Seen {
+    fn note(&mut self, row: &Row) {
+        self.work += 1 + row.0.len();
+        if !self.known.contains(row) {
+            self.known.insert(row.clone());
+            self.rows.push(row.clone());
+        }
+    }
+
+    /// The rows of the values from `first` to `last`, between which no short set
+    /// begins or ends.
+    fn between(&mut self, row: &Row, longs: &[Long<'_>], (first, last): (u128, u128)) {
+        self.work += 1 + row.0.len() + 8 * longs.len();
+        if longs.is_empty() {
+            return self.note(row);
+        }
+        let mut row = row.clone();
+        // Those that hold for a part of the values only.
+        let mut parts: Vec<(&Long<'_>, &[(u128, u128)])> = Vec::new();
+        for long in longs {
+            let ranges = long.set.ranges();
+            let begin = ranges.partition_point(|(_, end)| *end < first);
+            let end = ranges.partition_point(|(begin, _)| *begin <= last);
+            match &ranges[begin..end] {
+                [] => {}
+                [(a, b)] if *a <= first && last <= *b => {
+                    long.about.iter().for_each(|at| row.toggle(*at));
+                }
+                part => parts.push((long, part)),
+            }
+        }
+        match parts.as_slice() {
+            [] => self.note(&row),
+            // Outside of it, and inside.
+            [(long, _)] => {
+                self.note(&row);
+                long.about.iter().for_each(|at| row.toggle(*at));
+                self.note(&row);
+            }
+            several => self.walk(&mut row, several, (first, last)),
+        }
+    }
+
+    /// Several long sets lie within: they are walked.
+    fn walk(
+        &mut self,
+        row: &mut Row,
+        parts: &[(&Long<'_>, &[(u128, u128)])],
+        (first, last): (u128, u128),
+    ) {
+        let mut toggles = Vec::new();
+        for (nth, (_, ranges)) in parts.iter().enumerate() {
+            let within = |(a, b): &(u128, u128)| (first.max(*a), last.min(*b));
+            toggle(&mut toggles, &ranges.iter().map(within).collect::<Vec<_>>(), nth);
+        }
+        self.work += 8 * toggles.len();
+        toggles.sort_unstable();
+        let mut from = first;
+        for (at, nth) in toggles {
+            if at > from {
+                self.note(row);
+                from = at;
+            }
+            if at <= last {
+                parts[nth].0.about.iter().for_each(|at| row.toggle(*at));
+            }
+        }
+        if from <= last {
+            self.note(row);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Sets of few ranges and of many, two of them the same.
+    fn sets() -> impl Strategy<Value = Vec<Values>> {
+        let set = prop_oneof![
+            proptest::collection::vec((0u128..600, 0u128..200), 0..4),
+            proptest::collection::vec((0u128..600, 0u128..2), 90..160),
+        ];
+        let set = set.prop_map(|ranges| {
+            let ranges = ranges.into_iter().map(|(first, more)| (first, first + more));
+            Some(Arc::new(Spans::from_ranges(ranges)))
+        });
+        let set = prop_oneof![8 => set, 1 => Just(None)];
+        proptest::collection::vec(set, 1..6).prop_map(|mut sets| {
+            sets.push(sets[0].clone());
+            sets
+        })
+    }
+
+    proptest! {
+        #[test]
+        fn rows_are_those_of_some_value(sets in sets(), cut in 1u128..700) {
+            let whole = Spans::from_ranges([(0, cut), (cut + 3, 900)]);
+            let conditions: Vec<&Values> = sets.iter().collect();
+            let (rows, _) = rows(&conditions, &whole);
+            let holds = |value: u128| {
+                let held = |at: &usize| sets[*at].as_ref().is_none_or(|set| set.contains(value));
+                (0..sets.len()).filter(held).collect::<Vec<_>>()
+            };
+            let expected: HashSet<Vec<usize>> =
+                (0..=900).filter(|value| whole.contains(*value)).map(holds).collect();
+            let found: Vec<Vec<usize>> = rows;
+            prop_assert_eq!(found.len(), expected.len());
+            prop_assert_eq!(found.into_iter().collect::<HashSet<_>>(), expected);
+        }
+    }
+}
