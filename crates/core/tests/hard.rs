@@ -193,7 +193,9 @@ fn a_long_list_before_many_rules_is_reviewed_to_the_end() {
     let mut brief = with_long_list(4_000, 40_000);
     let covered = coverage(&brief);
     assert!(!covered.gave_up);
-    assert!(covered.rules.iter().all(|rule| rule.speaks && rule.needed == (rule != &covered.rules[0])));
+    assert!(
+        covered.rules.iter().all(|rule| rule.speaks && rule.needed == (rule != &covered.rules[0]))
+    );
     // A rule within the list never speaks, and the list covers it.
     let inside = read(&format!("{HEAD}{}", rule("inside", "\"20.0.2.7\""))).unwrap();
     brief.rules.push(inside.rules[0].clone());

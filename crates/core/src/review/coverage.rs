@@ -7,8 +7,8 @@
 
 use std::collections::BTreeSet;
 
-use crate::brief::{Brief, RuleIndex};
 use super::rows::rows;
+use crate::brief::{Brief, RuleIndex};
 use crate::compare::lanes::{AXES, Lane, Values, lanes};
 use crate::orders::Action;
 

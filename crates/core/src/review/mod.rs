@@ -93,8 +93,7 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
         if !rule.speaks() {
             continue;
         }
-        let (first, times) =
-            known.get(&numbers[index.0 as usize]).copied().unwrap_or((index, 1));
+        let (first, times) = known.get(&numbers[index.0 as usize]).copied().unwrap_or((index, 1));
         let known = &covered.rules[index.0 as usize];
         let twin = (first != index).then_some(first);
         if twin.is_some() || times == 1 {

@@ -43,9 +43,9 @@ pub(super) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Misf
     for word in 0..5 {
         a.store_value(Width::D, STACK, at::HEADER + word * 8, 0);
     }
-    a.store_value(Width::D, STACK, at::LOG, events::wanted::NOTHING.into());
+    at::LOG.set(&mut a, events::wanted::NOTHING);
     a.store_value(Width::D, STACK, at::TRANSPORT, 0);
-    a.store_value(Width::D, STACK, at::WAY, Direction::Outbound as i32);
+    at::WAY.set(&mut a, Direction::Outbound as u16);
     a.load(Width::W, R2, R6, address::PORT);
     a.store(Width::H, STACK, at::TRANSPORT + 2, R2);
     a.from_network(R2, 16);
@@ -74,7 +74,7 @@ pub(super) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Misf
             a.jump_if(If::Lt, R1, 2, pass);
             a.place(other);
             own(&mut a, parts, at_header, pass);
-            a.store_value(Width::D, STACK, at::FAMILY, 6);
+            at::FAMILY.set(&mut a, 6);
             if parts.layout.destination_used {
                 address_key(&mut a, Family::V6, destination_offset(Family::V6));
                 row_address(&mut a, parts, &parts.layout.destination6, unsound);
@@ -136,7 +136,7 @@ fn decide_four(a: &mut Assembler, parts: &Parts<'_>, rules: Label, pass: Label, 
     a.store_value(Width::W, STACK, at::ANSWER + 8, i32::from_ne_bytes([0, 0, 0xff, 0xff]));
     a.store(Width::W, STACK, at::ANSWER + 12, R1);
     own(a, parts, at::ANSWER, pass);
-    a.store_value(Width::D, STACK, at::FAMILY, 4);
+    at::FAMILY.set(a, 4);
     if parts.layout.destination_used {
         address_key(a, Family::V4, destination_offset(Family::V4));
         row_address(a, parts, &parts.layout.destination4, unsound);

@@ -21,7 +21,7 @@ use tipstaff_core::tables::layout::Verdict;
 
 use super::assembler::{Assembler, If, Label, Op, R0, R1, R2, R3, R4, R6, R7, R8, STACK, Width};
 use super::bpf;
-use super::frame::at;
+use super::frame::{Flag, at, looks, pending};
 use super::hooks::Hook;
 use super::label::field;
 use super::reading::{address_bytes, destination_offset, helper, skb, source_offset};
@@ -55,20 +55,20 @@ pub(super) fn begin(a: &mut Assembler, family: Family) {
         Family::V4 => 4,
         Family::V6 => 6,
     };
-    a.store_value(Width::D, STACK, at::FAMILY, number);
-    a.store_value(Width::D, STACK, at::WAY, Direction::Inbound as i32);
-    for flag in [at::PENDING, at::ANSWERS, at::LOOKS] {
-        a.store_value(Width::D, STACK, flag, 0);
-    }
+    at::FAMILY.set(a, number);
+    at::WAY.set(a, Direction::Inbound as u16);
+    at::PENDING.set(a, pending::NOTHING);
+    at::ANSWERS.set(a, 0);
+    at::LOOKS.set(a, looks::TAKES);
 }
 
 /// Writes the record, where one is wanted; r7 the slot, r8 the action. r0 to
 /// r5 are lost.
 pub(super) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     let (write, skipped, done) = (a.label(), a.label(), a.label());
-    a.load(Width::D, R1, STACK, at::LOG);
-    a.jump_if(If::Eq, R1, wanted::NOTHING, done);
-    a.jump_if(If::Eq, R1, wanted::ALL, write);
+    at::LOG.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(wanted::NOTHING), done);
+    a.jump_if(If::Eq, R1, Flag::with(wanted::ALL), write);
     let (increment, burst) = SAMPLES;
     // A bucket beside that of the gate's own answers.
     a.store_value(Width::D, STACK, at::BUCKET, 0);
@@ -95,13 +95,13 @@ pub(super) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         a.load(Width::D, R1, STACK, at::LABEL + from);
         a.store(Width::D, STACK, at::RECORD + to, R1);
     }
-    a.load(Width::D, R1, STACK, at::WAY);
+    at::WAY.number(a, R1);
     a.store(Width::B, STACK, at::RECORD + 24, R1);
     a.store(Width::B, STACK, at::RECORD + 25, R8);
     a.load(Width::W, R1, STACK, at::KEY);
     a.op(Op::Rsh, R1, 16);
     a.store(Width::B, STACK, at::RECORD + 26, R1);
-    a.load(Width::D, R1, STACK, at::FAMILY);
+    at::FAMILY.number(a, R1);
     a.store(Width::B, STACK, at::RECORD + 27, R1);
     // The first four bytes of a transport header: ports, or type and code.
     a.load(Width::W, R2, STACK, at::TRANSPORT);

@@ -14,11 +14,11 @@ use tipstaff_core::tables::layout::Verdict;
 use super::assembler::{
     Assembler, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R7, R8, R9, STACK, Width,
 };
-use super::frame::{at, flow, flow_value as value};
+use super::frame::{Flag, at, flow, flow_value as value};
 use super::hooks::told;
 use super::reading::{
-    FIRST_FRAGMENT, Ways, address_bytes, destination_offset, flow_addresses, helper, ip_header,
-    load, skb, source_offset, transport_header,
+    Ways, address_bytes, destination_offset, flow_addresses, helper, ip_header, load, skb,
+    source_offset, transport_header,
 };
 use super::shares::{self, Shares, Whose};
 use super::verdict::{CounterSlot, Parts};
@@ -217,7 +217,7 @@ pub(super) fn answers(
     a.jump_if(If::Eq, R0, 0, decide);
     a.copy(R7, R0);
     age(a, answer.age(), decide);
-    a.store_value(Width::D, STACK, at::ANSWERS, 1);
+    at::ANSWERS.set(a, 1);
     a.load(Width::W, R1, R7, value::STAMP);
     a.jump32_if(If::Ne, R1, table.stamps.let_in, decide);
     jump_if_asked(a, replies);
@@ -243,7 +243,7 @@ pub(super) fn fragment_known(
 /// The key of a fragment: its addresses and its identification.
 fn fragment_key(a: &mut Assembler) {
     begin(a);
-    a.load(Width::D, R1, STACK, at::FRAGMENT);
+    a.load(Width::W, R1, STACK, at::FRAGMENT);
     a.store(Width::W, STACK, at::FLOW + flow::REMOTE_PORT, R1);
     by_family(a, |a, family| addresses(a, family, Direction::Inbound));
 }
@@ -251,8 +251,8 @@ fn fragment_key(a: &mut Assembler) {
 /// Emits something for each family, and goes where the packet's is.
 fn by_family(a: &mut Assembler, mut each: impl FnMut(&mut Assembler, Family)) {
     let (four, done) = (a.label(), a.label());
-    a.load(Width::D, R1, STACK, at::FAMILY);
-    a.jump_if(If::Eq, R1, 4, four);
+    at::FAMILY.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(4), four);
     each(a, Family::V6);
     a.jump(done);
     a.place(four);
@@ -336,13 +336,13 @@ pub(super) fn passed(a: &mut Assembler, parts: &Parts<'_>) {
     first_fragment(a, parts.flows);
     // What belongs to a flow opens none.
     a.jump_if(If::Eq, R7, CounterSlot::REPLIES, done);
-    a.load(Width::D, R1, STACK, at::WAY);
-    a.jump_if(If::Eq, R1, Direction::Outbound as u16, outwards);
-    a.jump_if(If::Eq, R1, Direction::Inbound as u16, inwards);
+    at::WAY.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(Direction::Outbound as u16), outwards);
+    a.jump_if(If::Eq, R1, Flag::with(Direction::Inbound as u16), inwards);
     a.jump(done);
     a.place(outwards);
-    a.load(Width::D, R1, STACK, at::ANSWERS);
-    a.jump_if(If::Ne, R1, 0, done);
+    at::ANSWERS.load(a, R1);
+    a.jump_if(If::Ne, R1, Flag::with(0), done);
     passed_this_way(a, parts.flows, Direction::Outbound, done);
     a.place(inwards);
     passed_this_way(a, parts.flows, Direction::Inbound, done);
@@ -352,9 +352,8 @@ pub(super) fn passed(a: &mut Assembler, parts: &Parts<'_>) {
 /// Takes note of the first of several fragments.
 fn first_fragment(a: &mut Assembler, table: FlowTable<'_>) {
     let whole = a.label();
-    a.load(Width::D, R1, STACK, at::FRAGMENT);
-    a.value64(R2, FIRST_FRAGMENT);
-    a.jump_if_reg(If::Lt, R1, R2, whole);
+    at::FIRST_FRAGMENT.load(a, R1);
+    a.jump_if(If::Ne, R1, Flag::with(1), whole);
     fragment_key(a);
     a.call(helper::TIME);
     a.store(Width::D, STACK, at::NOW, R0);
@@ -373,9 +372,9 @@ fn passed_this_way(a: &mut Assembler, table: FlowTable<'_>, way: Direction, done
     a.store(Width::B, STACK, at::FLOW + flow::PROTOCOL, R2);
     a.jump_if(If::Eq, R2, UDP.into(), udp);
     // In the other family it is a protocol like any other.
-    a.load(Width::D, R3, STACK, at::FAMILY);
+    at::FAMILY.load(a, R3);
     let (other_six, other_four) = (a.label(), a.label());
-    a.jump_if(If::Eq, R3, 6, other_six);
+    a.jump_if(If::Eq, R3, Flag::with(6), other_six);
     a.jump_if(If::Eq, R2, ICMP.into(), icmp);
     a.jump(note);
     a.place(other_six);

@@ -12,7 +12,7 @@ use super::assembler::{
     Assembler, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
 use super::flow_table::{self, Answer};
-use super::frame::{at, looks, pending};
+use super::frame::{Flag, at, looks, pending};
 use super::hooks::{Hook, told};
 use super::reading::{
     address_bytes, destination_offset, helper, skb, source_offset, transport_header,
@@ -112,7 +112,7 @@ fn tcp_packet(
     traffic_key(a, TCP);
     a.jump_if(If::Eq, R1, flags(TcpFlags::SYN), decide);
     // What opens nothing takes nothing from a rate.
-    a.store_value(Width::D, STACK, at::LOOKS, looks::ONLY);
+    at::LOOKS.set(a, looks::ONLY);
     match way {
         Direction::Outbound => tcp_of_a_socket(a, parts, labels, decide),
         Direction::Inbound | Direction::Transit => {
@@ -224,7 +224,7 @@ fn tcp_of_a_connection(
         a.call(helper::CHECK_SYNCOOKIE);
         let stale = a.label();
         a.jump_if(If::Ne, R0, 0, stale);
-        a.store_value(Width::D, STACK, at::LOOKS, looks::IS_PAID);
+        at::LOOKS.set(a, looks::IS_PAID);
         a.place(stale);
         a.mov(R7, LISTEN.into());
     }
@@ -236,8 +236,8 @@ fn tcp_of_a_connection(
     // addresses, and the packet be for another one.
     a.jump_if(If::Ne, R7, LISTEN, labels.replies);
     if labels.hook == Hook::Outer {
-        a.load(Width::D, R1, STACK, at::LOOKS);
-        a.jump_if(If::Eq, R1, looks::IS_PAID as u16, decide);
+        at::LOOKS.load(a, R1);
+        a.jump_if(If::Eq, R1, Flag::with(looks::IS_PAID), decide);
     }
     // Or one that it forwards?
     a.place(unknown);
@@ -290,7 +290,7 @@ fn assigns(a: &mut Assembler, family: Family, way: Direction, labels: &Labels) {
         }
         Family::V6 => jump_unless_link_local(a, source_offset(family), other),
     }
-    a.store_value(Width::D, STACK, at::PENDING, pending::ASSIGNMENT.into());
+    at::PENDING.set(a, pending::ASSIGNMENT);
     a.place(other);
 }
 
@@ -360,7 +360,7 @@ fn icmp_packet(
             }
             a.jump(foundation);
         } else {
-            a.store_value(Width::D, STACK, at::PENDING, number.into());
+            at::PENDING.set(a, number);
             a.jump(decide);
         }
     }
@@ -413,10 +413,10 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
     }
 
     a.place(through);
-    a.store_value(Width::D, STACK, at::WAY, Direction::Transit as i32);
+    at::WAY.set(a, Direction::Transit as u16);
     let unquoted = a.label();
-    a.load(Width::D, R1, STACK, at::PENDING);
-    a.jump_if(If::Ne, R1, pending::ERROR, unquoted);
+    at::PENDING.load(a, R1);
+    a.jump_if(If::Ne, R1, Flag::with(pending::ERROR), unquoted);
     flow_table::quoted(a, family, parts.flows, labels.errors);
     a.place(unquoted);
     if parts.layout.directed {
@@ -515,10 +515,10 @@ pub(super) fn own(a: &mut Assembler, family: Family, offset: i16, parts: &Parts<
 /// What passes by a foundation because it is for this host.
 fn for_this_host(a: &mut Assembler, labels: &Labels) {
     let other = a.label();
-    a.load(Width::D, R1, STACK, at::PENDING);
-    a.jump_if(If::Eq, R1, pending::NOTHING, other);
-    a.jump_if(If::Eq, R1, pending::ASSIGNMENT, labels.assignment);
-    a.jump_if(If::Eq, R1, pending::ERROR, labels.errors);
+    at::PENDING.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(pending::NOTHING), other);
+    a.jump_if(If::Eq, R1, Flag::with(pending::ASSIGNMENT), labels.assignment);
+    a.jump_if(If::Eq, R1, Flag::with(pending::ERROR), labels.errors);
     a.jump(labels.neighbours);
     a.place(other);
 }

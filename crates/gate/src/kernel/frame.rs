@@ -1,40 +1,80 @@
 //! The stack of the programs that decide: 512 bytes, downwards from its end.
 //! Pieces share a place where one is over before the other begins.
 
+use super::assembler::{Assembler, Reg, STACK, Width};
 use super::label::LABEL_BYTES;
 use super::limits::BUCKET_BYTES;
 
-/// What a packet that opens nothing has to do with rates.
+/// A small number on the stack. The verifier follows what is stored at the begin
+/// of 8 bytes, and zeros wherever they stand, and would go every way once more for
+/// each value. So these stand in the upper half, and one greater than they are.
+#[derive(Clone, Copy)]
+pub struct Flag(i16);
+
+impl Flag {
+    const fn place(self) -> i16 {
+        self.0 + 4
+    }
+
+    /// Writes it.
+    pub fn set(self, a: &mut Assembler, number: u16) {
+        a.store_value(Width::W, STACK, self.place(), Self::with(number).into());
+    }
+
+    /// `to` becomes what is to be compared with [`Flag::with`].
+    pub fn load(self, a: &mut Assembler, to: Reg) {
+        a.load(Width::W, to, STACK, self.place());
+    }
+
+    /// `to` becomes the number.
+    pub fn number(self, a: &mut Assembler, to: Reg) {
+        self.load(a, to);
+        a.add(to, -1);
+    }
+
+    /// How a number stands there.
+    pub const fn with(number: u16) -> u16 {
+        number + 1
+    }
+}
+
+/// What a packet has to do with rates.
 pub mod looks {
+    /// It takes, as one that opens a connection does.
+    pub const TAKES: u16 = 0;
     /// It is within them or beyond, and takes nothing.
-    pub const ONLY: i32 = 1;
+    pub const ONLY: u16 = 1;
     /// What belongs to it has taken already.
-    pub const IS_PAID: i32 = 2;
+    pub const IS_PAID: u16 = 2;
 }
 
 /// Where things stand on the stack.
 pub mod at {
-    /// Whether a socket has to do with the packet, u64.
-    pub const SOCKET: i16 = -8;
+    use super::Flag;
+
+    /// Whether a socket has to do with the packet.
+    pub const SOCKET: Flag = Flag(-8);
     /// The IP header, 40 bytes, and room behind it for the two ports.
     pub const HEADER: i16 = -64;
     /// The transport header or an extension header, 20 bytes.
     pub const TRANSPORT: i16 = -88;
     /// A counter slot, u32.
-    pub const SLOT: i16 = -92;
-    /// The traffic key, u32.
-    pub const KEY: i16 = -96;
+    pub const SLOT: i16 = -68;
+    /// The traffic key, u32; in the upper half of its 8 bytes, as a [`Flag`].
+    pub const KEY: i16 = -92;
     /// The time, u64.
     pub const NOW: i16 = -104;
-    /// Which foundation lets the packet pass should it be for this host, u64:
+    /// Which foundation lets the packet pass should it be for this host:
     /// `kernel::pending`.
-    pub const PENDING: i16 = -112;
-    /// The identification of a fragment, u64; bit 32: it is the first of several.
+    pub const PENDING: Flag = Flag(-112);
+    /// The identification of a fragment, u32.
     pub const FRAGMENT: i16 = -120;
-    /// Whether the packet answers what was let in, u64.
-    pub const ANSWERS: i16 = -128;
-    /// Whether the packet takes nothing from a rate, u64: `kernel::looks`.
-    pub const LOOKS: i16 = -136;
+    /// 1: the packet is the first of several fragments; beside its identification.
+    pub const FIRST_FRAGMENT: Flag = Flag(FRAGMENT);
+    /// Whether the packet answers what was let in.
+    pub const ANSWERS: Flag = Flag(-128);
+    /// What the packet has to do with rates: `kernel::looks`.
+    pub const LOOKS: Flag = Flag(-136);
     /// Arguments of a route lookup, 64 bytes.
     pub const ROUTE: i16 = -208;
     /// The label of the socket; the route is not asked for any more when it is read.
@@ -75,12 +115,12 @@ pub mod at {
     pub const SHARE_VALUE: i16 = SHARE + 24;
     /// What an ICMP error quotes: an IP header and, 40 bytes behind its begin, 8 bytes.
     pub const QUOTE: i16 = ANSWER;
-    /// What is to be recorded of the decision, u64.
-    pub const LOG: i16 = -424;
-    /// 4 or 6, u64.
-    pub const FAMILY: i16 = -432;
-    /// The direction, u64.
-    pub const WAY: i16 = -440;
+    /// What is to be recorded of the decision.
+    pub const LOG: Flag = Flag(-424);
+    /// 4 or 6.
+    pub const FAMILY: Flag = Flag(-432);
+    /// The direction.
+    pub const WAY: Flag = Flag(-440);
     /// The key of a flow.
     pub const FLOW: i16 = -480;
     /// The number of the program, u64.
@@ -139,9 +179,9 @@ const PIECES: [(i16, i16); 31] = [
     (at::PROGRAM_ROW, 8),
     (at::PROGRAM, 8),
     (at::FLOW, FLOW_BYTES as i16),
-    (at::WAY, 8),
-    (at::FAMILY, 8),
-    (at::LOG, 8),
+    (at::WAY.0, 8),
+    (at::FAMILY.0, 8),
+    (at::LOG.0, 8),
     (at::ANSWER, 96),
     (at::LINK, 14),
     (at::VERDICT, 8),
@@ -155,16 +195,16 @@ const PIECES: [(i16, i16); 31] = [
     (at::SOURCE_ROW, 8),
     (at::TRAFFIC_ROW, 8),
     (at::ROUTE, 64),
-    (at::LOOKS, 8),
-    (at::ANSWERS, 8),
+    (at::LOOKS.0, 8),
+    (at::ANSWERS.0, 8),
     (at::FRAGMENT, 8),
-    (at::PENDING, 8),
+    (at::PENDING.0, 8),
     (at::NOW, 8),
     (at::KEY, 4),
-    (at::SLOT, 4),
     (at::TRANSPORT, 20),
+    (at::SLOT, 4),
     (at::HEADER, 44),
-    (at::SOCKET, 8),
+    (at::SOCKET.0, 8),
 ];
 
 /// No piece reaches into the next one, and the stack is long enough.
@@ -175,7 +215,7 @@ const _: () = {
         assert!(PIECES[nth].0 + PIECES[nth].1 <= PIECES[nth + 1].0);
         nth += 1;
     }
-    assert!(at::SOCKET + 8 <= 0);
+    assert!(at::SOCKET.0 + 8 <= 0);
     // What stands in the route's place, and in that of an answer.
     assert!(
         LABEL_BYTES as i16 <= at::PROGRAM_KEY - at::LABEL && at::PROGRAM_KEY + 16 <= at::ROUTE + 64

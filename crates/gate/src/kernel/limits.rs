@@ -12,7 +12,7 @@ use tipstaff_core::tables::layout::{LIMIT_BYTES, Verdict};
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
-use super::frame::{at, looks};
+use super::frame::{Flag, at, looks};
 use super::hooks::{Hook, told};
 use super::reading::{helper, skb, source_offset};
 use super::shares::{self, Shares, Whose};
@@ -96,10 +96,10 @@ pub(super) fn ask(
     let look = a.label();
     a.load(Width::W, R2, R6, skb::TOLD);
     a.jump_if(If::Set, R2, told::KNOCK, look);
-    a.load(Width::D, R2, STACK, at::LOOKS);
-    a.jump_if(If::Eq, R2, looks::IS_PAID as u16, finish);
+    at::LOOKS.load(a, R2);
+    a.jump_if(If::Eq, R2, Flag::with(looks::IS_PAID), finish);
     // The second line cannot check the cookie of a handshake.
-    a.jump_if(If::Ne, R2, 0, if hook == Hook::Outer { look } else { finish });
+    a.jump_if(If::Ne, R2, Flag::with(0), if hook == Hook::Outer { look } else { finish });
     let shares = Shares { room: parts.sources, ..parts.flows.shares };
     take(a, parts.rates, Some(shares), (finish, beyond));
     a.place(look);

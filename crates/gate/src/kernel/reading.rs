@@ -110,9 +110,6 @@ pub mod skb {
     pub const SOCKET: i16 = 168;
 }
 
-/// In [`at::FRAGMENT`]: the first of several.
-pub const FIRST_FRAGMENT: u64 = 1 << 32;
-
 /// Where to go while reading.
 #[derive(Clone, Copy)]
 pub struct Ways {
@@ -248,12 +245,11 @@ fn fragment(a: &mut Assembler, family: Family, first: Label, ways: Ways) {
     a.jump_if(If::Ne, R2, flags, later);
     a.jump_if(If::Eq, R4, TCP.into(), ways.malformed);
     a.place(later);
-    a.store(Width::D, STACK, at::FRAGMENT, R3);
+    a.store(Width::W, STACK, at::FRAGMENT, R3);
     a.jump(ways.later_fragment);
     a.place(begins);
-    a.value64(R4, FIRST_FRAGMENT);
-    a.op_reg(Op::Or, R3, R4);
-    a.store(Width::D, STACK, at::FRAGMENT, R3);
+    a.store(Width::W, STACK, at::FRAGMENT, R3);
+    at::FIRST_FRAGMENT.set(a, 1);
     a.jump(first);
 }
 

@@ -16,7 +16,7 @@ use tipstaff_core::packet::{Direction, TcpFlags};
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
-use super::frame::at;
+use super::frame::{Flag, at};
 use super::hooks::told;
 use super::limits;
 use super::marks::{Note, write_note};
@@ -61,8 +61,8 @@ impl Shape {
 pub(super) fn answer(a: &mut Assembler, parts: &Parts<'_>, silent: Label) {
     // On its way out a packet is of no such kind.
     let answerable = a.label();
-    a.load(Width::D, R1, STACK, at::WAY);
-    a.jump_if(If::Eq, R1, Direction::Outbound as u16, answerable);
+    at::WAY.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(Direction::Outbound as u16), answerable);
     a.load(Width::W, R1, R6, skb::PACKET_TYPE);
     a.jump_if(If::Ne, R1, 0, silent);
     a.place(answerable);
@@ -407,8 +407,8 @@ fn send_back(a: &mut Assembler, parts: &Parts<'_>, length: i16, silent: Label) {
     // Back out where it came in; in again, where it would have left.
     let back = a.label();
     a.mov(R2, 0);
-    a.load(Width::D, R1, STACK, at::WAY);
-    a.jump_if(If::Ne, R1, Direction::Outbound as u16, back);
+    at::WAY.load(a, R1);
+    a.jump_if(If::Ne, R1, Flag::with(Direction::Outbound as u16), back);
     a.mov(R2, INGRESS);
     a.place(back);
     a.copy(R7, R2);

@@ -3,7 +3,9 @@
 //! [`tipstaff_core::tables::layout`].
 
 use tipstaff_core::names::address::Family;
-use tipstaff_core::tables::layout::{DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyWidth, Verdict};
+use tipstaff_core::tables::layout::{
+    DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyWidth, MOST_RULES, Verdict,
+};
 
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
@@ -165,7 +167,7 @@ pub(super) fn first_rule(
     a.load(Width::W, R1, STACK, at::KEY);
     if layout.directed {
         // As `layout::traffic_slot`: the direction stands above the key.
-        a.load(Width::D, R2, STACK, at::WAY);
+        at::WAY.number(a, R2);
         a.op(Op::Lsh, R2, 24);
         a.op_reg(Op::Or, R1, R2);
     }
@@ -216,6 +218,11 @@ pub(super) fn first_rule(
     if layout.program_used {
         a.load(Width::D, R6, STACK, at::CONTEXT);
     }
+    // The verifier forgets in which turn it was found: from here on it goes one
+    // way, and not one for each word.
+    a.op_reg(Op::Xor, R9, R1);
+    a.op_reg(Op::Xor, R9, R1);
+    a.op(Op::And, R9, MOST_RULES as u16 - 1);
     a.copy(R2, R1);
     a.negate(R2);
     a.op_reg(Op::And, R1, R2);
@@ -243,7 +250,7 @@ pub(super) fn first_rule(
         a.copy(R2, R1);
         a.op(Op::And, R2, u16::from(Verdict::LOG));
         a.jump_if(If::Eq, R2, 0, quiet);
-        a.store_value(Width::D, STACK, at::LOG, events::wanted::ALL.into());
+        at::LOG.set(a, events::wanted::ALL);
         a.place(quiet);
     }
     limits::ask(a, (hook, parts), unsound, finish);

@@ -8,7 +8,7 @@ use tipstaff_core::packet::{Direction, ProgramIndex};
 use super::assembler::{
     Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R9, Reg, STACK, Width,
 };
-use super::frame::at;
+use super::frame::{Flag, at};
 use super::hooks::{Hook, told};
 use super::label::field;
 use super::reading::{helper, skb, source_offset};
@@ -30,7 +30,7 @@ pub(super) fn label(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     for word in 0..3 {
         a.store_value(Width::D, STACK, at::LABEL + word * 8, 0);
     }
-    a.store_value(Width::D, STACK, at::SOCKET, 0);
+    at::SOCKET.set(a, 0);
     if parts.labels.is_none() {
         return;
     }
@@ -48,9 +48,9 @@ pub(super) fn label(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         }
         Hook::Outer => {
             let inbound = a.label();
-            a.load(Width::D, R1, STACK, at::WAY);
-            a.jump_if(If::Eq, R1, Direction::Inbound as u16, inbound);
-            a.jump_if(If::Eq, R1, Direction::Transit as u16, done);
+            at::WAY.load(a, R1);
+            a.jump_if(If::Eq, R1, Flag::with(Direction::Inbound as u16), inbound);
+            a.jump_if(If::Eq, R1, Flag::with(Direction::Transit as u16), done);
             own_socket(a, done);
             a.copy(R9, R0);
             label_of(a, R9, parts, done);
@@ -87,7 +87,7 @@ fn storage(a: &mut Assembler, socket: Reg, parts: &Parts<'_>) {
 /// to `none` where there is none.
 fn label_of(a: &mut Assembler, socket: Reg, parts: &Parts<'_>, none: Label) {
     let found = a.label();
-    a.store_value(Width::D, STACK, at::SOCKET, 1);
+    at::SOCKET.set(a, 1);
     storage(a, socket, parts);
     a.jump_if(If::Ne, R0, 0, found);
     if parts.types.is_some_and(|types| types.mptcp) {
@@ -128,8 +128,8 @@ fn copy(a: &mut Assembler) {
 /// r0 = who listens to the packet; to be released.
 fn listener(a: &mut Assembler, none: Label) {
     let (four, six, found) = (a.label(), a.label(), a.label());
-    a.load(Width::D, R1, STACK, at::FAMILY);
-    a.jump_if(If::Eq, R1, 4, four);
+    at::FAMILY.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(4), four);
     a.jump(six);
     for (label, family, ports, size) in [(four, Family::V4, 20, 12), (six, Family::V6, 40, 36)] {
         a.place(label);
@@ -179,8 +179,8 @@ pub(super) fn program(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         a.place(real);
     }
     label(a, hook, parts);
-    a.load(Width::D, R1, STACK, at::SOCKET);
-    a.jump_if(If::Eq, R1, 0, done);
+    at::SOCKET.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(0), done);
     let id = if parts.program_exact { field::INODE } else { field::PATH };
     a.load(Width::W, R1, STACK, at::LABEL + field::DEVICE);
     a.jump_if(If::Eq, R1, 0, unknown);
