@@ -128,6 +128,8 @@ impl Failure {
             | Self::Witness(
                 WitnessFault::Own(_) | WitnessFault::NoWayBack(_) | WitnessFault::NoTarget { .. },
             ) => 2,
+            // Orders that are no text are wrong orders.
+            Self::Unreadable { source, .. } if source.kind() == io::ErrorKind::InvalidData => 2,
             Self::Gate(GateError::NotRoot) => 3,
             Self::Locked(LockError::System { source, .. })
                 if source.kind() == io::ErrorKind::PermissionDenied =>
@@ -181,6 +183,9 @@ impl Failure {
                 if source.kind() == io::ErrorKind::PermissionDenied =>
             {
                 format!("Run it as root, or as the owner of the file: sudo {}", command_line())
+            }
+            Self::Unreadable { source, .. } if source.kind() == io::ErrorKind::InvalidData => {
+                "Save it as UTF-8: write that line again, or convert the file.".into()
             }
             Self::Namespace(NamespaceFault::Closed { .. }) => {
                 format!("Run it as root: sudo {}", command_line())

@@ -180,3 +180,26 @@ fn moves_lose_nothing() {
         prop_assert_eq!(sorted(&text), sorted(ORDERS));
     });
 }
+
+/// Files from an editor that ends lines in CR LF keep them, in what is new too.
+#[test]
+fn line_ends_stay_what_they_are() {
+    let crlf = ORDERS.replace('\n', "\r\n");
+    let edits = [
+        Edit::Add(ntp(Some("clock")), None),
+        Edit::Set(named("shell"), vec![("note".into(), "why".into())]),
+        Edit::Pause(named("shell")),
+        Edit::SwapAction(named("plates")),
+        Edit::Remove(named("shell")),
+        Edit::Copy(named("shell"), Some("again".into()), None),
+        Edit::Move(named("shell"), Destination::First),
+    ];
+    for what in edits {
+        let edited = edit(&crlf, &what).unwrap();
+        assert_eq!(edited.text, done(what.clone()).text.replace('\n', "\r\n"), "{what:?}");
+    }
+    // Of a file that has both nothing is changed but what is asked for.
+    let mixed = ORDERS.replacen('\n', "\r\n", 3);
+    let edited = edit(&mixed, &Edit::Pause(named("shell"))).unwrap();
+    assert_eq!(edited.text.matches("\r\n").count(), 3);
+}

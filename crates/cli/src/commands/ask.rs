@@ -127,7 +127,14 @@ fn question(
     let interface = match &options.interface {
         Some(name) => interface_called(judge, options, all, name)?,
         None => {
-            let outside = all.iter().find(|i| !i.is_loopback()).map_or(2, |i| i.index);
+            let outside = all.iter().find(|i| !i.is_loopback()).map(|i| i.index);
+            if options.in_force && outside.is_none() {
+                return Err(Failure::Argument {
+                    message: "this machine has no interface but its loopback one, where no packet is decided".into(),
+                    mend: "Ask the orders and not the gate: leave --in-force out.".into(),
+                });
+            }
+            let outside = outside.unwrap_or(2);
             InterfaceIndex(approach.as_ref().map_or(outside, |a| a.interface.index))
         }
     };

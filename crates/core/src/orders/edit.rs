@@ -187,8 +187,8 @@ pub fn enable_group<'t>(
             replace(table, "enabled", value(false));
         }
     })?;
-    let text = format!("{}{block}{}", &text[..range.start], &text[range.end..]);
-    Ok(NewText { part, text })
+    let new = format!("{}{block}{}", &text[..range.start], &text[range.end..]);
+    Ok(NewText { part, text: with_line_ends_of(text, new) })
 }
 
 /// Changes keys of the one table in a block and nothing else of it.
@@ -223,7 +223,9 @@ pub fn edit<'t>(sheets: impl Into<Sheets<'t>>, edit: &Edit) -> Result<Edited, Ed
             page.copy(which, name.as_deref(), destination.as_ref())
         }
     }?;
-    let part = page.files[changed.file].name.map(str::to_owned);
+    let PageFile { name, text, .. } = page.files[changed.file];
+    let changed = Changed { text: with_line_ends_of(text, changed.text), ..changed };
+    let part = name.map(str::to_owned);
     let (main, attachments) = sheets.with(part.as_deref(), &changed.text);
     let new = read_all(Sheets { text: &main, attachments: &attachments }).map_err(|faults| {
         EditFault::WouldBeUnsound { part: part.clone(), text: changed.text.clone(), faults }
@@ -455,7 +457,8 @@ impl Page<'_> {
         let Spot { before, file, offset } = spot;
         let (head, tail) = self.files[file].text.split_at(offset);
         // An empty line keeps blocks apart, as their authors do.
-        let gap = if head.is_empty() || head.ends_with("\n\n") { "" } else { "\n" };
+        let parted = head.is_empty() || head.ends_with("\n\n") || head.ends_with("\r\n\r\n");
+        let gap = if parted { "" } else { "\n" };
         let end = if tail.is_empty() { "" } else { "\n" };
         let text = format!("{}{gap}{}{end}{tail}", ended(head), ended(block.trim_end()));
         let shift = shifted(before..self.orders.rules.len(), Shift::Down);
@@ -566,6 +569,16 @@ impl Page<'_> {
 /// With a line's end at its end, unless it is empty.
 fn ended(text: &str) -> String {
     if text.is_empty() || text.ends_with('\n') { text.to_owned() } else { format!("{text}\n") }
+}
+
+/// A new text with lines that end as all of the old one's do, where those end in
+/// a carriage return and a line feed.
+fn with_line_ends_of(old: &str, new: String) -> String {
+    let ends = old.matches("\r\n").count();
+    if ends == 0 || ends != old.matches('\n').count() {
+        return new;
+    }
+    new.replace("\r\n", "\n").replace('\n', "\r\n")
 }
 
 fn list(words: &[String]) -> Item {

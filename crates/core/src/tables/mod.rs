@@ -43,7 +43,7 @@ pub enum TooLarge {
         classes: usize,
     },
     /// Too many bytes.
-    #[error("the tables would take {} MiB, more than the {} MiB that fit; use fewer rules or wider ranges", bytes >> 20, most >> 20)]
+    #[error("the tables would take {} MiB, more than the {} MiB that fit; use fewer rules or wider ranges", bytes.div_ceil(1 << 20), most >> 20)]
     Bytes {
         /// Bytes of the tables.
         bytes: usize,
