@@ -75,25 +75,59 @@ pub struct Setting<'s> {
 pub type Executables = BTreeMap<String, String>;
 
 fn silence_in(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Silence> {
-    let host = setting.host;
-    let group = orders.rule_groups.iter().find(|g| Some(&g.name) == rule.group.as_ref());
     let everywhere = |s: &[Selector]| s.is_empty() || s.contains(&Selector::All);
-    let placed_here = match host {
+    let placed_here = match setting.host {
         Some(host) => brought_by(orders, rule, host).is_some(),
         None => everywhere(selectors_of(orders, rule)),
     };
+    if placed_here { silence_at_its_hosts(orders, rule, setting) } else { Some(Silence::OtherHost) }
+}
+
+/// Why a rule is silent where it is placed.
+fn silence_at_its_hosts(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Silence> {
+    let group = orders.rule_groups.iter().find(|g| Some(&g.name) == rule.group.as_ref());
     let postures = match rule.postures.as_slice() {
         [] => group.map_or(&[][..], |group| group.postures.as_slice()),
         own => own,
     };
     let holds = setting.posture.is_some_and(|posture| postures.contains(&posture.name));
-    if !placed_here {
-        Some(Silence::OtherHost)
-    } else if setting.posture.is_some_and(Posture::is_sealed) || !postures.is_empty() && !holds {
+    if setting.posture.is_some_and(Posture::is_sealed) || !postures.is_empty() && !holds {
         Some(Silence::OtherPosture)
     } else {
         group.is_some_and(|group| !group.enabled).then_some(Silence::GroupPaused)
     }
+}
+
+/// How many rules speak on each host of the orders, in no posture: as many as
+/// [`Brief::on`] has there, without a list for each.
+pub fn rules_on_each_host(orders: &Orders) -> Vec<usize> {
+    let (mut named, mut tagged) = (HashMap::new(), HashMap::<&str, Vec<usize>>::new());
+    for (at, host) in orders.hosts.iter().enumerate() {
+        named.insert(host.name.as_str(), at);
+        host.tags.iter().for_each(|tag| tagged.entry(tag.as_str()).or_default().push(at));
+    }
+    let mut counts = vec![0; orders.hosts.len()];
+    let mut on_all = 0;
+    let speaks = |rule: &&Arc<Rule>| {
+        rule.silence.is_none() && silence_at_its_hosts(orders, rule, &Setting::default()).is_none()
+    };
+    for rule in orders.rules.iter().filter(speaks) {
+        let selectors = selectors_of(orders, rule);
+        if selectors.is_empty() || selectors.contains(&Selector::All) {
+            on_all += 1;
+            continue;
+        }
+        let meant: BTreeSet<usize> = selectors
+            .iter()
+            .flat_map(|selector| match selector {
+                Selector::All => Vec::new(),
+                Selector::Tag(tag) => tagged.get(tag.as_str()).cloned().unwrap_or_default(),
+                Selector::Name(name) => named.get(name.as_str()).copied().into_iter().collect(),
+            })
+            .collect();
+        meant.into_iter().for_each(|host| counts[host] += 1);
+    }
+    counts.into_iter().map(|own| own + on_all).collect()
 }
 
 impl RuleIndex {
@@ -163,14 +197,9 @@ impl Brief {
         }
         let own = setting.host.map(|host| host.standing).unwrap_or_default();
         let held = setting.posture.map(|posture| posture.standing).unwrap_or_default();
-        let common = orders.standing;
         let executables = setting.executables.cloned().unwrap_or_default();
         Self {
-            standing: Standing {
-                inbound: held.inbound.or(own.inbound).unwrap_or(common.inbound),
-                outbound: held.outbound.or(own.outbound).unwrap_or(common.outbound),
-                transit: held.transit.or(own.transit).unwrap_or(common.transit),
-            },
+            standing: held.or(own.or(orders.standing)),
             foundations: orders.foundations,
             memory: orders.memory,
             program_exact: orders.program_exact,

@@ -6,10 +6,12 @@
 use std::fmt::Write;
 use std::sync::Arc;
 
-use tipstaff_core::brief::{Brief, RuleIndex};
+use tipstaff_core::brief::{Brief, RuleIndex, Setting, rules_on_each_host};
 use tipstaff_core::compare::{Change, Comparison};
+use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, Attachments, Faults, Orders, Sheets, read, read_all};
 use tipstaff_core::review::coverage::coverage;
+use tipstaff_core::review::fix;
 
 const HEAD: &str =
     "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
@@ -203,4 +205,68 @@ fn a_long_list_before_many_rules_is_reviewed_to_the_end() {
     let last = covered.rules.last().unwrap();
     assert!(!covered.gave_up && !last.speaks);
     assert_eq!(last.covered_by, [RuleIndex(0)].into());
+}
+
+#[test]
+fn rules_on_hosts_are_counted_as_their_lists_have_them() {
+    let mut text = HEAD.to_owned();
+    for n in 0..12 {
+        writeln!(text, "[[hosts]]\nname = \"dome-{n}\"\ntags = [\"t{}\", \"u{}\"]", n % 3, n % 4)
+            .unwrap();
+    }
+    text += "[[groups]]\nname = \"lamps\"\nhosts = [\"#t1\", \"dome-0\"]\n\
+             [[groups]]\nname = \"off\"\nenabled = false\n\
+             [[groups]]\nname = \"away\"\npostures = [\"dark\"]\n\
+             [[postures]]\nname = \"dark\"\n";
+    let further = [
+        "",
+        "hosts = [\"*\"]",
+        "hosts = [\"dome-3\", \"#t0\", \"#u3\"]",
+        "hosts = [\"dome-4\"]\nenabled = false",
+        "group = \"lamps\"",
+        "group = \"lamps\"\nhosts = [\"#u2\"]",
+        "group = \"off\"\nhosts = [\"dome-1\"]",
+        "group = \"away\"",
+        "postures = [\"dark\"]\nhosts = [\"dome-5\"]",
+        "hosts = [\"dome-5\", \"*\", \"#t2\"]",
+    ];
+    for (n, keys) in further.iter().enumerate() {
+        text += &format!("{}{keys}\n", rule(&format!("r{n}"), "\"192.0.2.0/24\""));
+    }
+    let orders = read(&text).unwrap();
+    let on = |host| {
+        let setting = Setting { host: Some(host), ..Setting::default() };
+        Brief::on(&orders, &setting).rules().filter(|rule| rule.speaks()).count()
+    };
+    let counts: Vec<usize> = orders.hosts.iter().map(on).collect();
+    assert!(counts.iter().any(|count| *count != counts[0]));
+    assert_eq!(rules_on_each_host(&orders), counts);
+}
+
+/// Duplicates on many hosts go together; of two rules of which one can go, one does.
+#[test]
+fn what_can_go_goes_at_once() {
+    let mut text = HEAD.to_owned();
+    for n in 0..20 {
+        writeln!(text, "[[hosts]]\nname = \"dome-{n}\"").unwrap();
+    }
+    for n in 0..100 {
+        for copy in ["first", "second"] {
+            let name = format!("{copy}-{n}");
+            text += &rule(&name, &format!("\"10.0.{n}.0/24\""));
+        }
+    }
+    // Either covers what the other says of this network, with the standing answer behind.
+    let deny = |name: &str| rule(name, "\"10.0.3.0/24\"").replace("allow", "deny");
+    let before = text.replacen("[[rules]]", &format!("{}[[rules]]", deny("early")), 1);
+    let attachments = Attachments::default();
+    let brief = |text: &str| Brief::of(&read(text).unwrap());
+    let sheets = Sheets { text: &before, attachments: &attachments };
+    let fix = fix(sheets, &brief(&before), Moment(1)).unwrap();
+    let after = read(&fix.edited.text).unwrap();
+    let left: Vec<&str> = after.rules().map(|rule| rule.name.as_str()).collect();
+    // Behind the deny neither of the third pair says anything; both are left to people.
+    assert_eq!(fix.findings.len(), 100 + usize::from(!left.contains(&"first-3")), "{left:?}");
+    assert!(left.contains(&"early") && left.contains(&"first-4") && !left.contains(&"second-4"));
+    assert!(Comparison::of(&brief(&before), &brief(&fix.edited.text)).is_empty());
 }

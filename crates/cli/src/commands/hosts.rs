@@ -1,7 +1,7 @@
 //! `hosts`: the hosts of the orders, and how many rules each obeys.
 
 use serde::Serialize;
-use tipstaff_core::brief::{Brief, Setting};
+use tipstaff_core::brief::rules_on_each_host;
 use tipstaff_core::orders::{Host, Orders, Standing};
 
 use crate::Ending;
@@ -27,7 +27,9 @@ struct Row<'r> {
 
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let (orders, origin) = chosen::orders_of_file(common.orders_path())?;
-    let rows: Vec<Row<'_>> = orders.hosts.iter().map(|host| row(&orders, host)).collect();
+    let counts = rules_on_each_host(&orders);
+    let hosts = orders.hosts.iter().zip(counts);
+    let rows: Vec<Row<'_>> = hosts.map(|(host, rules)| row(&orders, host, rules)).collect();
     if terminal.json {
         terminal.json(&Report { orders: &origin, hosts: rows });
         return Ok(Ending::Fine);
@@ -57,9 +59,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     Ok(Ending::Fine)
 }
 
-fn row<'o>(orders: &Orders, host: &'o Host) -> Row<'o> {
-    let Host { name, tags, addresses, .. } = host;
-    let brief = Brief::on(orders, &Setting { host: Some(host), ..Setting::default() });
-    let rules = brief.rules.iter().filter(|rule| rule.speaks()).count();
-    Row { name, tags, addresses, rules, standing: brief.standing }
+fn row<'o>(orders: &Orders, host: &'o Host, rules: usize) -> Row<'o> {
+    let Host { name, tags, addresses, standing } = host;
+    Row { name, tags, addresses, rules, standing: standing.or(orders.standing) }
 }

@@ -77,7 +77,7 @@ pub fn run(
     Ok(if fails { Ending::Differs } else { Ending::Fine })
 }
 
-/// Takes out, one by one, what changes nothing anywhere; each is a whole edit.
+/// Takes out what changes nothing anywhere; each file is a whole edit.
 fn mend(common: &Common, path: &std::path::Path) -> Result<Vec<Finding>, Failure> {
     let mut fixed = Vec::new();
     loop {
@@ -88,7 +88,7 @@ fn mend(common: &Common, path: &std::path::Path) -> Result<Vec<Finding>, Failure
             return Ok(fixed);
         };
         held.replace(fix.edited.part.as_deref(), &fix.edited.text)?;
-        fixed.push(fix.finding);
+        fixed.extend(fix.findings);
     }
 }
 

@@ -1,6 +1,7 @@
 //! Editing a rule in place: text in, text out, everything else untouched.
 //! What would not read without a fault is not an edit but a refusal.
 
+use std::collections::BTreeSet;
 use std::fmt;
 use std::ops::Range;
 use std::sync::Arc;
@@ -237,6 +238,31 @@ pub fn edit<'t>(sheets: impl Into<Sheets<'t>>, edit: &Edit) -> Result<Edited, Ed
     let rule = rule.ok_or(EditFault::NotTables)?;
     let Changed { text, at, told, .. } = changed;
     Ok(Edited { part, text, rule, position: at + 1, told })
+}
+
+/// One of the files without some of its rules, which are given by their indexes
+/// among all; what is not in that file stays.
+///
+/// # Errors
+/// [`EditFault`]; then there is no new text.
+pub fn without_rules(
+    sheets: Sheets<'_>,
+    part: Option<&str>,
+    rules: &BTreeSet<usize>,
+) -> Result<NewText, EditFault> {
+    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::Unsound)?;
+    let files = files_of(sheets, &orders, blocks)?;
+    let file = files.iter().find(|file| file.name == part).ok_or(EditFault::NotTables)?;
+    let mut text = String::with_capacity(file.text.len());
+    let mut from = 0;
+    for (at, block) in file.blocks.rules.iter().enumerate() {
+        if rules.contains(&(file.first + at)) {
+            text.push_str(&file.text[from..block.start]);
+            from = block.end;
+        }
+    }
+    text.push_str(&file.text[from..]);
+    Ok(NewText { part: part.map(str::to_owned), text })
 }
 
 /// One file: where its rules stand in it, and among all.

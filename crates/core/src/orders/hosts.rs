@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use super::model::Action;
+use super::model::{Action, Standing};
 use crate::names::address::{AddressRange, AddressSet};
 
 /// Which hosts something is for.
@@ -68,6 +68,18 @@ pub struct OwnStanding {
     pub outbound: Option<Action>,
     /// Through this host.
     pub transit: Option<Action>,
+}
+
+impl OwnStanding {
+    /// These, and where one is absent another.
+    #[must_use]
+    pub fn or(self, common: Standing) -> Standing {
+        Standing {
+            inbound: self.inbound.unwrap_or(common.inbound),
+            outbound: self.outbound.unwrap_or(common.outbound),
+            transit: self.transit.unwrap_or(common.transit),
+        }
+    }
 }
 
 /// A host that the orders know.

@@ -1,41 +1,86 @@
 //! Findings that can be mended without changing what the orders mean.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Around, Code, Finding, review};
 use crate::brief::{Brief, Executables, Setting};
 use crate::compare::Comparison;
 use crate::interface::Interface;
 use crate::moment::Moment;
-use crate::orders::edit::{Edit, Edited, Which, edit};
+use crate::orders::edit::{NewText, without_rules};
 use crate::orders::{Orders, Sheets, read_all};
 
 /// The kinds whose rule can be taken out.
 const SAFE: [Code; 3] = [Code::Duplicate, Code::Redundant, Code::Expired];
 
-/// A finding, and the text without its rule.
+/// Findings, and the text of a file without their rules.
 #[derive(Clone, Debug)]
 pub struct Fix {
-    /// What was found.
-    pub finding: Finding,
+    /// What was found, in the order of the rules.
+    pub findings: Vec<Finding>,
     /// The text of the file that changes.
-    pub edited: Edited,
+    pub edited: NewText,
 }
 
-/// The first safe finding on `brief`, mended: without its rule nothing gets
-/// another answer, on no host of the orders and in no posture. `None`: there
-/// is none, or the orders have a fault.
+/// The safe findings on `brief` in one of the files, mended together: without
+/// their rules nothing gets another answer, on no host of the orders and in no
+/// posture. `None`: there are none, or the orders have a fault.
 pub fn fix(sheets: Sheets<'_>, brief: &Brief, now: Moment) -> Option<Fix> {
     let before = read_all(sheets).ok()?;
-    let found = review(brief, &Around { now, ..Around::default() });
-    let safe = |finding: &Finding| SAFE.contains(&finding.code);
-    found.findings.into_iter().filter(safe).find_map(|finding| {
-        let rule = Which::Name(finding.rule.clone()?);
-        let edited = edit(sheets, &Edit::Remove(rule)).ok()?;
-        let (text, attachments) = sheets.with(edited.part.as_deref(), &edited.text);
-        let after = read_all(Sheets { text: &text, attachments: &attachments }).ok()?;
-        same_everywhere(&before, &after, &brief.executables, now).then_some(Fix { finding, edited })
+    let found = review(brief, &Around { now, ..Around::default() }).findings;
+    let safe = |finding: &Finding| SAFE.contains(&finding.code) && finding.position.is_some();
+    let mut of_files: BTreeMap<Option<String>, Vec<Finding>> = BTreeMap::new();
+    for finding in found.into_iter().filter(safe) {
+        of_files.entry(finding.file.clone()).or_default().push(finding);
+    }
+    of_files.into_iter().find_map(|(file, findings)| {
+        let places = findings.iter().filter_map(|finding| finding.position?.checked_sub(1));
+        let places: Vec<usize> = places.collect();
+        let changes = Changes { sheets, file: file.as_deref(), before: &before, brief, now };
+        let mut out = BTreeSet::new();
+        changes.widen(&mut out, &places);
+        let edited = changes.without(&out)?;
+        let gone = |finding: &Finding| finding.position.is_some_and(|p| out.contains(&(p - 1)));
+        let findings: Vec<Finding> = findings.into_iter().filter(gone).collect();
+        (!findings.is_empty()).then_some(Fix { findings, edited })
     })
+}
+
+/// What it would mean to take rules out of a file.
+struct Changes<'s> {
+    sheets: Sheets<'s>,
+    file: Option<&'s str>,
+    before: &'s Orders,
+    brief: &'s Brief,
+    now: Moment,
+}
+
+impl Changes<'_> {
+    /// Adds those of `places` to `out` without which everything stays as it is:
+    /// all at once where that holds, else each half by itself.
+    fn widen(&self, out: &mut BTreeSet<usize>, places: &[usize]) {
+        let all: BTreeSet<usize> = out.iter().chain(places).copied().collect();
+        if places.is_empty() || self.is_safe(&all) {
+            *out = all;
+        } else if let (1.., (first, second)) = (places.len() / 2, places.split_at(places.len() / 2))
+        {
+            self.widen(out, first);
+            self.widen(out, second);
+        }
+    }
+
+    fn without(&self, rules: &BTreeSet<usize>) -> Option<NewText> {
+        without_rules(self.sheets, self.file, rules).ok()
+    }
+
+    fn is_safe(&self, rules: &BTreeSet<usize>) -> bool {
+        let Some(edited) = self.without(rules) else { return false };
+        let (text, attachments) = self.sheets.with(self.file, &edited.text);
+        let after = read_all(Sheets { text: &text, attachments: &attachments });
+        after.is_ok_and(|after| {
+            same_everywhere(self.before, &after, &self.brief.executables, self.now)
+        })
+    }
 }
 
 /// Whether two orders mean the same on every host and in every posture.
