@@ -236,7 +236,7 @@ fn all_ports_make_few_lines_and_ctrl_c_shows_what_is_known() {
     command.args(["--as", PARTNER[0]]).stdout(Stdio::piped());
     let begin = Instant::now();
     let child = lab.archive.run(move || command.spawn().unwrap()).unwrap();
-    std::thread::sleep(Duration::from_millis(700));
+    std::thread::sleep(Duration::from_secs(2));
     kill(Pid::from_raw(i32::try_from(child.id()).unwrap()), Signal::SIGINT).unwrap();
     let output = child.wait_with_output().unwrap();
     assert!(begin.elapsed() < Duration::from_secs(8), "{:?}", begin.elapsed());
