@@ -60,7 +60,7 @@ pub mod at {
     pub const TRANSPORT: i16 = -88;
     /// A counter slot, u32.
     pub const SLOT: i16 = -68;
-    /// The traffic key, u32; in the upper half of its 8 bytes, as a [`Flag`].
+    /// The traffic key, u32; in the upper half of its 8 bytes, as a `Flag`.
     pub const KEY: i16 = -92;
     /// The time, u64.
     pub const NOW: i16 = -104;
