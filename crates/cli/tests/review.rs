@@ -235,3 +235,35 @@ fn an_independent_validator_finds_the_log_as_the_standard_says() {
     wrong["runs"][0]["results"][0]["level"] = "loud".into();
     assert!(validator.validate(&wrong).is_err());
 }
+
+/// Each rule about a part of what the next one is about, and the opposite of it.
+#[test]
+fn a_review_that_gave_up_says_so_wherever_it_is_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut orders = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\n\
+                      transit = \"deny\"\n"
+        .to_owned();
+    for n in 1..1_200 {
+        let action = ["allow", "deny"][n % 2];
+        orders += &format!(
+            "[[rules]]\nname = \"r{n}\"\nnote = \"n\"\naction = \"{action}\"\ntraffic = \"tcp/7410\"\n\
+             source = \"10.0.0.0-10.0.{}.{}\"\nfamily = \"ipv4\"\n",
+            n / 256,
+            n % 256
+        );
+    }
+    std::fs::write(folder.path().join("orders.toml"), orders).unwrap();
+    let told = |options: &[&str]| {
+        let all = [&["--fail-on", "error"], options].concat();
+        let output = review(folder.path(), &all);
+        assert_eq!(output.status.code(), Some(1), "{options:?}");
+        String::from_utf8(output.stdout).unwrap()
+    };
+    assert!(told(&[]).contains("not everything was looked at: the list is too tangled"));
+    let report: serde_json::Value = serde_json::from_str(&told(&["--json"])).unwrap();
+    assert_eq!(report["gave_up"], true);
+    let log: serde_json::Value = serde_json::from_str(&told(&["--sarif"])).unwrap();
+    let said = &log["runs"][0]["invocations"][0]["toolExecutionNotifications"][0];
+    assert_eq!(said["level"], "warning");
+    assert!(said["message"]["text"].as_str().unwrap().contains("too tangled"), "{said}");
+}

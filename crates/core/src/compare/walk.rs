@@ -318,10 +318,11 @@ impl Walk<'_> {
         let mut row: Vec<usize> = Vec::new();
         let mut groups: HashMap<Vec<usize>, Vec<(u128, u128)>> = HashMap::new();
         let mut from = 0u128;
-        for (at, rule) in toggles.into_iter().chain([(u128::MAX, usize::MAX)]) {
-            let last = rule == usize::MAX;
-            if at > from || last {
-                let range = (from, if last { at } else { at - 1 });
+        let toggles = toggles.into_iter().map(|(at, rule)| (at, Some(rule)));
+        // Behind the last one the rest is left, up to the greatest value.
+        for (at, rule) in toggles.chain([(u128::MAX, None)]) {
+            if at > from || rule.is_none() {
+                let range = (from, if rule.is_none() { at } else { at - 1 });
                 match groups.get_mut(&row) {
                     Some(ranges) => ranges.push(range),
                     None => {
@@ -335,9 +336,10 @@ impl Walk<'_> {
             if self.cut_off {
                 return Vec::new();
             }
-            match row.binary_search(&rule) {
-                Ok(place) => _ = row.remove(place),
-                Err(place) => row.insert(place, rule),
+            match rule.map(|rule| row.binary_search(&rule).map_err(|place| (place, rule))) {
+                Some(Ok(place)) => _ = row.remove(place),
+                Some(Err((place, rule))) => row.insert(place, rule),
+                None => {}
             }
         }
         let mut classes: Vec<_> = groups
