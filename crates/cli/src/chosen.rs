@@ -9,6 +9,7 @@ use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{
     Attachments, Faults, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, Sheets, read_all,
 };
+use tipstaff_core::programs::{ProgramNote, is_named_here};
 use tipstaff_gate::kernel::{KernelGate, programs};
 use tipstaff_gate::{Gate, GateError, InForce, Record};
 use tipstaff_host::files::Distrust;
@@ -44,6 +45,13 @@ impl Chosen {
         let parts: Vec<&str> = sheets.parts().into_iter().map(|part| part.name.as_str()).collect();
         let words = format!("rules in this order: {}, then the orders' own", parts.join(", "));
         (!parts.is_empty()).then_some(words)
+    }
+
+    /// The programs that rules here name by a link, which is followed.
+    pub fn links(&self) -> Vec<ProgramNote> {
+        let mut notes = programs::notes(&self.brief);
+        notes.retain(|note| !note.is_doubtful() && is_named_here(&self.brief, note));
+        notes
     }
 }
 

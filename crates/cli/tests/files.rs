@@ -330,6 +330,12 @@ fn a_program_that_cannot_be_found_stops_neither_post_nor_boot() {
         assert_eq!(knock(), "answers");
         let found = remark(&["review"]).contains("program-not-found");
         assert_eq!(found, what != "is a link to");
+        // What a link leads to is told wherever programs matter.
+        let asked = ["ask", "tcp/7411", "--source", PARTNER[0]];
+        let asked_gate = [&asked[..], &["--in-force"]].concat();
+        for arguments in [&asked[..], &asked_gate, &["survey"], &["reach"], &["reach", "--json"]] {
+            assert_eq!(remark(arguments).contains("is a link to"), what == "is a link to");
+        }
     }
     // The service lives on, and does its work.
     let end = lab.world.as_fd().try_clone_to_owned().unwrap();

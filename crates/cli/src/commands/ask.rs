@@ -10,6 +10,7 @@ use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, Term, TrafficKey, Transport, UDP};
 use tipstaff_core::orders::{Action, Rule};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
+use tipstaff_core::programs::ProgramNote;
 use tipstaff_core::reach::{Subject, program_at, speaker_words};
 use tipstaff_gate::kernel::{Asked, KernelGate};
 use tipstaff_host::{interfaces, listeners};
@@ -36,6 +37,8 @@ struct Report<'r> {
     known_by: &'static str,
     orders: &'r Origin,
     passed_over: Vec<PassedOver<'r>>,
+    /// Programs that these rules name by a link, and the files that they lead to.
+    links: Vec<ProgramNote>,
 }
 
 #[derive(Serialize)]
@@ -253,10 +256,10 @@ pub fn answer(
     let Question { direction, key, source, destination, interface, program, .. } = *asked;
     let program = judge.brief.program(program);
     let arrives = judge.brief.interface_name(interface).unwrap_or("unknown").to_owned();
-    let end = match decision.speaker {
-        Speaker::Rule(RuleIndex(index)) => index as usize,
-        Speaker::Standing(_) => judge.brief.rules.len(),
-        _ => 0,
+    let (end, looked_at) = match decision.speaker {
+        Speaker::Rule(RuleIndex(index)) => (index as usize, index as usize + 1),
+        Speaker::Standing(_) => (judge.brief.rules.len(), judge.brief.rules.len()),
+        _ => (0, 0),
     };
     let passed_over: Vec<PassedOver<'_>> = judge
         .brief
@@ -274,6 +277,12 @@ pub fn answer(
         })
         .collect();
     let by = speaker_words(&judge.brief, decision.speaker);
+    // Of this direction, up to the one that speaks: what a link leads to matters there.
+    let mut links = judge.links();
+    links.retain(|link| {
+        let heard = judge.brief.rules.iter().take(looked_at).filter(|r| r.direction == direction);
+        heard.into_iter().any(|rule| rule.program.names(&link.path))
+    });
     if terminal.json {
         terminal.json(&Report {
             direction,
@@ -288,6 +297,7 @@ pub fn answer(
             known_by,
             orders: &judge.origin,
             passed_over,
+            links,
         });
         return Ok(Ending::Fine);
     }
@@ -339,6 +349,9 @@ pub fn answer(
     if left_out > 0 {
         let rules = counted(left_out, "rule", "rules");
         terminal.note(&format!("{rules} before that for other hosts or directions"));
+    }
+    for link in links {
+        terminal.note(&link.to_string());
     }
     Ok(Ending::Fine)
 }

@@ -4,6 +4,7 @@ use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::exposure::{Breadth, Exposure};
 use tipstaff_core::listener::{Listener, Scope};
+use tipstaff_core::programs::ProgramNote;
 use tipstaff_host::snapshot::Snapshot;
 
 use crate::Ending;
@@ -19,6 +20,8 @@ struct Report<'r> {
     gate_up: Option<bool>,
     listeners: Vec<Row<'r>>,
     programs_not_visible: usize,
+    /// Programs that rules name by a link, and the files that they lead to.
+    links: Vec<ProgramNote>,
 }
 
 #[derive(Serialize)]
@@ -55,6 +58,7 @@ pub fn show(
             gate_up,
             listeners: rows,
             programs_not_visible: snapshot.unseen_programs,
+            links: judge.map(Chosen::links).unwrap_or_default(),
         });
         return;
     }
@@ -87,6 +91,9 @@ pub fn show(
     if snapshot.unseen_programs > 0 {
         let hidden = counted(snapshot.unseen_programs, "listener", "listeners");
         terminal.note(&format!("programs of {hidden} are not visible without root"));
+    }
+    for link in judge.map(Chosen::links).unwrap_or_default() {
+        terminal.note(&link.to_string());
     }
     match (gate_up, judge) {
         (Some(false), Some(_)) => {

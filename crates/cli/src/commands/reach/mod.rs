@@ -148,7 +148,7 @@ fn near(
     let Some(judge) = chosen::choose(common, in_force.as_ref())? else {
         return Err(Failure::NoOrders(common.orders_path().to_owned()));
     };
-    let mut notes = Vec::new();
+    let mut notes: Vec<String> = judge.links().iter().map(ToString::to_string).collect();
     let mut vantages = wanted::vantages(options, &judge, &snapshot, &mut notes)?;
     // What cannot be played at all is said before anybody is knocked on.
     for vantage in &vantages {
