@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use ground::{ALLOW, inside, knock, orders, post, record};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::Speaker;
+use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_gate::kernel::KernelGate;
@@ -35,6 +36,28 @@ fn over(gate: &KernelGate) {
         assert!(begin.elapsed() < Duration::from_secs(5));
         std::thread::sleep(Duration::from_millis(10));
     }
+}
+
+/// The kernel learns TAI when whoever keeps the clock tells it, often after the
+/// post: no new post is needed for `until` to be right again.
+#[test]
+fn the_end_of_a_rule_follows_the_clock_that_the_kernel_has_learnt() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, frame) = (InterfaceIndex(cable.index), knock(cable.hardware.unwrap()));
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let now = std::time::UNIX_EPOCH.elapsed().unwrap().as_secs();
+        let soon = Moment::from_seconds(now as i64 + 20);
+        post(&mut gate, &orders(&format!("{ALLOW}until = \"{soon}\"\n")), &all).unwrap();
+        let verdict = || gate.ask(index, &frame).unwrap().verdict;
+        assert_eq!((gate.clock_is_off().unwrap(), verdict()), (0, Action::Allow));
+        // As if the kernel had been told of 37 seconds since.
+        gate.shift_clock(-37).unwrap();
+        assert_eq!((gate.clock_is_off().unwrap(), verdict()), (37, Action::Deny));
+        gate.follow_clock().unwrap();
+        assert_eq!((gate.clock_is_off().unwrap(), verdict()), (0, Action::Allow));
+        gate.withdraw().unwrap();
+    });
 }
 
 #[test]

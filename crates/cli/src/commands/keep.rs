@@ -88,6 +88,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             return Ok(Ending::Fine);
         }
         let kept = links.drain().map_err(system("watching the interfaces"));
+        let kept = kept.and_then(|()| gate.follow_clock().map_err(Failure::from));
         let kept = kept.and_then(|()| keep_up(&mut gate, &mut known, terminal));
         let kept = kept.and_then(|()| place.look(common, &mut gate, terminal));
         trouble.tell(kept, terminal);

@@ -187,7 +187,11 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             mend: "tipstaff post --trial 2m, and confirm; or tipstaff post with the orders that are to stay".into(),
         });
     }
-    let limits = shortfalls(&in_force, &all);
+    let mut limits = shortfalls(&in_force, &all);
+    let seconds = gate.clock_is_off()?;
+    if seconds != 0 && brief.rules().any(|rule| rule.until.is_some()) {
+        limits.push(Shortfall::ClockMoved { seconds });
+    }
     let remarks = program_remarks(&brief, &programs::notes(&brief));
     let names = |list: &[&Interface]| list.iter().map(|i| i.name.clone()).collect::<Vec<_>>();
     let record = &in_force.record;

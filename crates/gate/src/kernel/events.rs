@@ -21,11 +21,11 @@ use tipstaff_core::tables::layout::Verdict;
 
 use super::assembler::{Assembler, If, Label, Op, R0, R1, R2, R3, R4, R6, R7, R8, STACK, Width};
 use super::bpf;
+use super::clock::tai_ahead;
 use super::frame::{Flag, at, looks, pending};
 use super::hooks::Hook;
 use super::label::field;
 use super::reading::{address_bytes, destination_offset, helper, skb, source_offset};
-use super::revision::tai_ahead;
 use super::sys::Ring;
 use super::verdict::{CounterSlot, Parts, count_one};
 use super::{limits, sockets};
@@ -145,12 +145,14 @@ pub struct Events {
 impl Events {
     pub(super) fn open(map: OwnedFd) -> Result<Self, GateError> {
         let ring = Ring::open(map).map_err(bpf("to read the events"))?;
-        Ok(Self { ring, tai_ahead: i64::from(tai_ahead()?) })
+        Ok(Self { ring, tai_ahead: tai_ahead()? })
     }
 
     /// Everything that is there, in its order.
     pub fn drain(&mut self) -> Vec<Event> {
         let mut events = Vec::new();
+        // The kernel may have learnt it meanwhile.
+        self.tai_ahead = tai_ahead().unwrap_or(self.tai_ahead);
         let ahead = self.tai_ahead;
         self.ring.drain(|record| events.extend(event(record, ahead)));
         events

@@ -9,7 +9,7 @@
 //! pinned in an own bpffs, in a folder for the namespace:
 //!
 //! `slot…` and `switch` (what is in force, see `hooks`) · `flows` (what was sent, forwarded and let in) · `rates` (what
-//! sources took of rates) · `events` (decisions that are recorded) ·
+//! sources took of rates) · `events` (decisions that are recorded) · `clock` (how far TAI is ahead of UTC) ·
 //! `labels`, `secret` (which program made a socket) · `guarded` (the interfaces
 //! that have an outer gate) · `outer-in-N`, `outer-out-N` (the links on
 //! interface N) · `inner-in`, `inner-out`, `connect4`, `connect6`, `label` (the
@@ -20,6 +20,7 @@
 
 pub mod assembler;
 pub mod btf;
+mod clock;
 mod connect;
 mod drift;
 pub mod events;
@@ -259,6 +260,9 @@ impl KernelGate {
         let slot = pins.slot_or_new(Hook::Outer, made)?;
         self.step("guarded")?;
         let guarded = pins.guarded_or_new(made)?;
+        self.step("clock")?;
+        let clock = pins.clock_or_new(made)?;
+        clock::Told::open(clock.as_fd())?.tell(clock::tai_ahead()?);
         self.step("memories")?;
         // What a trial falls back to goes on with the memories that it knows.
         let may_resize = !matches!(hold, Hold::For(_));
@@ -290,6 +294,7 @@ impl KernelGate {
             rates: maps.rates.as_fd(),
             events: events.as_fd(),
             guarded: guarded.as_fd(),
+            clock: clock.as_fd(),
             labels: labels.as_ref().map(AsFd::as_fd),
             secret,
             marks,
@@ -619,6 +624,38 @@ impl KernelGate {
         };
         let dispatchers = Dispatchers::pinned_or_new(pins, here, &mut made)?;
         self.guard(pins, (here, &dispatchers), interfaces, &mut made).map(drop)
+    }
+
+    /// Tells the programs by how many seconds TAI is ahead of UTC, which the
+    /// kernel may have learnt since the post: `until` goes by it.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    pub fn follow_clock(&self) -> Result<(), GateError> {
+        self.shift_clock(0)
+    }
+
+    /// As [`Self::follow_clock`], but so many seconds off: for tests.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    pub fn shift_clock(&self, seconds: i64) -> Result<(), GateError> {
+        ground::check_root()?;
+        if let Some(map) = self.pins().clock()? {
+            clock::Told::open(map.as_fd())?.tell(clock::tai_ahead()? + seconds);
+        }
+        Ok(())
+    }
+
+    /// How many seconds `until` ends too early (or, below zero, too late),
+    /// where nobody has told the programs of a change of the clock.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    pub fn clock_is_off(&self) -> Result<i64, GateError> {
+        ground::check_root()?;
+        let Some(map) = self.pins().clock()? else { return Ok(0) };
+        Ok(clock::tai_ahead()? - clock::Told::open(map.as_fd())?.seconds())
     }
 
     /// The numbers by which the gate knows the reach check's own packets;

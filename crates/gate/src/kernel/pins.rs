@@ -229,6 +229,14 @@ impl Pins {
         self.map_or_new("switch", || sys::map_create_shared("ts_switch"), made)
     }
 
+    pub(super) fn clock(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("clock")
+    }
+
+    pub(super) fn clock_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        self.map_or_new("clock", || sys::map_create_shared("ts_clock"), made)
+    }
+
     pub(super) fn guarded_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
         let new = || sys::map_create(MapKind::Hash, "ts_guarded", 4, 4, MOST_INTERFACES);
         self.map_or_new("guarded", new, made)

@@ -41,6 +41,7 @@ pub(super) struct Memories<'m> {
     pub(super) rates: BorrowedFd<'m>,
     pub(super) events: BorrowedFd<'m>,
     pub(super) guarded: BorrowedFd<'m>,
+    pub(super) clock: BorrowedFd<'m>,
     /// The labels of the sockets.
     pub(super) labels: Option<BorrowedFd<'m>>,
     /// The secret of their hashes.
@@ -78,16 +79,6 @@ struct Beside {
     tables: Option<String>,
     #[serde(default)]
     rules: Vec<String>,
-}
-
-/// By how many seconds TAI is ahead of UTC: 37 where the clock is kept well, 0
-/// where nobody told the kernel.
-pub(super) fn tai_ahead() -> Result<i32, GateError> {
-    use nix::time::{ClockId, clock_gettime};
-    let seconds = |clock| clock_gettime(clock).map(|t| t.tv_sec());
-    let both =
-        seconds(ClockId::CLOCK_TAI).and_then(|tai| Ok(tai - seconds(ClockId::CLOCK_REALTIME)?));
-    both.map(|ahead| ahead as i32).map_err(|e| super::system("reading the clock")(e.into()))
 }
 
 /// Whether anything may be kept from going that way.
@@ -198,7 +189,7 @@ impl Revision {
             refuses: refuses(brief),
             restricts_outbound: restricts(brief, Direction::Outbound),
             foundations: brief.foundations,
-            tai_ahead: tai_ahead()?,
+            clock: memories.clock,
         };
         let made = |hook: Hook| {
             let code = match hook {

@@ -261,13 +261,15 @@ pub(super) fn first_rule(
 }
 
 /// r1 = seconds since 1970 UTC. The clock that programs may ask (TAI) is ahead
-/// of UTC by a number of seconds that user space knows.
+/// of UTC by a number of seconds that user space tells (`clock`).
 fn wall_seconds(a: &mut Assembler, parts: &Parts<'_>) {
     a.call(helper::WALL_TIME);
     a.copy(R1, R0);
     a.value64(R2, 1_000_000_000);
     a.op_reg(Op::Div, R1, R2);
-    a.add(R1, -parts.tai_ahead);
+    a.map_value(R2, parts.clock, 0);
+    a.load(Width::D, R2, R2, 0);
+    a.op_reg(Op::Sub, R1, R2);
     // Only the lower half, as the key is 32 bits wide.
     a.op(Op::Lsh, R1, 32);
     a.op(Op::Rsh, R1, 32);

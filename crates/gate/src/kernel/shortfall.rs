@@ -23,6 +23,11 @@ pub enum Shortfall {
         /// The interface.
         interface: String,
     },
+    /// The clock has changed since the gate was told how to read it.
+    ClockMoved {
+        /// So many seconds `until` ends too early; below zero: too late.
+        seconds: i64,
+    },
 }
 
 impl fmt::Display for Shortfall {
@@ -41,6 +46,13 @@ impl fmt::Display for Shortfall {
                 f,
                 "another filter at the ingress of {interface} may take off the gate's notes: what \
                  comes in there counts as forwarded by its interface alone",
+            ),
+            Self::ClockMoved { seconds } => write!(
+                f,
+                "the kernel has learnt since the post how far TAI is from UTC: `until` is {} s \
+                 {}; `tipstaff keep` or a post puts it right",
+                seconds.unsigned_abs(),
+                if *seconds > 0 { "early" } else { "late" },
             ),
         }
     }

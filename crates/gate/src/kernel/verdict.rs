@@ -141,8 +141,8 @@ pub struct Parts<'m> {
     pub restricts_outbound: bool,
     /// Whether anybody refuses.
     pub refuses: bool,
-    /// By how many seconds TAI is ahead of UTC.
-    pub tai_ahead: i32,
+    /// The map that says by how many seconds TAI is ahead of UTC.
+    pub clock: BorrowedFd<'m>,
     /// Foundations that can be off.
     pub foundations: FoundationSwitches,
 }
