@@ -2,6 +2,10 @@
 
 #![allow(clippy::unwrap_used)]
 
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use proptest::prelude::*;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::reach::{
     Cell, Change, Checked, How, NotTheSame, Observed, Outcome, Report, Row, SEVERAL, Subject,
@@ -138,4 +142,112 @@ fn rows_that_no_check_makes_are_found() {
     backwards.rows[0].last = Some(7);
     backwards.count();
     assert_eq!(backwards.differences, 0);
+}
+
+/// Rows of ranges: the outcomes of each port of few, by vantage.
+fn ranges(vantages: &[Vantage], rows: &[(u16, u16, Option<u8>, Vec<Option<Outcome>>)]) -> Report {
+    let mut made = report(vantages, &[]);
+    for (first, last, at, outcomes) in rows {
+        made.rows.push(Row {
+            subject: Subject::Port(Transport::Tcp, *first),
+            last: (last > first).then_some(*last),
+            at: at.map(|byte| [198, 51, 100, byte].into()),
+            programs: vec![],
+            heard: false,
+            cells: outcomes.iter().map(|o| o.and_then(cell)).collect(),
+        });
+    }
+    made.count();
+    made
+}
+
+type Seen = BTreeMap<(u16, Option<IpAddr>, String), Outcome>;
+
+/// Port by port, address by address, vantage by vantage.
+fn each(report: &Report) -> Seen {
+    let mut seen = Seen::new();
+    for row in &report.rows {
+        let Subject::Port(_, first) = row.subject else { continue };
+        for port in first..=row.last.unwrap_or(first) {
+            for (cell, vantage) in row.cells.iter().zip(&report.vantages) {
+                let Some(cell) = cell else { continue };
+                seen.insert((port, row.at, vantage.to_string()), cell.observed.outcome);
+            }
+        }
+    }
+    seen
+}
+
+/// Rows that do not overlap, between ports 1 and 40.
+fn some_rows(
+    vantages: usize,
+) -> impl Strategy<Value = Vec<(u16, u16, Option<u8>, Vec<Option<Outcome>>)>> {
+    let outcome =
+        prop_oneof![Just(None), Just(Some(Answers)), Just(Some(Silent)), Just(Some(Unknown))];
+    let row =
+        (1u16..6, 0u16..9, prop::option::of(20u8..22), prop::collection::vec(outcome, vantages));
+    prop::collection::vec(row, 0..6).prop_map(|rows| {
+        let mut next = BTreeMap::from([(None, 0), (Some(20), 0), (Some(21), 0)]);
+        let one = |(gap, more, at, outcomes)| {
+            let before = next.get_mut(&at).unwrap();
+            let first = *before + gap;
+            *before = first + more;
+            (first, first + more, at, outcomes)
+        };
+        rows.into_iter().map(one).collect()
+    })
+}
+
+proptest! {
+    /// Ranges are merged and compared as their ports would be, one by one.
+    #[test]
+    fn ranges_stand_for_their_ports(one in some_rows(2), other in some_rows(2)) {
+        let desk = Vantage::Machine { name: "desk-3".into(), source: [198, 51, 100, 23].into() };
+        let one = ranges(&[Vantage::Here, stranger()], &one);
+        let other = ranges(&[stranger(), desk], &other);
+        let merged = merge(&[one.clone(), other.clone()]).unwrap();
+        prop_assert_eq!(merged.impossible_row(), None);
+        // Who looked last is believed.
+        let mut meant = each(&one);
+        meant.extend(each(&other));
+        prop_assert_eq!(each(&merged), meant);
+
+        let common = stranger().to_string();
+        let found = changes(&one, &other);
+        let told = |list: &[Change]| -> usize {
+            list.iter().map(|c| {
+                let Subject::Port(_, first) = c.subject else { panic!() };
+                usize::from(c.last.unwrap_or(first) - first) + 1
+            }).sum()
+        };
+        let (was, is) = (each(&one), each(&other));
+        let keys: BTreeSet<_> = was.keys().chain(is.keys()).filter(|key| key.2 == common).collect();
+        let (mut opened, mut closed) = (0, 0);
+        for key in keys {
+            match (was.get(key), is.get(key)) {
+                (Some(Unknown), _) | (_, Some(Unknown)) => {}
+                (was, is) if was == is => {}
+                (_, Some(Answers)) => opened += 1,
+                (Some(Answers), _) => closed += 1,
+                _ => {}
+            }
+        }
+        prop_assert_eq!((told(&found.opened), told(&found.closed)), (opened, closed));
+    }
+}
+
+/// Whole ranges at many own addresses: no port of them is looked at by itself.
+#[test]
+fn rows_of_whole_ranges_stay_whole() {
+    let vantages = [Vantage::Here, stranger()];
+    let rows = |outcome: Outcome| -> Vec<_> {
+        (0..200u8).map(|at| (1, u16::MAX, Some(at), vec![Some(outcome); 2])).collect()
+    };
+    let (one, other) = (ranges(&vantages, &rows(Silent)), ranges(&vantages, &rows(Answers)));
+    let merged = merge(&[one.clone(), other.clone()]).unwrap();
+    assert_eq!(merged.rows, other.rows);
+    assert_eq!(merged.differences, 200 * 2 * 65_535);
+    let found = changes(&one, &other);
+    assert_eq!(found.opened.len(), 400);
+    assert_eq!(found.opened[0].words(), "tcp/1-65535 at 198.51.100.0");
 }

@@ -1,7 +1,10 @@
 //! Reach: what each (port, vantage) should do by the orders, and why what was
 //! observed differs.
 
+mod changes;
 mod expected;
+mod merge;
+mod pieces;
 mod report;
 mod sources;
 mod why;
@@ -13,10 +16,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TrafficKey, Transport};
+pub use changes::{Change, Changes, changes};
 pub use expected::{cell, expected, first_packet, let_in, program_at, speaker_words, subjects};
-pub use report::{
-    Change, Changes, Checked, NotTheSame, Report, Row, SEVERAL, Shown, changes, merge,
-};
+pub use merge::{NotTheSame, merge};
+pub use report::{Checked, Report, Row, SEVERAL, Shown};
 pub use sources::{MOST_RULES, Plan, Showing, plan, stranger, typical};
 pub use why::{Circumstances, Said, Why};
 

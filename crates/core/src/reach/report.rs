@@ -1,7 +1,5 @@
-//! A finished check: its table, what has changed since another one, and what
-//! several machines saw together.
+//! A finished check: its table.
 
-use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
@@ -96,20 +94,17 @@ pub struct Checked {
     pub at: i64,
 }
 
-/// Which row of a table.
-type Place = (Subject, Option<IpAddr>);
+/// One port, or several in a row, in words.
+pub(super) fn row_words(subject: Subject, last: Option<u16>, at: Option<IpAddr>) -> String {
+    let last = last.map(|last| format!("-{last}")).unwrap_or_default();
+    let at = at.map(|at| format!(" at {at}")).unwrap_or_default();
+    format!("{subject}{last}{at}")
+}
 
 impl Row {
     /// `tcp/7410`, `tcp/1-21`, `tcp/443 at 198.51.100.21`.
     pub fn words(&self) -> String {
-        let mut words = self.subject.to_string();
-        if let Some(last) = self.last {
-            words.push_str(&format!("-{last}"));
-        }
-        if let Some(at) = self.at {
-            words.push_str(&format!(" at {at}"));
-        }
-        words
+        row_words(self.subject, self.last, self.at)
     }
 
     /// Whether it can be a row of a table with so many vantages: its last port is
@@ -131,18 +126,17 @@ impl Row {
         }
     }
 
-    /// The rows of its ports, one by one.
-    fn each(&self) -> impl Iterator<Item = Place> {
-        let (subject, at) = (self.subject, self.at);
-        let ports = match (subject, self.last) {
-            (Subject::Port(_, first), Some(last)) => first..=last,
-            (Subject::Port(_, port), None) => port..=port,
-            (Subject::Echo, _) => 0..=0,
-        };
-        ports.map(move |port| match subject {
-            Subject::Port(transport, _) => (Subject::Port(transport, port), at),
-            Subject::Echo => (Subject::Echo, at),
-        })
+    /// The first and the last port; echo requests have none.
+    pub(super) fn span(&self) -> (u16, u16) {
+        match self.subject {
+            Subject::Port(_, first) => (first, self.last.unwrap_or(first)),
+            Subject::Echo => (0, 0),
+        }
+    }
+
+    /// Where it stands in a table.
+    fn place(&self) -> (Subject, Option<IpAddr>) {
+        (self.subject, self.at)
     }
 
     /// Whether it can stand for `next`, too: nobody listens on either, the
@@ -195,21 +189,21 @@ impl Report {
     }
 
     /// Lets one row stand for ports in a row that do the same, from `least` of
-    /// them on.
+    /// them on. Rows come out in their order.
     pub fn gather(&mut self, least: usize) {
         let mut gathered: Vec<Row> = Vec::new();
         let mut run: Vec<Row> = Vec::new();
         let mut end = |run: &mut Vec<Row>| {
-            if run.len() < least {
-                gathered.append(run);
-            } else if let (Some(last), Some(mut first)) = (run.pop(), run.first().cloned()) {
-                run.clear();
-                if let Subject::Port(_, port) = last.subject {
-                    first.last = Some(last.last.unwrap_or(port));
-                }
-                gathered.push(first);
+            let last = run.last().map(|row| row.span().1);
+            let several = run.len() > 1 && run.iter().map(Row::ports).sum::<usize>() >= least;
+            if let (true, Some(first)) = (several, run.first_mut()) {
+                first.last = last;
+                run.truncate(1);
             }
+            gathered.append(run);
         };
+        // The ports of one address follow each other only among themselves.
+        self.rows.sort_by_key(|row| (row.at, row.subject));
         for row in std::mem::take(&mut self.rows) {
             if !run.last().is_some_and(|last| last.takes_in(&row)) {
                 end(&mut run);
@@ -218,6 +212,7 @@ impl Report {
         }
         end(&mut run);
         self.rows = gathered;
+        self.rows.sort_by_key(Row::place);
     }
 
     /// The first row that no check makes: not whole, or about a port that another
@@ -262,159 +257,4 @@ impl Report {
             && self.complete
             && self.rules.iter().all(|rule| rule.holds != Some(false))
     }
-}
-
-/// What one port does now, for one vantage, that it did not do before.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Change {
-    /// The port.
-    pub subject: Subject,
-    /// The own address, where it is not the usual one.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub at: Option<IpAddr>,
-    /// From where.
-    pub vantage: Vantage,
-    /// What it did; `None`: it was not looked at.
-    pub before: Option<Outcome>,
-    /// What it does; `None`: it is not looked at any more.
-    pub now: Option<Outcome>,
-}
-
-/// What has changed since another check.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Changes {
-    /// What answers and did not.
-    pub opened: Vec<Change>,
-    /// What answered and does not.
-    pub closed: Vec<Change>,
-    /// What says no in another way.
-    pub others: Vec<Change>,
-    /// Vantages that only one of both looked from.
-    pub not_compared: Vec<Vantage>,
-}
-
-impl Changes {
-    /// Whether nothing has.
-    pub fn is_empty(&self) -> bool {
-        self.opened.is_empty() && self.closed.is_empty() && self.others.is_empty()
-    }
-}
-
-/// What has changed from one check to another, for the vantages that both
-/// looked from. What was unknown in either is no change. A port that only one
-/// of them looked at is one when it answers there: a new listener opens it.
-pub fn changes(before: &Report, now: &Report) -> Changes {
-    let outcomes = |report: &Report, vantage: &Vantage| -> BTreeMap<Place, Outcome> {
-        let Some(at) = report.vantages.iter().position(|v| v == vantage) else {
-            return BTreeMap::new();
-        };
-        let of = |row: &Row| row.cells.get(at).cloned().flatten().map(|c| c.observed.outcome);
-        let rows = report.rows.iter().filter_map(|row| Some((row, of(row)?)));
-        rows.flat_map(|(row, outcome)| row.each().map(move |place| (place, outcome))).collect()
-    };
-    let mut changes = Changes::default();
-    let lone = |one: &Report, other: &Report| -> Vec<Vantage> {
-        let missing = |v: &&Vantage| !other.vantages.contains(v);
-        one.vantages.iter().filter(missing).cloned().collect()
-    };
-    changes.not_compared = [lone(before, now), lone(now, before)].concat();
-    for vantage in now.vantages.iter().filter(|v| before.vantages.contains(v)) {
-        let (old, new) = (outcomes(before, vantage), outcomes(now, vantage));
-        let places: std::collections::BTreeSet<&Place> = old.keys().chain(new.keys()).collect();
-        for place in places {
-            let (was, is) = (old.get(place).copied(), new.get(place).copied());
-            let unknown = |o: Option<Outcome>| o == Some(Outcome::Unknown);
-            if was == is || unknown(was) || unknown(is) {
-                continue;
-            }
-            let (subject, at) = *place;
-            let change = Change { subject, at, vantage: vantage.clone(), before: was, now: is };
-            match (was, is) {
-                (_, Some(Outcome::Answers)) => changes.opened.push(change),
-                (Some(Outcome::Answers), _) => changes.closed.push(change),
-                (Some(_), Some(_)) => changes.others.push(change),
-                _ => {}
-            }
-        }
-    }
-    changes
-}
-
-/// Reports that cannot be one.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum NotTheSame {
-    /// Of several hosts.
-    #[error("they are of different hosts: {0} and {1}")]
-    Host(String, String),
-    /// Nothing to merge.
-    #[error("there is no report")]
-    None,
-}
-
-/// Makes one table of what several machines saw of the same host.
-///
-/// # Errors
-/// [`NotTheSame`].
-pub fn merge(reports: &[Report]) -> Result<Report, NotTheSame> {
-    let (first, rest) = reports.split_first().ok_or(NotTheSame::None)?;
-    if let Some(other) = rest.iter().find(|other| other.host != first.host) {
-        return Err(NotTheSame::Host(first.host.clone(), other.host.clone()));
-    }
-    let mut merged = Report { vantages: Vec::new(), rows: Vec::new(), ..first.clone() };
-    merged.notes = Vec::new();
-    if rest.iter().any(|other| other.hash != first.hash) {
-        merged.notes.push("these reports were judged by different orders".into());
-    }
-    let mut rows: BTreeMap<Place, Row> = BTreeMap::new();
-    for report in reports {
-        let width = merged.vantages.len();
-        // The same vantage twice is told once, as the later report has it.
-        let columns: Vec<usize> = report
-            .vantages
-            .iter()
-            .map(|vantage| match merged.vantages.iter().position(|v| v == vantage) {
-                Some(at) => at,
-                None => {
-                    merged.vantages.push(vantage.clone());
-                    merged.vantages.len() - 1
-                }
-            })
-            .collect();
-        if merged.vantages.len() > width {
-            rows.values_mut().for_each(|row| row.cells.resize(merged.vantages.len(), None));
-        }
-        for row in &report.rows {
-            for place in row.each() {
-                let one = rows.entry(place).or_insert_with(|| Row {
-                    subject: place.0,
-                    last: None,
-                    at: place.1,
-                    programs: Vec::new(),
-                    heard: false,
-                    cells: Vec::new(),
-                });
-                one.cells.resize(merged.vantages.len(), None);
-                one.heard |= row.heard;
-                if one.programs.is_empty() {
-                    one.programs.clone_from(&row.programs);
-                }
-                for (cell, column) in row.cells.iter().zip(&columns) {
-                    one.cells[*column].clone_from(cell);
-                }
-            }
-        }
-        let new = report.notes.iter().filter(|note| !merged.notes.contains(note));
-        let new: Vec<String> = new.cloned().collect();
-        merged.notes.extend(new);
-        merged.complete &= report.complete;
-        merged.at = merged.at.max(report.at);
-        if merged.gate == "unknown" {
-            merged.gate.clone_from(&report.gate);
-        }
-    }
-    merged.rules = reports.iter().flat_map(|report| report.rules.clone()).collect();
-    merged.rows = rows.into_values().collect();
-    merged.gather(SEVERAL);
-    merged.count();
-    Ok(merged)
 }

@@ -344,9 +344,8 @@ pub fn changed(changes: &Changes, before: &Report, complete: bool, terminal: &Te
         let words = |outcome: Option<Outcome>| {
             outcome.map_or_else(|| "not looked at".to_owned(), |outcome| outcome.to_string())
         };
-        let at = change.at.map(|at| format!(" at {at}")).unwrap_or_default();
         let (before, now) = (words(change.before), words(change.now));
-        format!("{}{at} {}: {before}, now {now}", change.subject, change.vantage)
+        format!("{} {}: {before}, now {now}", change.words(), change.vantage)
     };
     let kinds =
         [("opened", &changes.opened), ("closed", &changes.closed), ("changed", &changes.others)];
