@@ -10,11 +10,16 @@ use proptest::prelude::*;
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Speaker, decide};
+use tipstaff_core::listener::{Listener, Owner};
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
-use tipstaff_core::reach::{Plan, Showing, Subject, first_packet, plan};
+use tipstaff_core::reach::{
+    Circumstances, How, Observed, Outcome, Plan, Showing, Subject, Vantage, cell, first_packet,
+    plan,
+};
+use tipstaff_core::tables::Tables;
 
 const LAN: InterfaceIndex = InterfaceIndex(2);
 
@@ -38,6 +43,46 @@ fn tried() -> impl Iterator<Item = (IpAddr, Subject)> {
         .map(|source| source.parse::<IpAddr>().unwrap())
         .filter(|source| !arbitrary::OWN.contains(source))
         .flat_map(move |source| subjects().map(move |subject| (source, subject)))
+}
+
+/// Something listens on a few of the ports that rules are often about.
+fn some_listeners() -> Vec<Listener> {
+    let one = |transport, port, address: IpAddr| Listener {
+        transport,
+        port,
+        address,
+        only_v6: false,
+        device: None,
+        queue: Some((0, 128)),
+        owner: Owner { uid: 0, account: "root".into(), programs: vec![] },
+    };
+    vec![
+        one(Transport::Tcp, 22, [0, 0, 0, 0].into()),
+        one(Transport::Tcp, 7411, [0, 0, 0, 0].into()),
+        one(Transport::Udp, 7420, [127, 0, 0, 1].into()),
+    ]
+}
+
+proptest! {
+    /// Tables change nothing in what is said of a cell: what is meant, by whom, why
+    /// it differs and what to do.
+    #[test]
+    fn cells_are_the_same_by_the_tables(brief in arbitrary::brief(12), elsewhere: bool) {
+        let tables = Tables::build(&brief).unwrap();
+        let listeners = some_listeners();
+        let plain = Circumstances::plain(&brief, (!elsewhere).then_some(&listeners));
+        let quick = Circumstances { tables: Some(&tables), ..plain };
+        for (source, subject) in tried().step_by(7) {
+            for vantage in [Vantage::Here, Vantage::of(source)] {
+                for outcome in [Outcome::Answers, Outcome::Refuses, Outcome::Silent] {
+                    let seen = Observed { outcome, how: How::Wire, ..Observed::unknown("") };
+                    let place = (target(source), LAN);
+                    let one = |around| cell((subject, &vantage), place, seen.clone(), around);
+                    prop_assert_eq!(one(&plain), one(&quick));
+                }
+            }
+        }
+    }
 }
 
 proptest! {

@@ -3,9 +3,10 @@
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
+use super::list::List;
 use super::{Cell, Circumstances, Observed, Outcome, Subject, Vantage, Why, why};
 use crate::brief::{Brief, RuleIndex};
-use crate::decide::{Mismatch, Question, Speaker, decide, mismatch};
+use crate::decide::{Mismatch, Question, Speaker, mismatch};
 use crate::listener::{Listener, taker};
 use crate::moment::Moment;
 use crate::names::address::Family;
@@ -134,7 +135,8 @@ pub fn expected(
     vantage: &Vantage,
     place: (IpAddr, InterfaceIndex),
 ) -> (Outcome, String) {
-    let meant = meant(brief, listeners, subject, vantage, place);
+    let list = List { brief, tables: None };
+    let meant = meant(list, listeners, subject, vantage, place);
     (meant.outcome, meant.by)
 }
 
@@ -164,25 +166,23 @@ fn accepted(rule: &Rule, cell: &Cell, why: &Why) -> Option<String> {
 }
 
 fn meant<'b>(
-    brief: &'b Brief,
+    list: List<'b>,
     listeners: Option<&[Listener]>,
     subject: Subject,
     vantage: &Vantage,
     (target, interface): (IpAddr, InterfaceIndex),
 ) -> Meant<'b> {
+    let brief = list.brief;
     let elsewhere = listeners.is_none();
     let listeners = listeners.unwrap_or_default();
     let bound = |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
     let source = match vantage.source() {
         None => {
-            let names = |r: &Rule| {
-                let inbound = r.direction == Direction::Inbound;
-                r.speaks()
-                    && inbound
-                    && r.action == Action::Allow
-                    && is_meant(r, listeners, subject, Family::V4)
+            let names = |(_, rule): &(RuleIndex, &Rule)| {
+                rule.action == Action::Allow && is_meant(rule, listeners, subject, Family::V4)
             };
-            let rule = brief.indexed().find(|(_, rule)| names(rule)).map(|(index, _)| index);
+            let mut about = list.about(Direction::Inbound, subject.key(Family::V4));
+            let rule = about.find(names).map(|(index, _)| index);
             let bound = listeners.iter().any(|l| bound(&l));
             return match rule {
                 Some(index) => Meant {
@@ -200,9 +200,9 @@ fn meant<'b>(
     };
     let program = program_at(brief, listeners, subject, (target, interface));
     let packet = Facts { program, ..first_packet(subject, source, target, interface) };
-    let decision = decide(brief, &packet);
+    let decision = list.decide(&packet);
     let by = speaker_words(brief, decision.speaker);
-    if elsewhere && let Some(rule) = depends_on_the_place(brief, &packet, decision.speaker) {
+    if elsewhere && let Some(rule) = depends_on_the_place(list, &packet, decision.speaker) {
         let by = format!("{rule} looks at interfaces or programs there");
         return Meant::plainly(Outcome::Unknown, by);
     }
@@ -226,7 +226,7 @@ fn meant<'b>(
 
 /// The first rule before the one that spoke which would speak on another
 /// interface, or for another program.
-fn depends_on_the_place(brief: &Brief, facts: &Facts, speaker: Speaker) -> Option<String> {
+fn depends_on_the_place(list: List<'_>, facts: &Facts, speaker: Speaker) -> Option<String> {
     let Packet::Ip(ip) = facts.packet else { return None };
     let question = Question::of(facts, &ip)?;
     let spoke = match speaker {
@@ -234,10 +234,14 @@ fn depends_on_the_place(brief: &Brief, facts: &Facts, speaker: Speaker) -> Optio
         _ => RuleIndex(u32::MAX),
     };
     let open = |(_, rule): &(RuleIndex, &Rule)| {
-        matches!(mismatch(brief, rule, &question), Some(Mismatch::Interface | Mismatch::Program))
+        matches!(
+            mismatch(list.brief, rule, &question),
+            Some(Mismatch::Interface | Mismatch::Program)
+        )
     };
-    let (index, _) = brief.indexed().take_while(|(index, _)| *index < spoke).find(open)?;
-    Some(speaker_words(brief, Speaker::Rule(index)))
+    let mut about = list.about(question.direction, question.key);
+    let (index, _) = about.by_ref().take_while(|(index, _)| *index < spoke).find(open)?;
+    Some(speaker_words(list.brief, Speaker::Rule(index)))
 }
 
 /// Whether a rule means this very port to answer: one that it names, and of a
@@ -290,7 +294,7 @@ pub fn cell(
 ) -> Cell {
     let place = (target, interface);
     let Meant { outcome: expected, by: expected_by, let_in, rule } =
-        meant(around.brief, around.listeners, subject, vantage, place);
+        meant(around.list(), around.listeners, subject, vantage, place);
     let mut cell = Cell { expected, expected_by, observed, why: None, next: None, accepted: None };
     if cell.differs() {
         let why = why::why(&cell, (subject, vantage), place, around);

@@ -3,6 +3,7 @@
 
 mod changes;
 mod expected;
+mod list;
 mod merge;
 mod pieces;
 mod report;
@@ -18,6 +19,7 @@ use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TrafficKey, Transport};
 pub use changes::{Change, Changes, changes};
 pub use expected::{cell, expected, first_packet, let_in, program_at, speaker_words, subjects};
+pub use list::tables_of_many;
 pub use merge::{NotTheSame, merge};
 pub use report::{Checked, Report, Row, SEVERAL, Shown};
 pub use sources::{MOST_RULES, Plan, Showing, plan, stranger, typical};

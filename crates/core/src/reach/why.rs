@@ -5,14 +5,15 @@ use std::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
 
+use super::list::List;
 use super::{Cell, Outcome, Subject, Vantage};
 use crate::brief::Brief;
 use crate::decide::{Decision, Speaker};
 use crate::listener::{Listener, Scope, taker};
-use crate::names::traffic::TrafficKey;
 use crate::orders::Action;
 use crate::packet::{Direction, InterfaceIndex};
 use crate::review::is_a_slip;
+use crate::tables::Tables;
 
 /// Why an observation differs from the orders.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -188,6 +189,8 @@ pub struct Said {
 pub struct Circumstances<'c> {
     /// The list that is judged by.
     pub brief: &'c Brief,
+    /// Its tables, where there are many rules: the same, sooner.
+    pub tables: Option<&'c Tables>,
     /// What listens; `None`: that is another machine's.
     pub listeners: Option<&'c [Listener]>,
     /// What no longer listened when the check was over.
@@ -209,6 +212,7 @@ impl<'c> Circumstances<'c> {
     pub fn plain(brief: &'c Brief, listeners: Option<&'c [Listener]>) -> Self {
         Self {
             brief,
+            tables: None,
             listeners,
             stopped: &[],
             gate: None,
@@ -217,6 +221,10 @@ impl<'c> Circumstances<'c> {
             others: &[],
             not_the_way_back: false,
         }
+    }
+
+    pub(super) fn list(&self) -> List<'c> {
+        List { brief: self.brief, tables: self.tables }
     }
 }
 
@@ -294,7 +302,7 @@ pub(super) fn why(
         }
         Some(_) => Why::NoAnswer,
         None => bound_elsewhere(Some(listeners), subject, target, arrives).unwrap_or_else(|| {
-            Why::NothingListens { instead: instead(around.brief, listeners, subject) }
+            Why::NothingListens { instead: instead(around.list(), listeners, subject) }
         }),
     }
 }
@@ -329,27 +337,20 @@ fn is_loopback(listener: &Listener) -> bool {
 /// Who was probably meant by a port that nobody listens on: the program that
 /// the rule names, wherever it listens, or somebody one slip away whom no rule
 /// speaks for.
-fn instead(brief: &Brief, listeners: &[Listener], subject: Subject) -> Option<String> {
+fn instead(list: List<'_>, listeners: &[Listener], subject: Subject) -> Option<String> {
     let Subject::Port(transport, port) = subject else { return None };
-    let inbound = |rule: &&crate::orders::Rule| {
-        rule.speaks() && rule.direction == Direction::Inbound && rule.action == Action::Allow
+    // A rule about any traffic names no port.
+    let about = |port| {
+        let rules = list.about(Direction::Inbound, transport.key(port)).map(|(_, rule)| rule);
+        rules.filter(|rule| rule.action == Action::Allow && rule.traffic.keys.is_some())
     };
-    let about = |key: TrafficKey| {
-        move |rule: &&crate::orders::Rule| {
-            rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
-        }
-    };
-    let rules = || brief.rules().filter(inbound);
-    let named: Vec<&str> = rules()
-        .filter(about(transport.key(port)))
-        .flat_map(|r| &r.program.written)
-        .map(|path| brief.executable(path))
+    let named: Vec<&str> = about(port)
+        .flat_map(|rule| &rule.program.written)
+        .map(|path| list.brief.executable(path))
         .collect();
     let of_named = |l: &&Listener| l.path().is_some_and(|path| named.contains(&path));
     let a_slip_away = |l: &&Listener| {
-        l.transport == transport
-            && is_a_slip(l.port, port)
-            && !rules().any(|rule| about(transport.key(l.port))(&rule))
+        l.transport == transport && is_a_slip(l.port, port) && about(l.port).next().is_none()
     };
     let found = listeners.iter().find(of_named).or_else(|| listeners.iter().find(a_slip_away))?;
     let name = found.program().map_or("somebody", |program| program.name.as_str());

@@ -14,8 +14,9 @@ use std::time::Duration;
 use crate::brief::{Brief, RuleIndex};
 use crate::decide::{Decision, Question, decide_with};
 use crate::names::spans::Point;
+use crate::names::traffic::TrafficKey;
 use crate::orders::{Limit, Over, Sharing};
-use crate::packet::Facts;
+use crate::packet::{Direction, Facts};
 use crate::rates::Rates;
 use layout::{Dimension, KeyWidth, LIMIT_BYTES, Layout, Verdict, traffic_slot};
 
@@ -164,6 +165,20 @@ impl Tables {
             }
         }
         None
+    }
+
+    /// The rules of a direction that are about a kind of traffic, whatever else
+    /// they look at, in their order.
+    pub fn about(&self, direction: Direction, key: TrafficKey) -> impl Iterator<Item = RuleIndex> {
+        let row = self.row(&self.layout.traffic, traffic_slot(direction, key)).unwrap_or_default();
+        row.chunks_exact(8).enumerate().flat_map(|(at, bytes)| {
+            let mut left = word(bytes, 0).unwrap_or_default();
+            std::iter::from_fn(move || {
+                let bit = (left != 0).then(|| left.trailing_zeros())?;
+                left &= left - 1;
+                Some(RuleIndex(at as u32 * 64 + bit))
+            })
+        })
     }
 
     #[inline]

@@ -13,7 +13,7 @@ use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{Facts, InterfaceIndex};
 use tipstaff_core::reach::{
     Cell, Checked, Circumstances, How, Observed, Outcome, Report, Row, Said, Subject, Vantage,
-    cell, first_packet, let_in, program_at, speaker_words, subjects,
+    cell, first_packet, let_in, program_at, speaker_words, subjects, tables_of_many,
 };
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::snapshot::Snapshot;
@@ -486,6 +486,7 @@ impl<'c> Check<'c> {
                 }
             }
         }
+        let tables = tables_of_many(&self.judge.brief);
         let mut vantages = Vec::new();
         let mut columns = Vec::new();
         for column in self.columns {
@@ -495,6 +496,7 @@ impl<'c> Check<'c> {
                 other_orders: self.other_orders,
                 others: &others,
                 not_the_way_back,
+                tables: tables.as_ref(),
                 ..Circumstances::plain(&self.judge.brief, Some(&listeners))
             };
             let judged: Vec<Option<Cell>> = cells

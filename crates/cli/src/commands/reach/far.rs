@@ -11,6 +11,7 @@ use tipstaff_core::orders::Host;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::reach::{
     Cell, Checked, Circumstances, Outcome, Report, Row, Subject, Vantage, cell, subjects,
+    tables_of_many,
 };
 use tipstaff_host::routes::{Way, way_to};
 use tipstaff_knock::Reply;
@@ -146,7 +147,8 @@ fn column(
         })
         .collect();
     let mut replies = sockets::knock(&doors, patience, &mut |_| pace.go_on()).into_iter();
-    let around = Circumstances::plain(brief, None);
+    let tables = tables_of_many(brief);
+    let around = Circumstances { tables: tables.as_ref(), ..Circumstances::plain(brief, None) };
     let judge = |place: &Place, reply: Reply| {
         let observed = of_reply(reply, target);
         cell((place.subject, vantage), (target, InterfaceIndex(0)), observed, &around)
