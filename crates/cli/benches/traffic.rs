@@ -28,6 +28,9 @@ const SINK: u16 = 7410;
 const DOOR: u16 = 7411;
 const TURN: Duration = Duration::from_millis(700);
 const TURNS: usize = 9;
+/// By then the kernel has freed what a post or a withdrawal leaves behind, which is
+/// no part of what a packet costs.
+const SETTLED: Duration = Duration::from_millis(100);
 
 fn main() {
     if std::env::args().any(|a| a == "--test") {
@@ -151,9 +154,11 @@ fn by_turns(
     for _ in 0..TURNS {
         let dir = run_dir.to_owned();
         archive.run(move || post(&dir, rules)).unwrap();
+        std::thread::sleep(SETTLED);
         on.push(measure());
         let dir = run_dir.to_owned();
         archive.run(move || KernelGate::new(&dir).unwrap().withdraw().unwrap()).unwrap();
+        std::thread::sleep(SETTLED);
         off.push(measure());
     }
     let median = |mut all: Vec<f64>| {

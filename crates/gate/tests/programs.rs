@@ -14,12 +14,13 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use ground::{inside, knock, orders, post};
+use ground::{ALLOW, inside, knock, orders, post, record};
 use socket2::{Domain, Protocol, Socket, Type};
-use tipstaff_core::orders::Action;
+use tipstaff_core::brief::Brief;
+use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::InterfaceIndex;
-use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::{Gate, Posting};
 use tipstaff_host::interfaces;
 
 const PART: &str = "TIPSTAFF_TEST_PART";
@@ -226,6 +227,50 @@ fn inbound_it_is_who_listens() {
         drop((before, players, upgraded));
         gate.withdraw().unwrap();
         assert!(!run_dir.exists());
+    });
+}
+
+/// What no rule needs stands in nobody's way; what a later one needs is there,
+/// for what was opened meanwhile, too.
+#[test]
+fn sockets_are_labelled_and_connecting_is_decided_only_where_rules_need_it() {
+    inside(|run_dir, all| {
+        let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
+        let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
+        let programs = Programs::new();
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let plated = orders(&rule("inbound", "tcp/7410-7419\", \"udp/7410-7419", &programs.plated));
+        let guarded = plated.replacen("outbound = \"allow\"", "outbound = \"deny\"", 1);
+        assert_ne!(plated, guarded);
+        let attached = || -> Vec<&str> {
+            let folder = std::fs::read_dir(run_dir.join("bpf")).unwrap().flatten();
+            let folder = folder.map(|entry| entry.path()).find(|p| p.join("switch").exists());
+            let has = |pin: &&str| folder.as_ref().is_some_and(|folder| folder.join(pin).exists());
+            ["label", "connect4", "connect6", "inner-in"].into_iter().filter(has).collect()
+        };
+        let mut players = Vec::new();
+        for (turn, port) in [7410, 7412, 7414].into_iter().enumerate() {
+            post(&mut gate, &orders(ALLOW), &all).unwrap();
+            assert_eq!(attached(), ["inner-in"], "turn {turn}");
+            players.push(Player::new(&programs.plated, &format!("listen [::]:{port}")));
+            players.push(Player::new(&programs.other, &format!("listen [::]:{}", port + 1)));
+            post(&mut gate, &plated, &all).unwrap();
+            assert_eq!(attached(), ["label", "inner-in"], "turn {turn}");
+            for nth in 7410..port + 2 {
+                let wanted = [Action::Allow, Action::Deny][usize::from(nth % 2)];
+                for (what, frame) in knocks(mac, nth) {
+                    assert_eq!(gate.ask(index, &frame).unwrap().verdict, wanted, "{nth}, {what}");
+                }
+            }
+            // A trial goes back to what it found, so nothing is taken away.
+            let brief = Brief::of(&read(&guarded).unwrap());
+            let posting = Posting { brief: &brief, record: record(&guarded) };
+            gate.try_out(&posting, &all, Duration::from_secs(3_600)).unwrap();
+            assert_eq!(attached(), ["label", "connect4", "connect6", "inner-in"]);
+            gate.revert().unwrap();
+        }
+        drop(players);
+        gate.withdraw().unwrap();
     });
 }
 

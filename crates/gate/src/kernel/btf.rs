@@ -160,17 +160,35 @@ impl<'b> Btf<'b> {
     /// # Errors
     /// [`Missing`].
     pub fn offset(&self, structure: &str, path: &str) -> Result<i16, Missing> {
+        let bits = self.bits(structure, path).filter(|bits| bits.is_multiple_of(8));
+        let bytes = bits.and_then(|bits| i16::try_from(bits / 8).ok());
+        bytes.ok_or_else(|| Missing(format!("{structure}.{path}")))
+    }
+
+    /// The byte that a member of one bit stands in, and the bit in that byte.
+    ///
+    /// # Errors
+    /// [`Missing`].
+    pub fn bit(&self, structure: &str, path: &str) -> Result<(i16, u16), Missing> {
         let find = || {
-            let mut outer = *self.types.get(*self.structures.get(structure.as_bytes())?)?;
-            let mut bits = 0;
-            for name in path.split('.') {
-                let (offset, number) = self.member(outer, name.as_bytes())?;
-                bits += offset;
-                outer = self.plain(number)?;
-            }
-            i16::try_from(bits / 8).ok().filter(|_| bits.is_multiple_of(8))
+            let bits = self.bits(structure, path)?;
+            let within = bits % 8;
+            let bit = if cfg!(target_endian = "little") { 1 << within } else { 0x80 >> within };
+            Some((i16::try_from(bits / 8).ok()?, bit))
         };
         find().ok_or_else(|| Missing(format!("{structure}.{path}")))
+    }
+
+    /// Where a member begins, in bits.
+    fn bits(&self, structure: &str, path: &str) -> Option<u32> {
+        let mut outer = *self.types.get(*self.structures.get(structure.as_bytes())?)?;
+        let mut bits = 0;
+        for name in path.split('.') {
+            let (offset, number) = self.member(outer, name.as_bytes())?;
+            bits += offset;
+            outer = self.plain(number)?;
+        }
+        Some(bits)
     }
 }
 

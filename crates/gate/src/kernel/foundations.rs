@@ -17,7 +17,6 @@ use super::hooks::{Hook, told};
 use super::reading::{
     address_bytes, destination_offset, helper, skb, source_offset, transport_header,
 };
-use super::sockets;
 use super::verdict::{Labels, Parts};
 
 /// Everything behind the IP header up to the rules; leaves the traffic key on
@@ -149,11 +148,10 @@ fn tcp_of_a_socket(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, decide
     a.jump_if(If::Eq, R1, TCP.into(), labels.replies);
     a.jump(decide);
     a.place(raw);
-    // The kernel's own raw sockets send its resets and its last acknowledgements; those of
-    // programs have an owner.
-    match parts.labels {
-        Some(_) => {
-            sockets::jump_if_owned(a, parts, decide);
+    // The kernel's own raw sockets send its resets and its last acknowledgements.
+    match parts.types {
+        Some(types) => {
+            types.jump_if_owned(a, decide);
             unanswered(a, parts, labels);
             a.jump(labels.replies);
         }

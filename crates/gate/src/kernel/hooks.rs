@@ -343,7 +343,6 @@ fn arrives(a: &mut Assembler, here: Here<'_>) {
 /// addresses of their own, it may be theirs.
 fn leaves(a: &mut Assembler, here: Here<'_>, jump: Label, next: Label) {
     const OWN: i16 = LINK - 8;
-    const PACKET_SOCKET: u16 = libc::AF_PACKET as u16;
     a.mov(R1, told::OUTWARDS.into());
     a.store(Width::W, R6, skb::TOLD, R1);
     let Some(types) = here.types else { return };
@@ -356,21 +355,10 @@ fn leaves(a: &mut Assembler, here: Here<'_>, jump: Label, next: Label) {
     a.load(Width::D, R2, STACK, LINK);
     a.jump_if_reg(If::Eq, R1, R2, jump);
     // Not this interface's own: of one that stands on it, and was decided there; or of
-    // another namespace, whose sockets have no owner here.
+    // another namespace.
     jump_if_noted(a, here.marks, Note::Out, next);
-    let Some(labels) = here.labels else { return };
-    a.load(Width::D, R1, R6, skb::SOCKET);
-    a.jump_if(If::Eq, R1, 0, next);
-    a.call(helper::FULL_SOCKET);
-    a.jump_if(If::Eq, R0, 0, next);
-    a.load(Width::W, R1, R0, 4); // bpf_sock.family
-    a.jump_if(If::Eq, R1, PACKET_SOCKET, jump);
-    a.copy(R2, R0);
-    a.map(R1, labels);
-    a.mov(R3, 0);
-    a.mov(R4, 0);
-    a.call(helper::SOCKET_STORAGE);
-    a.jump_if(If::Eq, R0, 0, next);
+    types.jump_if_sent_in(a, here.cookie, jump);
+    a.jump(next);
 }
 
 /// The dispatcher of a hook at the sockets; `outwards` matters to those that
@@ -478,8 +466,6 @@ pub(super) struct Here<'m> {
     pub(super) slot: BorrowedFd<'m>,
     /// The interfaces that have an outer gate.
     pub(super) guarded: BorrowedFd<'m>,
-    /// The labels of the sockets.
-    pub(super) labels: Option<BorrowedFd<'m>>,
     /// The gate's own numbers.
     pub(super) marks: Marks,
     /// What can be read at a packet.

@@ -69,6 +69,7 @@ use hooks::{Here, Hook, OuterSide, Place, Switch, Turn};
 pub use marks::{Marks, Note};
 use pins::{At, Pins};
 use revision::{Memories, Revision};
+use second_line::Needed;
 pub(crate) use second_line::cannot_tell_programs;
 pub use shortfall::{Shortfall, shortfalls};
 use sys::{Attach, ProgramKind};
@@ -272,14 +273,19 @@ impl KernelGate {
         self.step("secrets")?;
         let (secret, marks) = pins.secrets_or_new(made)?;
         self.step("labels")?;
-        let labels = second_line::labels(pins, (self.cookie, secret), made)?;
+        let needed = Needed::by(posting.brief);
+        let labels = match needed.labels {
+            true => second_line::labels(pins, (self.cookie, secret), made)?,
+            false => None,
+        };
         if labels.is_none() {
             crate::enforceable::without_labels(posting.brief)?;
         }
         let second = second_line::slots(pins, made)?;
         let mut slots = vec![(Hook::Outer, slot.try_clone().map_err(system("opening a map"))?)];
         slots.extend(second.into_iter().flatten());
-        let hooks: Vec<Hook> = slots.iter().map(|(hook, _)| *hook).collect();
+        let hooks: Vec<Hook> =
+            slots.iter().map(|(hook, _)| *hook).filter(|hook| needed.has(*hook)).collect();
         let before = Revision::in_slot(slot.as_fd(), begin.holds)?;
 
         self.step("load")?;
@@ -309,7 +315,6 @@ impl KernelGate {
             switch: switch_map.as_fd(),
             slot: slot.as_fd(),
             guarded: guarded.as_fd(),
-            labels: labels.as_ref().map(AsFd::as_fd),
             marks,
             types: types::at_packets(),
             outer: &[],
@@ -318,10 +323,10 @@ impl KernelGate {
         let dispatchers = Dispatchers::pinned_or_new(pins, here, made)?;
         let mut posted = self.guard(pins, (here, &dispatchers), interfaces, made)?;
         posted.replaced = before.is_some();
-        if hooks.len() > 1 {
+        if slots.len() > 1 {
             self.step("second line")?;
             let outer = dispatchers.ids()?;
-            second_line::attach(pins, Here { outer: &outer, ..here }, &slots, made)?;
+            second_line::attach(pins, Here { outer: &outer, ..here }, (&slots, needed), made)?;
         }
 
         self.step("enter")?;
@@ -350,6 +355,7 @@ impl KernelGate {
         // In force. What remains is tidying, and its failure changes nothing.
         if hold == Hold::ForGood {
             forget(&slots, turn.holds);
+            second_line::detach_idle(pins, needed);
         }
         pins.forget_vanished(interfaces, guarded.as_fd());
         pins.resize(made);
@@ -611,13 +617,11 @@ impl KernelGate {
         let mut made = Vec::new();
         let guarded = pins.guarded_or_new(&mut made)?;
         let (_, marks) = pins.secrets_or_new(&mut made)?;
-        let labels = pins.labels()?;
         let here = Here {
             cookie: self.cookie,
             switch: switch.as_fd(),
             slot: slot.as_fd(),
             guarded: guarded.as_fd(),
-            labels: labels.as_ref().map(AsFd::as_fd),
             marks,
             types: types::at_packets(),
             outer: &[],

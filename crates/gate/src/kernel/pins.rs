@@ -247,10 +247,6 @@ impl Pins {
         self.map_or_new("labels", new, made)
     }
 
-    pub(super) fn labels(&self) -> Result<Option<OwnedFd>, GateError> {
-        self.open("labels")
-    }
-
     /// The secret of the labels' hashes and the marks, which outlive posts as
     /// labels and packets do.
     pub(super) fn secrets_or_new(
@@ -307,6 +303,13 @@ impl Pins {
     /// Whether a link that is not an interface's is there.
     pub(super) fn has_link(&self, name: &str) -> Result<bool, GateError> {
         Ok(self.open(name)?.is_some())
+    }
+
+    pub(super) fn discard_link(&self, name: &str) {
+        let path = self.folder.join(name);
+        if path.exists() {
+            self.discard(&path);
+        }
     }
 
     pub(super) fn keep_link(

@@ -82,7 +82,7 @@ struct Beside {
 }
 
 /// Whether anything may be kept from going that way.
-fn restricts(brief: &Brief, direction: Direction) -> bool {
+pub(super) fn restricts(brief: &Brief, direction: Direction) -> bool {
     let speaks = |rule: &Rule| rule.speaks() && rule.direction == direction;
     brief.standing.of(direction) != Action::Allow || brief.rules().any(speaks)
 }
@@ -246,14 +246,17 @@ impl Revision {
     }
 
     /// Puts this revision into a place of the slots. It is in force once the
-    /// switch is turned to that place.
+    /// switch is turned to that place. A hook that it has no program for passes.
     pub(super) fn enter(&self, slots: &[(Hook, OwnedFd)], place: Place) -> Result<(), GateError> {
         for (hook, slot) in slots {
             let program = match hook {
                 Hook::Outer => Some(&self.program),
                 other => self.others.iter().find(|(hook, _)| hook == other).map(|(_, p)| p),
             };
-            let Some(program) = program else { continue };
+            let Some(program) = program else {
+                Self::leave(slot.as_fd(), place)?;
+                continue;
+            };
             let fd = program.as_raw_fd().to_ne_bytes();
             sys::map_update(slot.as_fd(), &place.key(), &fd)
                 .map_err(bpf("to put the orders in force"))?;

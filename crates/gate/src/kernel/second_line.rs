@@ -10,13 +10,17 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use nix::mount::{MntFlags, MsFlags};
+use tipstaff_core::brief::Brief;
 use tipstaff_core::names::address::Family;
+use tipstaff_core::orders::Rule;
+use tipstaff_core::packet::Direction;
 
 use super::assembler::{Assembler, R0};
 use super::hooks::{self, Here, Hook};
 use super::label::{self, Secret};
 use super::pins::{LABEL_LINK, Pins, private_folder};
 use super::reading::helper;
+use super::revision::restricts;
 use super::sys::{self, Attach, ProgramKind};
 use super::{bpf, load, misfit, programs, system, types};
 use crate::GateError;
@@ -28,6 +32,37 @@ const LINKS: [(&str, Hook, bool, Attach); 4] = [
     ("connect4", Hook::Connect(Family::V4), true, Attach::Connect4),
     ("connect6", Hook::Connect(Family::V6), true, Attach::Connect6),
 ];
+
+/// What a list needs at the sockets, beside the guard of new interfaces.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Needed {
+    /// Programs are told where rules name them, and where records of what leaves
+    /// say who sent it.
+    pub(super) labels: bool,
+    /// Where everything may leave, no connecting is decided.
+    connect: bool,
+}
+
+impl Needed {
+    pub(super) fn by(brief: &Brief) -> Self {
+        let connect = restricts(brief, Direction::Outbound);
+        let names = |rule: &Rule| rule.speaks() && !rule.program.is_any();
+        Self { labels: connect || brief.rules().any(names), connect }
+    }
+
+    pub(super) fn has(self, hook: Hook) -> bool {
+        self.connect || !matches!(hook, Hook::Connect(_))
+    }
+}
+
+/// Takes away what is in the way of every socket and connection, and has nothing
+/// to say there. Failing is harmless.
+pub(super) fn detach_idle(pins: &Pins, needed: Needed) {
+    let idle = LINKS.iter().filter(|(_, hook, ..)| !needed.has(*hook)).map(|(pin, ..)| *pin);
+    for pin in idle.chain((!needed.labels).then_some(LABEL_LINK)) {
+        pins.discard_link(pin);
+    }
+}
 
 /// The folder of the root of the control groups (cgroups(7), version 2);
 /// `None` where this kernel has none.
@@ -130,12 +165,12 @@ pub(super) fn slots(
 pub(super) fn attach(
     pins: &Pins,
     here: Here<'_>,
-    slots: &[(Hook, OwnedFd)],
+    (slots, needed): (&[(Hook, OwnedFd)], Needed),
     made: &mut Vec<PathBuf>,
 ) -> Result<(), GateError> {
     let mut groups = None;
     for (pin, hook, outwards, place) in LINKS {
-        if pins.has_link(pin)? {
+        if !needed.has(hook) || pins.has_link(pin)? {
             continue;
         }
         let Some((_, slot)) = slots.iter().find(|(of, _)| *of == hook) else { continue };

@@ -102,13 +102,6 @@ fn label_of(a: &mut Assembler, socket: Reg, parts: &Parts<'_>, none: Label) {
     copy(a);
 }
 
-/// Goes to `owned` when the whole socket at r0 has a label: a program made it.
-/// r0 to r4 are lost.
-pub(super) fn jump_if_owned(a: &mut Assembler, parts: &Parts<'_>, owned: Label) {
-    storage(a, R0, parts);
-    a.jump_if(If::Ne, R0, 0, owned);
-}
-
 /// r0 = the socket of a packet at its sender or receiver.
 fn own_socket(a: &mut Assembler, none: Label) {
     a.load(Width::D, R1, R6, skb::SOCKET);

@@ -39,6 +39,14 @@ pub(super) struct KernelTypes {
     forwarding: i16,
     six: i16,
     forced: Option<i16>,
+    /// The namespace of a packet's socket, and its number.
+    socket: i16,
+    of_socket: i16,
+    cookie: i16,
+    /// The byte and the bit of a socket that say whether it holds its namespace:
+    /// those that the kernel makes for itself do not (`sk_net_refcnt` of
+    /// include/net/sock.h).
+    holds: (i16, u16),
     /// Whether sockets may be MPTCP's.
     pub(super) mptcp: bool,
 }
@@ -60,6 +68,10 @@ impl KernelTypes {
             forwarding: btf.offset("ipv6_devconf", "forwarding")?,
             six: btf.offset("net_device", "ip6_ptr")?,
             forced: btf.offset("inet6_dev", "cnf.force_forwarding").ok(),
+            socket: btf.offset("sk_buff", "sk")?,
+            of_socket: btf.offset("sock", "__sk_common.skc_net.net")?,
+            cookie: btf.offset("net", "net_cookie")?,
+            holds: btf.bit("sock", "__sk_common.skc_net_refcnt")?,
             mptcp: btf.offset("mptcp_sock", "sk").is_ok(),
         })
     }
@@ -76,6 +88,34 @@ impl KernelTypes {
     pub(super) fn jump_unless_taken(&self, a: &mut Assembler, free: Label) {
         a.load(Width::D, R1, R0, self.rx_handler);
         a.jump_if(If::Eq, R1, 0, free);
+    }
+
+    /// Goes to `found` when a socket of this network namespace sent the packet.
+    /// r0 to r5 are lost.
+    pub(super) fn jump_if_sent_in(&self, a: &mut Assembler, cookie: u64, found: Label) {
+        let none = a.label();
+        a.copy(R1, R6);
+        a.call_kernel(self.cast);
+        a.load(Width::D, R1, R0, self.socket);
+        a.jump_if(If::Eq, R1, 0, none);
+        a.load(Width::D, R1, R1, self.of_socket);
+        a.load(Width::D, R1, R1, self.cookie);
+        a.value64(R2, cookie);
+        a.jump_if_reg(If::Eq, R1, R2, found);
+        a.place(none);
+    }
+
+    /// Goes to `owned` when a program made the socket of the packet, which there
+    /// must be; falls through when the kernel made it for itself. r0 to r5 are lost.
+    pub(super) fn jump_if_owned(&self, a: &mut Assembler, owned: Label) {
+        a.copy(R1, R6);
+        a.call_kernel(self.cast);
+        a.load(Width::D, R1, R0, self.socket);
+        let ((byte, bit), none) = (self.holds, a.label());
+        a.jump_if(If::Eq, R1, 0, none);
+        a.load(Width::B, R1, R1, byte);
+        a.jump_if(If::Set, R1, bit, owned);
+        a.place(none);
     }
 
     /// Copies the hardware address of the device at r0 to the stack, 6 bytes.
@@ -142,6 +182,8 @@ impl KernelTypes {
             self.jump_if_at(&mut a, side, &[1], end);
         }
         self.hardware_address(&mut a, -8, end);
+        self.jump_if_sent_in(&mut a, 1, end);
+        self.jump_if_owned(&mut a, end);
         a.place(end);
         a.mov(R0, 1);
         a.exit();

@@ -200,6 +200,10 @@ pub(super) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Misfit> 
     a.load(Width::W, R2, R6, skb::TAG);
     a.jump_if(If::Set, R2, 0xfff, not_ours);
     a.load(Width::W, R2, R6, skb::TOLD);
+    if hook == Hook::Inner && !parts.restricts_outbound {
+        // The outer gate, which remembers it, will let it out.
+        a.jump_if(If::Set, R2, told::EARLY, not_ours);
+    }
     a.jump_if(If::Set, R2, told::OUTWARDS, outwards);
     a.load(Width::W, R2, R6, skb::PACKET_TYPE);
     a.jump_if(If::Eq, R2, OTHER_HOST, not_ours);
