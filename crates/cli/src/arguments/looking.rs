@@ -185,6 +185,16 @@ pub struct ReachOptions {
     /// Check another host of the orders, from this machine's own address
     #[arg(long, value_name = "HOST", conflicts_with_all = ["vantages", "via", "from_orders"])]
     pub target: Option<String>,
+    /// Whether this host can reach somebody, by a connection that ends at once: 192.0.2.80:443,
+    /// udp/192.0.2.53:53, icmp/192.0.2.80, or a group of the orders for the address; repeatable
+    #[arg(long, value_name = "DESTINATION:PORT", conflicts_with_all = ["from_orders", "target", "ports", "all_ports", "why", "changes", "markdown", "html", "pace"])]
+    pub outbound: Vec<String>,
+    /// With --outbound: whether this program can; the gate is asked
+    #[arg(long, value_name = "PATH", requires = "outbound")]
+    pub program: Option<String>,
+    /// Whether those of --as can reach somebody through this host; caught where it would leave
+    #[arg(long, value_name = "DESTINATION:PORT", requires = "vantages", conflicts_with_all = ["from_orders", "target", "ports", "all_ports", "why", "changes", "markdown", "html", "pace"])]
+    pub through: Vec<String>,
     /// Knock on these too: ssh, tcp/7410, udp/7420-7423, 8080; a list, repeatable
     #[arg(long, value_name = "LIST")]
     pub ports: Vec<String>,

@@ -107,7 +107,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     drift.extend(unguarded.iter().map(|interface| Drift {
         what: match in_force.second_line {
             true => format!(
-                "{} appeared after the post: only the second line guards it, which answers nothing and lets nothing through to others",
+                "{} appeared after the post: the second line guards it; what the orders deny gets to no socket, nothing is forwarded, and the kernel's own answers stay in, but for IPv6 resets",
                 interface.name
             ),
             false => format!("{} has no gate: it appeared after the post", interface.name),

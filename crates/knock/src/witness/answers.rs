@@ -11,6 +11,8 @@ use crate::frames::flow_label;
 pub(super) const PASSED_BYTES: usize = 24;
 /// What stands for the verdict where no gate decided.
 pub(super) const NO_GATE: u32 = 255;
+/// What stands there in the record of a knock that leaves again.
+pub(super) const CAME_OUT: u32 = 254;
 
 /// Which knock something belongs to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -27,6 +29,8 @@ pub(super) struct Answered {
 pub(super) enum What {
     /// It came past the gate; who let it in, where a gate is.
     Passed(Option<Speaker>),
+    /// It was seen where it leaves this host again.
+    CameOut,
     SynAck,
     Reset,
     Data,
@@ -115,6 +119,9 @@ impl Caught {
             _ => Answered { protocol, from: u16_at(8)?, to: 0 },
         };
         let (slot, verdict) = (word_at(12)?, word_at(16)?);
+        if verdict == CAME_OUT {
+            return Some(Self { answered, what: What::CameOut });
+        }
         let speaker = (verdict != NO_GATE).then(|| CounterSlot(slot).speaker()).flatten();
         Some(Self { answered, what: What::Passed(speaker) })
     }
@@ -171,5 +178,7 @@ mod tests {
         assert_eq!(caught.what, What::Passed(Some(speaker)));
         record[16..20].copy_from_slice(&NO_GATE.to_ne_bytes());
         assert_eq!(Caught::read(false, TAG, &record).unwrap().what, What::Passed(None));
+        record[16..20].copy_from_slice(&CAME_OUT.to_ne_bytes());
+        assert_eq!(Caught::read(false, TAG, &record).unwrap().what, What::CameOut);
     }
 }

@@ -13,6 +13,7 @@
 
 mod answers;
 mod programs;
+mod through;
 
 use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
@@ -37,6 +38,7 @@ use crate::Reply;
 use crate::frames::{self, FIRST_PORT, Knock};
 use answers::{Answered, Caught, What};
 use programs::{PLAYED_BYTES, PLAYED_TAG, catch_program, mark_program, record_program};
+pub use through::{Through, WentThrough};
 
 /// The programs that stand in front of the gate while a witness knocks.
 pub const PROGRAMS: [&str; 2] = ["ts_mark", "ts_catch"];
@@ -195,6 +197,15 @@ impl Witness {
     /// # Errors
     /// [`WitnessFault`].
     pub fn open(approach: Approach, marks: Option<Marks>) -> Result<Self, WitnessFault> {
+        Self::open_for(approach, marks, false)
+    }
+
+    /// As [`Self::open`]. `through`: its knocks go on to somebody behind this host.
+    fn open_for(
+        approach: Approach,
+        marks: Option<Marks>,
+        through: bool,
+    ) -> Result<Self, WitnessFault> {
         let name = &approach.interface.name;
         let hardware =
             approach.interface.hardware.ok_or_else(|| WitnessFault::NoFrames(name.clone()))?;
@@ -208,7 +219,7 @@ impl Witness {
             sys::program_load(ProgramKind::SchedCls, name, &code.map_err(system)?).map_err(system)
         };
         let mark = load(PROGRAMS[0], mark_program(own, knock, seen.as_fd()))?;
-        let record = load("ts_came_in", record_program(family, knock, map.as_fd()))?;
+        let record = load("ts_came_in", record_program(family, (knock, through), map.as_fd()))?;
         let catch = load(PROGRAMS[1], catch_program(family, own, played.as_fd(), map.as_fd()))?;
         let (here, back) = (approach.interface.index, approach.back);
         let mut links = vec![
@@ -444,6 +455,9 @@ impl Witness {
         let (mut half_open, mut answers) = (Vec::new(), false);
         self.ring.drain(|record| {
             let Some(caught) = Caught::read(six, tag, record) else { return };
+            if caught.what == What::CameOut {
+                return;
+            }
             if let What::Passed(speaker) = caught.what {
                 if let Some(one) = waiting.get_mut(&caught.answered) {
                     one.passed = true;
@@ -461,7 +475,7 @@ impl Witness {
                 }
                 What::Reset => Reply::Reset(elapsed),
                 What::Error { kind, code } => Reply::Icmp { kind, code },
-                What::Data | What::Passed(_) => Reply::Data(elapsed),
+                What::Data | What::Passed(_) | What::CameOut => Reply::Data(elapsed),
             };
         });
         self.proven |= answers;

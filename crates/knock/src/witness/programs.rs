@@ -1,6 +1,6 @@
-//! The witness' three programs at an interface: the first marks its knocks,
-//! the last says which of them came past the gate, and one at the egress
-//! catches what the host answers.
+//! The witness' programs at an interface: the first marks its knocks, the last
+//! says which of them came past the gate, one at the egress catches what the host
+//! answers, and one at another interface what passes through.
 
 use std::os::fd::BorrowedFd;
 
@@ -10,10 +10,10 @@ use tipstaff_gate::kernel::assembler::{
     Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
 use tipstaff_gate::kernel::reading::{
-    Ways, at, destination_offset, family_jumps, helper, ip_header, skb,
+    Ways, at, destination_offset, family_jumps, helper, ip_header, skb, source_offset,
 };
 
-use super::answers::{NO_GATE, PASSED_BYTES};
+use super::answers::{CAME_OUT, NO_GATE, PASSED_BYTES};
 use crate::frames::FIRST_PORT;
 
 /// tcx: the next program, and the stack after the last.
@@ -60,10 +60,10 @@ fn halves(knock: u64) -> [(u32, i16); 2] {
 
 /// Last at ingress: what still bears the number came past the gate. Its note,
 /// who spoke there, goes to the ring. Datagrams end here: whether a socket
-/// takes them is known without troubling its program.
+/// takes them is known without troubling its program. Not so what goes `through`.
 pub(super) fn record_program(
     family: Family,
-    knock: u64,
+    (knock, through): (u64, bool),
     ring: BorrowedFd<'_>,
 ) -> Result<Vec<u8>, Misfit> {
     let mut a = Assembler::default();
@@ -94,15 +94,129 @@ pub(super) fn record_program(
     a.mov(R3, PASSED_BYTES as i32);
     a.mov(R4, 0);
     a.call(helper::RING_OUTPUT);
-    a.load(Width::B, R1, STACK, RECORD);
-    a.jump_if(If::Eq, R1, u16::from(UDP), taken);
+    if !through {
+        a.load(Width::B, R1, STACK, RECORD);
+        a.jump_if(If::Eq, R1, u16::from(UDP), taken);
+    }
     a.place(next);
     a.mov(R0, NEXT);
     a.exit();
-    a.place(taken);
-    a.mov(R0, DROP);
+    if !through {
+        a.place(taken);
+        a.mov(R0, DROP);
+        a.exit();
+    }
+    a.finish()
+}
+
+/// First at the egress of where a knock leaves again: it is told to the ring, and
+/// ends here. It is known by the source that is played, and by its tag.
+pub(super) fn came_out_program(
+    family: Family,
+    played: BorrowedFd<'_>,
+    ring: BorrowedFd<'_>,
+) -> Result<Vec<u8>, Misfit> {
+    let mut a = Assembler::default();
+    let (next, four, six) = (a.label(), a.label(), a.label());
+    a.copy(R6, R1);
+    family_jumps(&mut a, four, six);
+    a.jump(next);
+    let (mine, other) = match family {
+        Family::V4 => (four, six),
+        Family::V6 => (six, four),
+    };
+    a.place(mine);
+    came_out(&mut a, family, (played, ring), next);
+    a.place(other);
+    a.place(next);
+    a.mov(R0, NEXT);
     a.exit();
     a.finish()
+}
+
+fn came_out(
+    a: &mut Assembler,
+    family: Family,
+    (played, ring): (BorrowedFd<'_>, BorrowedFd<'_>),
+    next: Label,
+) {
+    let ways = Ways { malformed: next, later_fragment: next, loopback: None };
+    ip_header(a, family, ways);
+    a.map_value(R3, played, 0);
+    a.load(Width::W, R8, R3, PLAYED_TAG);
+    jump_unless_played(a, family, source_offset(family), next);
+    let (ip, icmp) = match family {
+        Family::V4 => (20, ICMP),
+        Family::V6 => (40, ICMPV6),
+    };
+    let (tcp, udp, echo, output) = (a.label(), a.label(), a.label(), a.label());
+    a.jump_if(If::Eq, R9, u16::from(TCP), tcp);
+    a.jump_if(If::Eq, R9, u16::from(UDP), udp);
+    a.jump_if(If::Eq, R9, u16::from(icmp), echo);
+    a.jump(next);
+    a.place(tcp);
+    copied(a, ip + 8, ip, next);
+    tagged(a, Width::W, ip + 4, next);
+    a.jump(output);
+    a.place(udp);
+    copied(a, ip + 8, ip, next);
+    tagged_datagram(a, family, 0, next);
+    a.jump(output);
+    a.place(echo);
+    copied(a, ip + 8, ip + 4, next);
+    tagged(a, Width::H, ip + 6, next);
+    a.place(output);
+    for half in [0, 4] {
+        a.load(Width::W, R1, STACK, COPY + ip + half);
+        a.store(Width::W, STACK, RECORD + 4 + half, R1);
+    }
+    a.store(Width::W, STACK, RECORD, R9);
+    a.store_value(Width::W, STACK, RECORD + 12, 0);
+    a.store_value(Width::D, STACK, RECORD + 16, CAME_OUT as i32);
+    a.map(R1, ring);
+    a.stack(R2, RECORD);
+    a.mov(R3, PASSED_BYTES as i32);
+    a.mov(R4, 0);
+    a.call(helper::RING_OUTPUT);
+    a.mov(R0, DROP);
+    a.exit();
+}
+
+/// Goes to `next` unless the address at `offset` of the IP header is that of the
+/// source that is played, which r3 points at.
+fn jump_unless_played(a: &mut Assembler, family: Family, offset: i16, next: Label) {
+    let address = at::HEADER + offset;
+    match family {
+        Family::V4 => {
+            a.load(Width::W, R1, STACK, address);
+            a.load(Width::W, R2, R3, 0);
+            a.jump_if_reg(If::Ne, R1, R2, next);
+        }
+        Family::V6 => {
+            for half in [0, 8] {
+                a.load(Width::D, R1, STACK, address + half);
+                a.load(Width::D, R2, R3, half);
+                a.jump_if_reg(If::Ne, R1, R2, next);
+            }
+        }
+    }
+}
+
+/// Goes to `next` unless the IP header at `offset` of the copy is that of a
+/// datagram with the tag in r8: its identification, or its flow label.
+fn tagged_datagram(a: &mut Assembler, family: Family, offset: i16, next: Label) {
+    match family {
+        Family::V4 => tagged(a, Width::H, offset + 4, next),
+        Family::V6 => {
+            a.load(Width::W, R1, STACK, COPY + offset);
+            a.from_network(R1, 32);
+            for reg in [R1, R8] {
+                // The last 20 bits.
+                a.op(Op::Lsh, reg, 44);
+            }
+            a.jump_if_reg(If::Ne, R1, R8, next);
+        }
+    }
 }
 
 /// Bytes of what the witness plays, in its map: the source's address (16), the
@@ -149,25 +263,13 @@ fn catch(
 ) {
     let ways = Ways { malformed: next, later_fragment: next, loopback: None };
     ip_header(a, family, ways);
-    let to = at::HEADER + destination_offset(family);
     // The source stands in a map, so that one program serves one source after another.
     a.map_value(R3, played, 0);
     a.load(Width::W, R8, R3, PLAYED_TAG);
+    jump_unless_played(a, family, destination_offset(family), next);
     let (ip, icmp, error, request) = match family {
-        Family::V4 => {
-            a.load(Width::W, R1, STACK, to);
-            a.load(Width::W, R2, R3, 0);
-            a.jump_if_reg(If::Ne, R1, R2, next);
-            (20, ICMP, 3, 8)
-        }
-        Family::V6 => {
-            for half in [0, 8] {
-                a.load(Width::D, R1, STACK, to + half);
-                a.load(Width::D, R2, R3, half);
-                a.jump_if_reg(If::Ne, R1, R2, next);
-            }
-            (40, ICMPV6, 1, 128)
-        }
+        Family::V4 => (20, ICMP, 3, 8),
+        Family::V6 => (40, ICMPV6, 1, 128),
     };
     let (tcp, udp, message, unreachable, output) =
         (a.label(), a.label(), a.label(), a.label(), a.label());
@@ -212,18 +314,7 @@ fn catch(
     a.jump(output);
     a.place(about_datagram);
     copied(a, inner + 8, inner, next);
-    match family {
-        Family::V4 => tagged(a, Width::H, quoted + 4, next),
-        Family::V6 => {
-            a.load(Width::W, R1, STACK, COPY + quoted);
-            a.from_network(R1, 32);
-            for reg in [R1, R8] {
-                // The last 20 bits.
-                a.op(Op::Lsh, reg, 44);
-            }
-            a.jump_if_reg(If::Ne, R1, R8, next);
-        }
-    }
+    tagged_datagram(a, family, quoted, next);
     a.jump(output);
     a.place(about_echo);
     copied(a, inner + 8, inner + 4, next);

@@ -2,6 +2,7 @@
 //! from the orders.
 
 mod check;
+mod crossing;
 mod far;
 mod memory;
 mod pace;
@@ -53,6 +54,9 @@ pub fn run(
             mend: "Merge reports of one host; each machine writes its own with --json.".into(),
         })?;
         return told(options, &merged, None, &[], terminal);
+    }
+    if !options.outbound.is_empty() || !options.through.is_empty() {
+        return crossing::run(common, options, terminal);
     }
     // What cannot be read should be known before anybody is knocked on.
     let named = match options.changes.as_deref() {

@@ -1,0 +1,419 @@
+//! What leaves this host, and what passes through it: whether it may by the
+//! orders, and whether it does.
+
+use std::fmt;
+use std::net::IpAddr;
+
+use serde::Serialize;
+
+use super::{How, Said, Subject, first_packet, speaker_words};
+use crate::brief::Brief;
+use crate::decide::decide;
+use crate::orders::Action;
+use crate::packet::{Direction, Facts, InterfaceIndex, ProgramIndex};
+
+/// What becomes of a packet on its way out of, or through, this host.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Passage {
+    /// This host sends it on; what the other end does with it is its own affair.
+    Passes,
+    /// This host says no to whoever sent it.
+    Refused,
+    /// It ends here in silence, or its sender is told that it may not.
+    Kept,
+    /// Nobody could find out.
+    Unknown,
+}
+
+impl fmt::Display for Passage {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Passes => "passes",
+            Self::Refused => "refused",
+            Self::Kept => "kept in",
+            Self::Unknown => "unknown",
+        })
+    }
+}
+
+impl From<Action> for Passage {
+    fn from(action: Action) -> Self {
+        match action {
+            Action::Allow => Self::Passes,
+            Action::Deny => Self::Kept,
+            Action::Refuse => Self::Refused,
+        }
+    }
+}
+
+/// What was met on the way, with the evidence in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Met {
+    /// The other end, whatever it said.
+    OtherEnd(String),
+    /// It was seen where it leaves.
+    CameOut(String),
+    /// The system told the sender that it may not.
+    Forbidden(String),
+    /// A refusal that may be this host's or the other end's.
+    Refusal(String),
+    /// Nothing.
+    Nothing(String),
+    /// This host sends nothing on that comes in there, whatever orders say.
+    DoesNotForward(String),
+    /// It could not be sent, for a reason that is none of the gate's.
+    NotSent(String),
+    /// Nobody tried: the gate's word is all there is.
+    NotTried,
+}
+
+/// The gate that is up.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Word {
+    /// It was asked, and says so.
+    Said(Said),
+    /// None is up: nothing is kept in.
+    NoGate,
+    /// This account may not ask.
+    NotVisible,
+}
+
+/// One way out or through.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Crossing {
+    /// Outbound, or transit.
+    pub direction: Direction,
+    /// What it is about.
+    pub subject: Subject,
+    /// Who sends it.
+    pub source: IpAddr,
+    /// To whom.
+    pub destination: IpAddr,
+    /// Where it comes in, on its way through.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub comes_in: Option<String>,
+    /// Where it leaves.
+    pub leaves: String,
+    /// The program that it was judged for, on its way out; `None`: one that no rule names.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub program: Option<String>,
+    /// What the orders mean it to do.
+    pub expected: Passage,
+    /// Who says so, in words.
+    pub expected_by: String,
+    /// What it does.
+    pub observed: Passage,
+    /// How that is known.
+    pub how: How,
+    /// The evidence.
+    pub evidence: String,
+    /// What the gate in force says.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gate: Option<String>,
+    /// Why it differs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// What to do next.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+}
+
+/// What to look at where nothing is forwarded.
+const FORWARDING: &str =
+    "look at the routes, and at net.ipv4.conf.*.forwarding and net.ipv6.conf.all.forwarding";
+
+/// What is asked: a first packet, and where it goes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Wanted {
+    /// Outbound, or transit.
+    pub direction: Direction,
+    /// What it is about.
+    pub subject: Subject,
+    /// Who sends it.
+    pub source: IpAddr,
+    /// To whom.
+    pub destination: IpAddr,
+    /// Where it comes in, on its way through.
+    pub comes_in: Option<(InterfaceIndex, String)>,
+    /// Where it leaves.
+    pub leaves: (InterfaceIndex, String),
+    /// Who sends it, as the list counts programs.
+    pub program: ProgramIndex,
+}
+
+impl Wanted {
+    /// The facts by which it is decided.
+    pub fn facts(&self) -> Facts {
+        let interface = self.comes_in.as_ref().unwrap_or(&self.leaves).0;
+        let Self { direction, program, .. } = *self;
+        let packet = first_packet(self.subject, self.source, self.destination, interface);
+        Facts { direction, program, ..packet }
+    }
+}
+
+impl Crossing {
+    /// Whether what was seen is not what the orders say.
+    pub fn differs(&self) -> bool {
+        self.observed != Passage::Unknown && self.observed != self.expected
+    }
+
+    /// Judges what was met. `other_orders`: the gate in force holds others than these.
+    pub fn judge(
+        brief: &Brief,
+        wanted: &Wanted,
+        met: Met,
+        word: &Word,
+        other_orders: bool,
+    ) -> Self {
+        let decision = decide(brief, &wanted.facts());
+        let forwards = !matches!(met, Met::DoesNotForward(_));
+        let (observed, how, evidence) = observed(met, word);
+        let gate = match word {
+            Word::Said(said) => {
+                let verb = match said.decision.verdict {
+                    Action::Allow => "lets it pass",
+                    Action::Deny => "denies it",
+                    Action::Refuse => "refuses it",
+                };
+                Some(format!("{verb}, by {}", said.by))
+            }
+            Word::NoGate | Word::NotVisible => None,
+        };
+        let mut crossing = Self {
+            direction: wanted.direction,
+            subject: wanted.subject,
+            source: wanted.source,
+            destination: wanted.destination,
+            comes_in: wanted.comes_in.as_ref().map(|(_, name)| name.clone()),
+            leaves: wanted.leaves.1.clone(),
+            program: brief.program(wanted.program).map(str::to_owned),
+            expected: decision.verdict.into(),
+            expected_by: speaker_words(brief, decision.speaker),
+            observed,
+            how,
+            evidence,
+            gate,
+            why: None,
+            next: None,
+        };
+        if crossing.differs() {
+            let (why, next) = match forwards {
+                true => crossing.reason(word, other_orders),
+                false => (crossing.evidence.clone(), FORWARDING),
+            };
+            (crossing.why, crossing.next) = (Some(why), Some(next.to_owned()));
+        }
+        crossing
+    }
+
+    fn reason(&self, word: &Word, other_orders: bool) -> (String, &'static str) {
+        const POST: &str = "tipstaff post puts the orders in force";
+        const STATE: &str = "tipstaff state names the programs at each interface";
+        match word {
+            Word::Said(said) if Passage::from(said.decision.verdict) == self.observed => {
+                let why = match other_orders {
+                    true => format!("the gate holds other orders, where {} speaks", said.by),
+                    // The same orders, and still another answer: what the gate knows of the
+                    // packet is more than the list does.
+                    false => format!("the gate decides otherwise: {}", said.by),
+                };
+                let next = match other_orders {
+                    true => {
+                        "tipstaff compare in-force shows what differs, tipstaff post puts these in force"
+                    }
+                    false => {
+                        "tipstaff ask --in-force, with this direction, shows the rules one by one"
+                    }
+                };
+                (why, next)
+            }
+            Word::Said(said) if said.decision.verdict == Action::Allow => {
+                let why = "the gate lets it pass, and it ends here all the same: routing, forwarding or another filter of this host keeps it in";
+                let next = match self.direction {
+                    Direction::Transit => FORWARDING,
+                    Direction::Inbound | Direction::Outbound => STATE,
+                };
+                (why.to_owned(), next)
+            }
+            Word::Said(_) => ("it goes past the gate, which says no".to_owned(), STATE),
+            Word::NoGate => match self.observed {
+                Passage::Passes => ("nothing is in force".to_owned(), POST),
+                _ => ("something other than the gate keeps it in: none is up".to_owned(), STATE),
+            },
+            Word::NotVisible => (
+                "whether the gate or another filter decides, this account may not see".to_owned(),
+                "run it as root",
+            ),
+        }
+    }
+}
+
+/// What was met, and the gate's word, together.
+fn observed(met: Met, word: &Word) -> (Passage, How, String) {
+    let said = match word {
+        Word::Said(said) => Some(said),
+        Word::NoGate | Word::NotVisible => None,
+    };
+    let by_gate = |evidence: Option<String>| {
+        let beside = evidence.map(|words| format!("; {words}")).unwrap_or_default();
+        match word {
+            Word::Said(said) => {
+                let verb = match said.decision.verdict {
+                    Action::Allow => "let pass",
+                    Action::Deny => "denied",
+                    Action::Refuse => "refused",
+                };
+                let evidence = format!("{verb} by {}{beside}", said.by);
+                (said.decision.verdict.into(), How::Gate, evidence)
+            }
+            Word::NoGate => (Passage::Passes, How::Gate, format!("no gate is up{beside}")),
+            Word::NotVisible => {
+                let evidence = format!("only root may ask the gate{beside}");
+                (Passage::Unknown, How::Gate, evidence)
+            }
+        }
+    };
+    match met {
+        Met::OtherEnd(words) | Met::CameOut(words) => (Passage::Passes, How::Wire, words),
+        Met::Forbidden(words) => {
+            let by = said.filter(|said| said.decision.verdict == Action::Deny);
+            let by = by.map(|said| format!("; denied by {}", said.by)).unwrap_or_default();
+            (Passage::Kept, How::Wire, format!("{words}{by}"))
+        }
+        Met::DoesNotForward(words) => (Passage::Kept, How::Wire, words),
+        Met::Refusal(words) => match said.map(|said| said.decision.verdict) {
+            // Whom the gate denies what leaves hears of it as of a refusal.
+            Some(Action::Deny | Action::Refuse) => by_gate(Some(words)),
+            Some(Action::Allow) => {
+                (Passage::Passes, How::Wire, format!("{words} from the other end"))
+            }
+            None if *word == Word::NoGate => {
+                (Passage::Passes, How::Wire, format!("{words} from the other end"))
+            }
+            None => {
+                let words =
+                    format!("{words}; whether from this host or the other end, only root can tell");
+                (Passage::Unknown, How::Wire, words)
+            }
+        },
+        Met::Nothing(words) => by_gate(Some(format!("{words} came back"))),
+        Met::NotSent(words) => (Passage::Unknown, How::Wire, words),
+        Met::NotTried => by_gate(None),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::decide::{Decision, Speaker};
+    use crate::names::traffic::Transport;
+    use crate::orders::read;
+
+    const ORDERS: &str = r#"version = 1
+[standing]
+inbound = "deny"
+outbound = "deny"
+transit = "deny"
+[[rules]]
+name = "web"
+direction = "outbound"
+action = "allow"
+traffic = "tcp/443"
+[[rules]]
+name = "mail"
+direction = "outbound"
+action = "refuse"
+traffic = "tcp/25"
+[[rules]]
+name = "through"
+direction = "transit"
+action = "allow"
+traffic = "tcp/7410"
+interface = "lan0"
+"#;
+
+    fn wanted(direction: Direction, port: u16) -> Wanted {
+        let lan = (InterfaceIndex(2), "lan0".to_owned());
+        let wan = (InterfaceIndex(3), "wan0".to_owned());
+        Wanted {
+            direction,
+            subject: Subject::Port(Transport::Tcp, port),
+            source: [198, 51, 100, 20].into(),
+            destination: [203, 0, 113, 9].into(),
+            comes_in: (direction == Direction::Transit).then_some(lan),
+            leaves: wan,
+            program: ProgramIndex::OTHER,
+        }
+    }
+
+    fn brief() -> Brief {
+        let mut brief = Brief::of(&read(ORDERS).unwrap());
+        brief.interfaces =
+            vec![(InterfaceIndex(2), "lan0".into()), (InterfaceIndex(3), "wan0".into())];
+        brief
+    }
+
+    fn says(verdict: Action) -> Word {
+        let speaker = Speaker::Standing(Direction::Outbound);
+        Word::Said(Said { decision: Decision { verdict, speaker }, by: "rule 9 (night)".into() })
+    }
+
+    #[test]
+    fn orders_of_the_direction_say_what_is_expected() {
+        let brief = brief();
+        let expected = |direction, port| {
+            let wanted = wanted(direction, port);
+            let one = Crossing::judge(&brief, &wanted, Met::NotTried, &Word::NoGate, false);
+            (one.expected, one.expected_by)
+        };
+        assert_eq!(expected(Direction::Outbound, 443), (Passage::Passes, "rule 1 (web)".into()));
+        assert_eq!(expected(Direction::Outbound, 25), (Passage::Refused, "rule 2 (mail)".into()));
+        let standing = "the standing answer outbound".to_owned();
+        assert_eq!(expected(Direction::Outbound, 7410), (Passage::Kept, standing));
+        assert_eq!(
+            expected(Direction::Transit, 7410),
+            (Passage::Passes, "rule 3 (through)".into())
+        );
+    }
+
+    #[test]
+    fn a_refusal_is_whose_the_gate_says_it_is() {
+        let brief = brief();
+        let refusal = || Met::Refusal("a reset in 0.3 ms".into());
+        let seen = |met, word: &Word| {
+            let one = Crossing::judge(&brief, &wanted(Direction::Outbound, 443), met, word, true);
+            (one.observed, one.how, one.differs())
+        };
+        assert_eq!(seen(refusal(), &says(Action::Allow)), (Passage::Passes, How::Wire, false));
+        assert_eq!(seen(refusal(), &says(Action::Deny)), (Passage::Kept, How::Gate, true));
+        assert_eq!(seen(refusal(), &says(Action::Refuse)), (Passage::Refused, How::Gate, true));
+        assert_eq!(seen(refusal(), &Word::NoGate), (Passage::Passes, How::Wire, false));
+        assert_eq!(seen(refusal(), &Word::NotVisible), (Passage::Unknown, How::Wire, false));
+        let nothing = Met::Nothing("nothing in 300 ms".into());
+        assert_eq!(seen(nothing.clone(), &says(Action::Allow)).0, Passage::Passes);
+        assert_eq!(seen(nothing, &Word::NotVisible).0, Passage::Unknown);
+        let forbidden = Met::Forbidden("operation not permitted".into());
+        assert_eq!(seen(forbidden, &Word::NotVisible), (Passage::Kept, How::Wire, true));
+    }
+
+    #[test]
+    fn what_differs_has_a_reason_and_a_next_step() {
+        let brief = brief();
+        let told = |met: Met, word: &Word, other: bool| {
+            let one = Crossing::judge(&brief, &wanted(Direction::Outbound, 443), met, word, other);
+            one.why.zip(one.next).unwrap()
+        };
+        let kept = || Met::Forbidden("operation not permitted".into());
+        assert!(told(kept(), &says(Action::Deny), true).0.contains("other orders"));
+        assert!(told(kept(), &says(Action::Deny), false).0.contains("decides otherwise"));
+        assert!(told(kept(), &says(Action::Allow), false).0.contains("ends here all the same"));
+        assert!(told(kept(), &Word::NoGate, false).0.contains("none is up"));
+        assert_eq!(told(kept(), &Word::NotVisible, false).1, "run it as root");
+        let one = wanted(Direction::Outbound, 7410);
+        let out = || Met::OtherEnd("accepted in 1 ms".into());
+        let why = |word: &Word| Crossing::judge(&brief, &one, out(), word, false).why.unwrap();
+        assert_eq!(why(&Word::NoGate), "nothing is in force");
+        assert!(why(&says(Action::Deny)).contains("past the gate"));
+    }
+}

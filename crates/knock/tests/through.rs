@@ -1,0 +1,146 @@
+//! Knocks through a host that the test made itself, between two cables: what
+//! leaves again is seen where it leaves, and nobody behind hears of it. Needs root.
+
+#![allow(clippy::unwrap_used)]
+
+use std::io::Write;
+use std::net::{IpAddr, TcpListener};
+use std::os::fd::AsFd;
+use std::time::Duration;
+
+use tipstaff_core::brief::{Brief, RuleIndex};
+use tipstaff_core::decide::Speaker;
+use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::orders::read;
+use tipstaff_core::packet::Direction;
+use tipstaff_core::reach::Subject;
+use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::{Gate, Posting, Record};
+use tipstaff_host::interfaces;
+use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_knock::Reply;
+use tipstaff_knock::witness::{LetIn, Through, WentThrough, approach};
+
+const PATIENCE: Duration = Duration::from_millis(150);
+const TEXT: &str = r#"version = 1
+[standing]
+inbound = "deny"
+outbound = "allow"
+transit = "deny"
+[[rules]]
+name = "plates"
+direction = "transit"
+action = "allow"
+traffic = ["tcp/7410", "udp/7420", "icmp/echo"]
+[[rules]]
+name = "lamps"
+direction = "transit"
+action = "refuse"
+traffic = "tcp/7411"
+"#;
+
+fn ip(text: &str) -> IpAddr {
+    text.parse().unwrap()
+}
+
+fn port(transport: Transport, port: u16) -> Subject {
+    Subject::Port(transport, port)
+}
+
+#[test]
+fn what_passes_is_seen_where_it_leaves_and_troubles_nobody() {
+    if let Err(why) = check_ground() {
+        let line = format!("SKIPPED: knocks through a host were not tested: {why}\n");
+        std::io::stderr().write_all(line.as_bytes()).unwrap();
+        return;
+    }
+    let near = Space::new(Mounts::Shared).unwrap();
+    let far = Space::new(Mounts::Shared).unwrap();
+    let host = Space::new(Mounts::Own).unwrap();
+    for (space, names, own, other) in [
+        (
+            &near,
+            ["lan0", "w0"],
+            ["198.51.100.20", "2001:db8:51::20"],
+            ["198.51.100.1", "2001:db8:51::1"],
+        ),
+        (
+            &far,
+            ["dish0", "d0"],
+            ["203.0.113.1", "2001:db8:113::1"],
+            ["203.0.113.9", "2001:db8:113::9"],
+        ),
+    ] {
+        let end = space.as_fd().try_clone_to_owned().unwrap();
+        let cable = move || {
+            lab::cable(names[0], names[1], end.as_fd()).unwrap();
+            lab::up(names[0]).unwrap();
+            lab::address(names[0], ip(own[0]), 24).unwrap();
+            lab::address(names[0], ip(own[1]), 64).unwrap();
+        };
+        host.run(cable).unwrap();
+        let other_end = move || {
+            lab::up(names[1]).unwrap();
+            lab::address(names[1], ip(other[0]), 24).unwrap();
+            lab::address(names[1], ip(other[1]), 64).unwrap();
+        };
+        space.run(other_end).unwrap();
+    }
+    let listener = far.run(|| TcpListener::bind("[::]:7410").unwrap()).unwrap();
+    listener.set_nonblocking(true).unwrap();
+    host.run(|| {
+        lab::default_route(ip("198.51.100.1")).unwrap();
+        lab::default_route(ip("2001:db8:51::1")).unwrap();
+        let all = interfaces::list().unwrap();
+        let leaves = all.iter().find(|i| i.name == "dish0").unwrap().index;
+        let run_dir = tempfile::tempdir().unwrap();
+        let mut gate = KernelGate::new(&run_dir.path().join("run")).unwrap();
+        let brief = Brief::of(&read(TEXT).unwrap());
+        let ways = [("192.0.2.66", "203.0.113.9"), ("2001:db8:bad::66", "2001:db8:113::9")];
+        let look = |gate: &KernelGate, (source, destination), subject| {
+            let approach = approach(ip(source), None, &all).unwrap();
+            let mut through = Through::open(approach, leaves, gate.marks().unwrap()).unwrap();
+            through.knock(subject, ip(destination), PATIENCE).unwrap()
+        };
+        let open = [port(Transport::Tcp, 7410), port(Transport::Udp, 7420), Subject::Echo];
+        // A host that does not forward.
+        for way in ways {
+            assert_eq!(look(&gate, way, open[0]).came_out, None, "{way:?}");
+        }
+        std::fs::write("/proc/sys/net/ipv4/ip_forward", "1").unwrap();
+        std::fs::write("/proc/sys/net/ipv6/conf/all/forwarding", "1").unwrap();
+        for way in ways {
+            for subject in open.into_iter().chain([port(Transport::Tcp, 7499)]) {
+                let WentThrough { let_in, came_out, .. } = look(&gate, way, subject);
+                assert!(came_out.is_some(), "{way:?} {subject}");
+                assert_eq!(let_in, Some(LetIn { speaker: None }), "{way:?} {subject}");
+            }
+        }
+        let posting = Posting { brief: &brief, record: Record::of(TEXT) };
+        gate.post(&posting, &all).unwrap();
+        for way in ways {
+            for subject in open {
+                let seen = look(&gate, way, subject);
+                let let_in = LetIn { speaker: Some(Speaker::Rule(RuleIndex(0))) };
+                assert!(seen.came_out.is_some(), "{way:?} {subject}");
+                assert_eq!(seen.let_in, Some(let_in), "{way:?} {subject}");
+            }
+            let denied = look(&gate, way, port(Transport::Tcp, 7499));
+            assert_eq!((denied.came_out, denied.let_in), (None, None), "{way:?}");
+            assert!(matches!(denied.reply, Reply::Nothing(_)), "{way:?}: {denied:?}");
+            let refused = look(&gate, way, port(Transport::Tcp, 7411));
+            assert_eq!((refused.came_out, refused.let_in), (None, None), "{way:?}");
+            assert!(matches!(refused.reply, Reply::Reset(_)), "{way:?}: {refused:?}");
+        }
+        // Knocks are not counted.
+        for (speaker, tally) in gate.tallies().unwrap() {
+            let of_transit =
+                matches!(speaker, Speaker::Rule(_) | Speaker::Standing(Direction::Transit));
+            assert!(!of_transit || tally.packets == 0, "{speaker:?}: {tally:?}");
+        }
+        gate.withdraw().unwrap();
+    })
+    .unwrap();
+    // Nobody behind the host has heard of any of it.
+    assert!(listener.accept().is_err());
+}
