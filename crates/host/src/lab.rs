@@ -267,9 +267,21 @@ fn index(name: &str) -> io::Result<u32> {
 /// # Errors
 /// What netlink says.
 pub fn up(name: &str) -> io::Result<()> {
+    switched(name, LinkFlags::Up)
+}
+
+/// Switches an interface off: its routes go.
+///
+/// # Errors
+/// What netlink says.
+pub fn down(name: &str) -> io::Result<()> {
+    switched(name, LinkFlags::empty())
+}
+
+fn switched(name: &str, flags: LinkFlags) -> io::Result<()> {
     let mut link = LinkMessage::default();
     link.header.index = index(name)?;
-    link.header.flags = LinkFlags::Up;
+    link.header.flags = flags;
     link.header.change_mask = LinkFlags::Up;
     netlink::route(RouteNetlinkMessage::SetLink(link), Kind::Do(0)).map(drop)
 }
@@ -279,6 +291,19 @@ pub fn up(name: &str) -> io::Result<()> {
 /// # Errors
 /// What netlink says.
 pub fn address(name: &str, address: IpAddr, prefix: u8) -> io::Result<()> {
+    make(RouteNetlinkMessage::NewAddress(address_message(name, address, prefix)?))
+}
+
+/// Takes an address from an interface.
+///
+/// # Errors
+/// What netlink says.
+pub fn without_address(name: &str, address: IpAddr, prefix: u8) -> io::Result<()> {
+    let message = RouteNetlinkMessage::DelAddress(address_message(name, address, prefix)?);
+    netlink::route(message, Kind::Do(0)).map(drop)
+}
+
+fn address_message(name: &str, address: IpAddr, prefix: u8) -> io::Result<AddressMessage> {
     let mut message = AddressMessage::default();
     message.header.family = family(address);
     message.header.prefix_len = prefix;
@@ -286,7 +311,7 @@ pub fn address(name: &str, address: IpAddr, prefix: u8) -> io::Result<()> {
     message.header.flags = AddressHeaderFlags::Nodad;
     message.attributes.push(AddressAttribute::Local(address));
     message.attributes.push(AddressAttribute::Address(address));
-    make(RouteNetlinkMessage::NewAddress(message))
+    Ok(message)
 }
 
 /// Sends everything that has no other way to a router.

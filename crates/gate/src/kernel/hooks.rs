@@ -371,12 +371,20 @@ pub(super) fn at_sockets(hook: Hook, outwards: bool, here: Here<'_>) -> Result<V
     let pass = a.label();
     a.copy(R6, R1);
     // A control group has the sockets of all namespaces.
-    a.call(helper::NAMESPACE_COOKIE);
-    a.value64(R1, here.cookie);
-    a.jump_if_reg(If::Ne, R0, R1, pass);
-    if hook == Hook::Inner {
+    let of_others = |a: &mut Assembler| {
+        a.copy(R1, R6);
+        a.call(helper::NAMESPACE_COOKIE);
+        a.value64(R1, here.cookie);
+        a.jump_if_reg(If::Ne, R0, R1, pass);
+    };
+    if hook != Hook::Inner {
+        of_others(&mut a);
+    } else {
         let (guarded, open, done) = (a.label(), a.label(), a.label());
+        // The gate's own programs stand at no interface of another namespace: most packets
+        // are known by that alone.
         jump_if_guarded(&mut a, outwards, here, guarded);
+        of_others(&mut a);
         a.jump(open);
         a.place(guarded);
         if outwards {
@@ -387,6 +395,7 @@ pub(super) fn at_sockets(hook: Hook, outwards: bool, here: Here<'_>) -> Result<V
             a.jump_if(If::Eq, R0, 0, pass);
             a.load(Width::W, R1, R0, 12); // bpf_sock.protocol
             a.jump_if(If::Eq, R1, TCP.into(), pass);
+            of_others(&mut a);
             // The reach check's own are not counted.
             let counted = a.label();
             a.mov(R2, (told::OUTWARDS | told::EARLY).into());
