@@ -144,8 +144,11 @@ fn rows_that_no_check_makes_are_found() {
     assert_eq!(backwards.differences, 0);
 }
 
+/// First and last port, the last byte of an own address, and an outcome a vantage.
+type Ports = (u16, u16, Option<u8>, Vec<Option<Outcome>>);
+
 /// Rows of ranges: the outcomes of each port of few, by vantage.
-fn ranges(vantages: &[Vantage], rows: &[(u16, u16, Option<u8>, Vec<Option<Outcome>>)]) -> Report {
+fn ranges(vantages: &[Vantage], rows: &[Ports]) -> Report {
     let mut made = report(vantages, &[]);
     for (first, last, at, outcomes) in rows {
         made.rows.push(Row {
@@ -179,9 +182,7 @@ fn each(report: &Report) -> Seen {
 }
 
 /// Rows that do not overlap, between ports 1 and 40.
-fn some_rows(
-    vantages: usize,
-) -> impl Strategy<Value = Vec<(u16, u16, Option<u8>, Vec<Option<Outcome>>)>> {
+fn some_rows(vantages: usize) -> impl Strategy<Value = Vec<Ports>> {
     let outcome =
         prop_oneof![Just(None), Just(Some(Answers)), Just(Some(Silent)), Just(Some(Unknown))];
     let row =

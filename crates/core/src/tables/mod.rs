@@ -151,9 +151,10 @@ impl Tables {
             true => Some(self.row(&layout.program, question.program.0)?),
             false => None,
         };
-        let pairs = traffic.chunks_exact(8).zip(source.chunks_exact(8));
-        for (at, (a, b)) in pairs.enumerate() {
-            let mut all = word(a, 0)? & word(b, 0)?;
+        let (traffic, _) = traffic.as_chunks::<8>();
+        let (source, _) = source.as_chunks::<8>();
+        for (at, (a, b)) in traffic.iter().zip(source).enumerate() {
+            let mut all = u64::from_ne_bytes(*a) & u64::from_ne_bytes(*b);
             if all == 0 {
                 continue;
             }
@@ -244,14 +245,17 @@ impl Tables {
         for level in &dimension.levels {
             // Padding in the level above leads the greatest key behind the last node.
             let node = index.min(level.nodes as usize - 1);
-            let mut slot = node * fanout;
-            let mut step = fanout / 2;
-            while step > 0 {
-                let boundary = T::read(&self.bytes, level.offset as usize + (slot + step) * width)?;
-                slot += if boundary <= key { step } else { 0 };
-                step /= 2;
+            let begin = level.offset as usize + node * fanout * width;
+            let slots = self.bytes.get(begin..begin + fanout * width)?;
+            let mut slot = 0;
+            let mut shift = dimension.fanout.trailing_zeros();
+            while shift > 0 {
+                shift -= 1;
+                let boundary = T::read(slots, (slot + (1 << shift)) * width)?;
+                // No branch: it would be wrong half of the time.
+                slot += usize::from(boundary <= key) << shift;
             }
-            index = slot;
+            index = node * fanout + slot;
         }
         let at = dimension.classes_offset as usize + index * 2;
         let class = self.bytes.get(at..at + 2)?.try_into().ok().map(u16::from_ne_bytes)?;
