@@ -116,22 +116,7 @@ pub(super) fn came_out_program(
     played: BorrowedFd<'_>,
     ring: BorrowedFd<'_>,
 ) -> Result<Vec<u8>, Misfit> {
-    let mut a = Assembler::default();
-    let (next, four, six) = (a.label(), a.label(), a.label());
-    a.copy(R6, R1);
-    family_jumps(&mut a, four, six);
-    a.jump(next);
-    let (mine, other) = match family {
-        Family::V4 => (four, six),
-        Family::V6 => (six, four),
-    };
-    a.place(mine);
-    came_out(&mut a, family, (played, ring), next);
-    a.place(other);
-    a.place(next);
-    a.mov(R0, NEXT);
-    a.exit();
-    a.finish()
+    for_family(family, |a, next| came_out(a, family, (played, ring), next))
 }
 
 fn came_out(
@@ -180,6 +165,26 @@ fn came_out(
     a.call(helper::RING_OUTPUT);
     a.mov(R0, DROP);
     a.exit();
+}
+
+/// A program that lets everything go on but what `look` takes away of one family.
+fn for_family(family: Family, look: impl FnOnce(&mut Assembler, Label)) -> Result<Vec<u8>, Misfit> {
+    let mut a = Assembler::default();
+    let (next, four, six) = (a.label(), a.label(), a.label());
+    a.copy(R6, R1);
+    family_jumps(&mut a, four, six);
+    a.jump(next);
+    let (mine, other) = match family {
+        Family::V4 => (four, six),
+        Family::V6 => (six, four),
+    };
+    a.place(mine);
+    look(&mut a, next);
+    a.place(other);
+    a.place(next);
+    a.mov(R0, NEXT);
+    a.exit();
+    a.finish()
 }
 
 /// Goes to `next` unless the address at `offset` of the IP header is that of the
@@ -237,22 +242,7 @@ pub(super) fn catch_program(
     played: BorrowedFd<'_>,
     ring: BorrowedFd<'_>,
 ) -> Result<Vec<u8>, Misfit> {
-    let mut a = Assembler::default();
-    let (next, four, six) = (a.label(), a.label(), a.label());
-    a.copy(R6, R1);
-    family_jumps(&mut a, four, six);
-    a.jump(next);
-    let (mine, other) = match family {
-        Family::V4 => (four, six),
-        Family::V6 => (six, four),
-    };
-    a.place(mine);
-    catch(&mut a, family, (own, played, ring), next);
-    a.place(other);
-    a.place(next);
-    a.mov(R0, NEXT);
-    a.exit();
-    a.finish()
+    for_family(family, |a, next| catch(a, family, (own, played, ring), next))
 }
 
 fn catch(
