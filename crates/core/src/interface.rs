@@ -22,6 +22,11 @@ pub struct Interface {
     /// the stack on that one.
     #[serde(default)]
     pub port: bool,
+    /// Whether it stands on another one whose hardware address it has (ipvlan, macvlan that
+    /// passes all through): what
+    /// comes in for it over the wire comes in on that one.
+    #[serde(default)]
+    pub on_parent: bool,
     /// Whether filters of a queueing discipline (`ingress`, `clsact`) look at
     /// what arrives, which may overwrite what the gate notes on packets.
     #[serde(default)]
@@ -38,6 +43,7 @@ impl Interface {
             up: true,
             addresses: Vec::new(),
             port: false,
+            on_parent: false,
             ingress_filter: false,
         }
     }

@@ -7,7 +7,10 @@ use std::os::fd::{AsFd, BorrowedFd};
 
 use netlink_packet_route::RouteNetlinkMessage;
 use netlink_packet_route::address::{AddressAttribute, AddressMessage};
-use netlink_packet_route::link::{InfoPortKind, LinkAttribute, LinkFlags, LinkInfo, LinkMessage};
+use netlink_packet_route::link::{
+    InfoData, InfoKind, InfoMacVlan, InfoPortKind, LinkAttribute, LinkFlags, LinkInfo, LinkMessage,
+    MacVlanMode,
+};
 use netlink_sys::{Socket, protocols};
 use tipstaff_core::interface::Interface;
 
@@ -29,7 +32,10 @@ pub fn list() -> io::Result<Vec<Interface>> {
             match attribute {
                 LinkAttribute::IfName(name) => interface.name = name,
                 LinkAttribute::Address(bytes) => interface.hardware = bytes.try_into().ok(),
-                LinkAttribute::LinkInfo(infos) => interface.port = infos.iter().any(is_port),
+                LinkAttribute::LinkInfo(infos) => {
+                    interface.port = infos.iter().any(is_port);
+                    interface.on_parent = infos.iter().any(is_on_parent);
+                }
                 _ => {}
             }
         }
@@ -65,6 +71,16 @@ fn is_port(info: &LinkInfo) -> bool {
     match info {
         LinkInfo::PortKind(InfoPortKind::Bond | InfoPortKind::Bridge | InfoPortKind::Team) => true,
         LinkInfo::PortKind(InfoPortKind::Other(kind)) => kind == "openvswitch",
+        _ => false,
+    }
+}
+
+fn is_on_parent(info: &LinkInfo) -> bool {
+    let passes_through =
+        |one: &InfoMacVlan| matches!(one, InfoMacVlan::Mode(MacVlanMode::Passthrough));
+    match info {
+        LinkInfo::Kind(kind) => matches!(kind, InfoKind::IpVlan | InfoKind::IpVtap),
+        LinkInfo::Data(InfoData::MacVlan(all)) => all.iter().any(passes_through),
         _ => false,
     }
 }

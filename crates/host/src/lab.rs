@@ -12,8 +12,8 @@ use std::thread;
 use netlink_packet_core::{NLM_F_CREATE, NLM_F_EXCL};
 use netlink_packet_route::address::{AddressAttribute, AddressHeaderFlags, AddressMessage};
 use netlink_packet_route::link::{
-    InfoBridge, InfoData, InfoKind, InfoMacVlan, InfoVeth, InfoVlan, LinkAttribute, LinkFlags,
-    LinkInfo, LinkMessage, MacVlanMode,
+    BondMode, InfoBond, InfoBridge, InfoData, InfoIpVlan, InfoKind, InfoMacVlan, InfoVeth,
+    InfoVlan, InfoVrf, IpVlanMode, LinkAttribute, LinkFlags, LinkInfo, LinkMessage, MacVlanMode,
 };
 use netlink_packet_route::neighbour::{
     NeighbourAddress, NeighbourAttribute, NeighbourMessage, NeighbourState,
@@ -26,6 +26,7 @@ use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
 
 use crate::netlink::{self, Kind};
+use crate::team;
 
 type Job = Box<dyn FnOnce() + Send>;
 
@@ -197,6 +198,57 @@ pub fn bridge(name: &str) -> io::Result<()> {
     make(RouteNetlinkMessage::NewLink(link))
 }
 
+/// Makes a bond without ports, which takes them in turn.
+///
+/// # Errors
+/// What netlink says.
+pub fn bond(name: &str) -> io::Result<()> {
+    let mode = InfoBond::Mode(BondMode::BalanceRr);
+    made_of(name, vec![LinkInfo::Kind(InfoKind::Bond), LinkInfo::Data(InfoData::Bond(vec![mode]))])
+}
+
+/// Makes a team without ports, which takes them in turn.
+///
+/// # Errors
+/// What netlink says.
+pub fn team(name: &str) -> io::Result<()> {
+    made_of(name, vec![LinkInfo::Kind(InfoKind::Team)])?;
+    team::take_ports_in_turn(index(name)?)
+}
+
+/// Makes a VRF with a routing table of its own.
+///
+/// # Errors
+/// What netlink says.
+pub fn vrf(name: &str, table: u32) -> io::Result<()> {
+    let table = InfoVrf::TableId(table);
+    made_of(name, vec![LinkInfo::Kind(InfoKind::Vrf), LinkInfo::Data(InfoData::Vrf(vec![table]))])
+}
+
+fn made_of(name: &str, infos: Vec<LinkInfo>) -> io::Result<()> {
+    let mut link = LinkMessage::default();
+    link.attributes.push(LinkAttribute::IfName(name.to_owned()));
+    link.attributes.push(LinkAttribute::LinkInfo(infos));
+    make(RouteNetlinkMessage::NewLink(link))
+}
+
+/// Makes an interface on another one that has its hardware address, and IP
+/// addresses of its own, here or in another namespace.
+///
+/// # Errors
+/// What netlink says.
+pub fn ipvlan(name: &str, parent: &str, other: Option<BorrowedFd<'_>>) -> io::Result<()> {
+    let mut link = LinkMessage::default();
+    link.attributes.push(LinkAttribute::IfName(name.to_owned()));
+    link.attributes.push(LinkAttribute::Link(index(parent)?));
+    link.attributes.extend(other.map(|other| LinkAttribute::NetNsFd(other.as_raw_fd())));
+    link.attributes.push(LinkAttribute::LinkInfo(vec![
+        LinkInfo::Kind(InfoKind::IpVlan),
+        LinkInfo::Data(InfoData::IpVlan(vec![InfoIpVlan::Mode(IpVlanMode::L2)])),
+    ]));
+    make(RouteNetlinkMessage::NewLink(link))
+}
+
 /// Makes an interface a port of a bridge or another master; of none with `None`.
 ///
 /// # Errors
@@ -215,13 +267,31 @@ pub fn enslave(name: &str, master: Option<&str>) -> io::Result<()> {
 /// # Errors
 /// What netlink says.
 pub fn macvlan(name: &str, parent: &str, other: Option<BorrowedFd<'_>>) -> io::Result<()> {
+    macvlan_of(name, parent, other, MacVlanMode::Bridge)
+}
+
+/// Makes an interface that takes all that another one receives, and has its
+/// hardware address.
+///
+/// # Errors
+/// What netlink says.
+pub fn passthrough(name: &str, parent: &str) -> io::Result<()> {
+    macvlan_of(name, parent, None, MacVlanMode::Passthrough)
+}
+
+fn macvlan_of(
+    name: &str,
+    parent: &str,
+    other: Option<BorrowedFd<'_>>,
+    mode: MacVlanMode,
+) -> io::Result<()> {
     let mut link = LinkMessage::default();
     link.attributes.push(LinkAttribute::IfName(name.to_owned()));
     link.attributes.push(LinkAttribute::Link(index(parent)?));
     link.attributes.extend(other.map(|other| LinkAttribute::NetNsFd(other.as_raw_fd())));
     link.attributes.push(LinkAttribute::LinkInfo(vec![
         LinkInfo::Kind(InfoKind::MacVlan),
-        LinkInfo::Data(InfoData::MacVlan(vec![InfoMacVlan::Mode(MacVlanMode::Bridge)])),
+        LinkInfo::Data(InfoData::MacVlan(vec![InfoMacVlan::Mode(mode)])),
     ]));
     make(RouteNetlinkMessage::NewLink(link))
 }

@@ -16,5 +16,6 @@ mod owners;
 pub mod routes;
 pub mod shell;
 pub mod snapshot;
+mod team;
 
 pub use diag::SocketKey;

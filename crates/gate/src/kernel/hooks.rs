@@ -230,12 +230,16 @@ pub(super) enum OuterSide {
     /// What arrives at a port of a bridge or bond: decided where its master
     /// hands it to the stack.
     PortIn,
+    /// What arrives at an interface that has its parent's hardware address: over the
+    /// wire it came in on the parent, where it was decided.
+    UpperIn,
     /// What leaves a port: decided where the stack handed it to the master.
     PortOut,
 }
 
 impl OuterSide {
-    pub(super) const ALL: [Self; 4] = [Self::In, Self::Out, Self::PortIn, Self::PortOut];
+    pub(super) const ALL: [Self; 5] =
+        [Self::In, Self::Out, Self::PortIn, Self::PortOut, Self::UpperIn];
 
     /// The name of the program, and its pin.
     pub(super) const fn name(self) -> &'static str {
@@ -244,12 +248,13 @@ impl OuterSide {
             Self::Out => "ts_way_out",
             Self::PortIn => "ts_port_in",
             Self::PortOut => "ts_port_out",
+            Self::UpperIn => "ts_upper_in",
         }
     }
 
     pub(super) const fn attach(self) -> Attach {
         match self {
-            Self::In | Self::PortIn => Attach::TcxIngress,
+            Self::In | Self::PortIn | Self::UpperIn => Attach::TcxIngress,
             Self::Out | Self::PortOut => Attach::TcxEgress,
         }
     }
@@ -266,6 +271,13 @@ pub(super) fn outer(side: OuterSide, here: Here<'_>) -> Result<Vec<u8>, Misfit> 
     match side {
         OuterSide::In => arrives(&mut a, here),
         OuterSide::Out => leaves(&mut a, here, jump, next),
+        OuterSide::UpperIn => {
+            // What its neighbours on the same parent send it comes straight here.
+            for note in [Note::Inbound, Note::Own, Note::Through, Note::Reply] {
+                jump_if_noted(&mut a, here.marks, note, next);
+            }
+            arrives(&mut a, here);
+        }
         OuterSide::PortIn => {
             let (alone, stays) = (a.label(), a.label());
             if let Some(types) = here.types {
@@ -348,15 +360,18 @@ fn leaves(a: &mut Assembler, here: Here<'_>, jump: Label, next: Label) {
     let Some(types) = here.types else { return };
     types.device(a);
     types.jump_unless_taken(a, jump);
+    // Of one that stands on this one, and was decided there; or of another namespace,
+    // whose interface may have this one's hardware address (ipvlan).
+    jump_if_noted(a, here.marks, Note::Out, next);
+    types.jump_if_sent_elsewhere(a, here.cookie, next);
+    types.device(a);
     a.store_value(Width::D, STACK, OWN, 0);
     types.hardware_address(a, OWN, jump);
     load_link(a, 6, 6, jump);
     a.load(Width::D, R1, STACK, OWN);
     a.load(Width::D, R2, STACK, LINK);
     a.jump_if_reg(If::Eq, R1, R2, jump);
-    // Not this interface's own: of one that stands on it, and was decided there; or of
-    // another namespace.
-    jump_if_noted(a, here.marks, Note::Out, next);
+    // Not this interface's own: this host's own packet sockets may send such.
     types.jump_if_sent_in(a, here.cookie, jump);
     a.jump(next);
 }

@@ -469,7 +469,7 @@ fn attach(
     made: &mut Vec<PathBuf>,
 ) -> Result<bool, GateError> {
     let index = InterfaceIndex(interface.index);
-    let side = at.side(interface.port);
+    let side = at.side(interface);
     let Some(program) = dispatchers.at(side) else { return Ok(false) };
     let attaching = || bpf("to attach to an interface");
     if let Some(link) = pins.link_at(at, index) {

@@ -54,12 +54,13 @@ pub(super) enum At {
 }
 
 impl At {
-    pub(super) const fn side(self, port: bool) -> OuterSide {
-        match (self, port) {
-            (Self::Ingress, false) => OuterSide::In,
-            (Self::Ingress, true) => OuterSide::PortIn,
-            (Self::Egress, false) => OuterSide::Out,
-            (Self::Egress, true) => OuterSide::PortOut,
+    pub(super) const fn side(self, interface: &Interface) -> OuterSide {
+        match (self, interface.port, interface.on_parent) {
+            (Self::Ingress, true, _) => OuterSide::PortIn,
+            (Self::Ingress, false, true) => OuterSide::UpperIn,
+            (Self::Ingress, false, false) => OuterSide::In,
+            (Self::Egress, false, _) => OuterSide::Out,
+            (Self::Egress, true, _) => OuterSide::PortOut,
         }
     }
 

@@ -105,6 +105,20 @@ impl KernelTypes {
         a.place(none);
     }
 
+    /// Goes to `found` when a socket of another network namespace sent the packet.
+    /// r0 to r5 are lost.
+    pub(super) fn jump_if_sent_elsewhere(&self, a: &mut Assembler, cookie: u64, found: Label) {
+        let (here, none) = (a.label(), a.label());
+        a.copy(R1, R6);
+        a.call_kernel(self.cast);
+        a.load(Width::D, R1, R0, self.socket);
+        a.jump_if(If::Eq, R1, 0, none);
+        self.jump_if_sent_in(a, cookie, here);
+        a.jump(found);
+        a.place(here);
+        a.place(none);
+    }
+
     /// Goes to `owned` when a program made the socket of the packet, which there
     /// must be; falls through when the kernel made it for itself. r0 to r5 are lost.
     pub(super) fn jump_if_owned(&self, a: &mut Assembler, owned: Label) {
