@@ -254,6 +254,7 @@ impl KernelGate {
     ) -> Result<Posted, GateError> {
         let How { posting, hold, begin } = how;
         self.step("switch")?;
+        let types = types::at_packets_by(pins, made)?;
         let switch_map = pins.switch_or_new(made)?;
         let switch = Switch::open(switch_map.as_fd())?;
         let begin = begin.map_or_else(|| switch.turn(), Ok)?;
@@ -316,7 +317,7 @@ impl KernelGate {
             slot: slot.as_fd(),
             guarded: guarded.as_fd(),
             marks,
-            types: types::at_packets(),
+            types,
             outer: &[],
         };
         self.step("dispatchers")?;

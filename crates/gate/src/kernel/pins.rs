@@ -91,7 +91,7 @@ pub(super) const SOCKET_LINKS: [&str; 5] =
 pub(super) const LABEL_LINK: &str = "label";
 
 /// The layout of all that is pinned: switch, slots, flows, dispatchers.
-const LAYOUT: u32 = 2;
+const LAYOUT: u32 = 3;
 
 /// Bytes of the map of secrets: those of the hash, and the marks.
 const SECRET_BYTES: usize = 16 + MARK_BYTES;
@@ -301,7 +301,7 @@ impl Pins {
         Ok(program)
     }
 
-    /// Whether a link that is not an interface's is there.
+    /// Whether something that is no interface's is there.
     pub(super) fn has_link(&self, name: &str) -> Result<bool, GateError> {
         Ok(self.open(name)?.is_some())
     }

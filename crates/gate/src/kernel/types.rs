@@ -3,14 +3,18 @@
 //! itself (Documentation/bpf/btf.rst), and its verifier checks each access.
 
 use std::fs;
-use std::path::Path;
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use super::assembler::{Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R6, STACK, Width};
 use super::btf::{Btf, Missing};
 use super::label::Offsets;
+use super::pins::Pins;
 use super::reading::helper;
 use super::sys::{self, Attach, ProgramKind};
+use crate::GateError;
 
 /// Where the kernel describes its types.
 pub(super) const DESCRIPTION: &str = "/sys/kernel/btf/vmlinux";
@@ -204,39 +208,65 @@ impl KernelTypes {
         a.finish()
     }
 
-    fn is_accepted(&self) -> bool {
-        let Ok(code) = self.probe() else { return false };
-        [(ProgramKind::SchedCls, None), (ProgramKind::CgroupSkb, Some(Attach::CgroupIngress))]
-            .into_iter()
-            .all(|(kind, at)| sys::program_load_for(kind, at, "ts_probe", &code).is_ok())
+    /// The verifier's yes: the program that it let through; `None` is a no.
+    fn accepted(code: &[u8]) -> Option<OwnedFd> {
+        let load = |kind, at| sys::program_load_for(kind, at, "ts_probe", code).ok();
+        load(ProgramKind::CgroupSkb, Some(Attach::CgroupIngress))?;
+        load(ProgramKind::SchedCls, None)
     }
 }
 
 /// What the kernel's description gives; it does not change while it runs.
 #[derive(Clone, Copy, Default)]
-struct Known {
+struct Described {
     labels: Option<Offsets>,
     types: Option<KernelTypes>,
 }
 
-fn known() -> Known {
-    static KNOWN: OnceLock<Known> = OnceLock::new();
-    *KNOWN.get_or_init(|| {
-        let Ok(bytes) = fs::read(DESCRIPTION) else { return Known::default() };
-        let Ok(btf) = Btf::read(&bytes) else { return Known::default() };
-        let types = KernelTypes::of(&btf).ok().filter(KernelTypes::is_accepted);
-        Known { labels: Offsets::of(&btf).ok(), types }
+fn described() -> Described {
+    static DESCRIBED: OnceLock<Described> = OnceLock::new();
+    *DESCRIBED.get_or_init(|| {
+        let Ok(bytes) = fs::read(DESCRIPTION) else { return Described::default() };
+        let Ok(btf) = Btf::read(&bytes) else { return Described::default() };
+        Described { labels: Offsets::of(&btf).ok(), types: KernelTypes::of(&btf).ok() }
     })
 }
 
+/// What programs may read at a packet, once that is known.
+static ACCEPTED: OnceLock<Option<KernelTypes>> = OnceLock::new();
+
 /// What programs may read at a packet; `None`: this kernel does not let them.
 pub(super) fn at_packets() -> Option<KernelTypes> {
-    known().types
+    *ACCEPTED.get_or_init(|| {
+        described()
+            .types
+            .filter(|types| types.probe().is_ok_and(|code| KernelTypes::accepted(&code).is_some()))
+    })
+}
+
+/// As [`at_packets`], where the gate has its pins: the verifier is asked once, as long
+/// as the machine runs and the program that asks is the same.
+pub(super) fn at_packets_by(
+    pins: &Pins,
+    made: &mut Vec<PathBuf>,
+) -> Result<Option<KernelTypes>, GateError> {
+    let code = described().types.and_then(|types| Some((types, types.probe().ok()?)));
+    let (Some((types, code)), None) = (code, ACCEPTED.get()) else { return Ok(at_packets()) };
+    let mut hasher = DefaultHasher::new();
+    code.hash(&mut hasher);
+    let pin = format!("types-{:016x}", hasher.finish());
+    if !pins.has_link(&pin)? {
+        let Some(program) = KernelTypes::accepted(&code) else {
+            return Ok(*ACCEPTED.get_or_init(|| None));
+        };
+        pins.keep_link(program.as_fd(), &pin, made)?;
+    }
+    Ok(*ACCEPTED.get_or_init(|| Some(types)))
 }
 
 /// What the program that labels sockets reads; `None`: as above.
 pub(super) fn at_sockets() -> Option<Offsets> {
-    known().labels
+    described().labels
 }
 
 /// Whether this kernel describes its types at all.
