@@ -220,6 +220,9 @@ impl Failure {
                 "Post them again, and confirm in time: tipstaff post --trial 2m".into()
             }
             Self::Gate(GateError::NothingInForce) => "Put orders in force first: tipstaff post".into(),
+            Self::Gate(GateError::OtherVersion) => {
+                "It holds. Post the orders with this version: tipstaff post".into()
+            }
             Self::Gate(GateError::UnreadableRecord(_)) => {
                 "Post the orders again; the old ones hold until then.".into()
             }

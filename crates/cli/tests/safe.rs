@@ -11,7 +11,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 use std::time::Duration;
 
-use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, in_time};
+use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER, in_time};
 use serde_json::Value;
 
 fn json(lab: &Lab, arguments: &[&str]) -> Value {
@@ -201,4 +201,51 @@ fn orders_that_would_cut_off_their_own_writer_are_not_posted() {
     assert_eq!(post(PLATES, &[]).0, Some(0));
     assert_eq!(post("", &["--even-if-i-am-cut-off"]).0, Some(0));
     lab.done(&["withdraw"]);
+}
+
+/// What another version put up holds: nobody says that everything passes, a post
+/// takes its place, and a withdrawal takes it away.
+#[test]
+fn the_gate_of_another_version_is_told_replaced_and_withdrawn() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(PLATES);
+    let _listener = lab.listen("::", 7410);
+    let knock = || [PARTNER[0], STRANGER[0]].map(|from| lab.knock(from, ARCHIVE[0], 7410));
+    let made_old = || {
+        let (bpf, archive) = (lab.path().join("run/bpf"), &lab.archive);
+        let rename = move || {
+            let mut all = std::fs::read_dir(&bpf).unwrap().flatten().map(|entry| entry.path());
+            let own = all.find(|path| path.join("switch").exists()).unwrap();
+            let name = own.file_name().unwrap().to_str().unwrap();
+            let old = format!("ns2-{}", name.split_once('-').unwrap().1);
+            std::fs::rename(&own, bpf.join(old)).unwrap();
+        };
+        archive.run(rename).unwrap();
+    };
+    lab.done(&["post"]);
+    for end in ["post", "withdraw"] {
+        made_old();
+        assert_eq!(knock(), ["answers", "silent"]);
+        let state = lab.tipstaff(&["state"]);
+        let told = String::from_utf8_lossy(&state.stdout).into_owned();
+        assert_eq!(state.status.code(), Some(11), "{told}");
+        assert!(told.contains("by another version") && !told.contains("everything passes"));
+        for arguments in [&["reach"][..], &["survey"], &["rules", "--in-force"]] {
+            let output = lab.tipstaff(arguments);
+            let error = String::from_utf8_lossy(&output.stderr).into_owned();
+            assert!(error.contains("another version"), "{arguments:?}: {error}");
+        }
+        match end {
+            "post" => {
+                lab.done(&["post"]);
+                assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(0));
+                assert_eq!(knock(), ["answers", "silent"]);
+            }
+            _ => {
+                lab.done(&["withdraw", "--yes"]);
+                assert_eq!(knock(), ["answers", "answers"]);
+                assert!(!lab.path().join("run/bpf").exists());
+            }
+        }
+    }
 }

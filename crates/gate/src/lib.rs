@@ -217,6 +217,9 @@ pub enum GateError {
     /// Nothing to ask.
     #[error("no orders are in force")]
     NothingInForce,
+    /// Pins of another layout: a gate that another version put up.
+    #[error("the gate that is up was put up by another version of Tipstaff")]
+    OtherVersion,
     /// The orders in force were written by another version.
     #[error("the orders in force cannot be read: {0}")]
     UnreadableRecord(String),

@@ -75,7 +75,11 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let record = record(&judge, common);
     let mut gate = KernelGate::new(&common.run_dir)?;
-    let in_force = gate.in_force()?;
+    let in_force = match gate.in_force() {
+        // What another version put up holds until this post takes its place.
+        Err(GateError::OtherVersion | GateError::UnreadableRecord(_)) => None,
+        in_force => in_force?,
+    };
     if !options.even_if_i_am_cut_off {
         shell_stays(&judge.brief)?;
     }

@@ -53,13 +53,31 @@ struct Drift {
     mend: String,
 }
 
+/// A gate is up, and this version cannot read it.
+fn other_version(terminal: &Terminal) -> Ending {
+    if terminal.json {
+        terminal.json(&serde_json::json!({ "state": "other-version" }));
+    } else {
+        terminal
+            .heading("up, put in force by another version of Tipstaff, which this one cannot read");
+        terminal.note(
+            "it holds; `tipstaff post` puts orders in force with this version, `tipstaff withdraw` takes it away",
+        );
+    }
+    Ending::Drift
+}
+
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let gate = KernelGate::new(&common.run_dir)?;
     let pending = match gate.pending() {
         Err(GateError::NotRoot) => None,
         pending => pending?,
     };
-    let Some(in_force) = gate.in_force()? else {
+    let in_force = match gate.in_force() {
+        Err(GateError::OtherVersion) => return Ok(other_version(terminal)),
+        in_force => in_force?,
+    };
+    let Some(in_force) = in_force else {
         if let Some(Pending { left, then: Some(record), .. }) = &pending
             && !terminal.json
         {

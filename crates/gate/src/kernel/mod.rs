@@ -525,8 +525,14 @@ impl Gate for KernelGate {
         let lock = self.lock()?;
         let pins = self.pins();
         let was_in_force = self.revision()?.is_some();
-        let had_leftovers = pins.exist();
-        if had_leftovers {
+        let others = pins.of_other_layouts();
+        let had_leftovers = pins.exist() || !others.is_empty();
+        for other in &others {
+            self.step("another version's")?;
+            other.all()?.iter().for_each(|path| other.discard(path));
+            other.tidy();
+        }
+        if pins.exist() {
             self.step("open")?;
             if let Some(slot) = pins.slot(Hook::Outer)? {
                 // From here on nothing is in force: the outer gate's place is asked first.
@@ -550,7 +556,12 @@ impl Gate for KernelGate {
         }
         ground::check_root()?;
         let pins = self.pins();
-        let Some(revision) = self.revision()? else { return Ok(None) };
+        let Some(revision) = self.revision()? else {
+            return match pins.of_other_layouts().is_empty() {
+                true => Ok(None),
+                false => Err(GateError::OtherVersion),
+            };
+        };
         Ok(Some(InForce {
             record: revision.record()?,
             guarded: pins.linked(At::Ingress)?,
