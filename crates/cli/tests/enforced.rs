@@ -111,6 +111,9 @@ fn decisions_are_recorded_and_watched() {
         let [verdict, traffic, source, destination, by, interface] = cells(&lines[2 * family]);
         assert_eq!([verdict, traffic, by, interface], ["allow", "tcp/7410", rule, "lan0"]);
         assert!(source.contains(PARTNER[family]) && destination.contains(own), "{text}");
+        // No rule names a program, so the gate has not looked for it; who listens is known.
+        let listens = std::env::current_exe().unwrap();
+        assert_eq!(lines[2 * family]["program"], listens.to_str().unwrap(), "{text}");
         let [verdict, traffic, source, destination, by, _] = cells(&lines[2 * family + 1]);
         assert_eq!([&*verdict, &*traffic, &*by], ["deny", "icmp/echo", standing]);
         assert_eq!([&*source, &*destination], [STRANGER[family], own]);

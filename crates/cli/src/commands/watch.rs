@@ -3,12 +3,14 @@
 use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
 use std::os::fd::AsFd;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use serde::Serialize;
 use tipstaff_core::decide::Speaker;
-use tipstaff_core::names::traffic::TrafficKey;
+use tipstaff_core::interface::Interface;
+use tipstaff_core::listener::{Listener, taker};
+use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP};
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
 use tipstaff_core::reach::speaker_words;
@@ -17,7 +19,7 @@ use tipstaff_gate::kernel::events::Events;
 use tipstaff_gate::kernel::programs::path_of;
 use tipstaff_gate::lock::{Lock, LockError};
 use tipstaff_gate::{Event, Gate, GateError, Maker, Unrecorded};
-use tipstaff_host::interfaces;
+use tipstaff_host::{interfaces, listeners};
 
 use crate::Ending;
 use crate::arguments::{Common, WatchOptions};
@@ -98,9 +100,14 @@ fn wait(events: &Events) -> Result<bool, Failure> {
 /// What the numbers of the records are called.
 struct Names {
     judge: Chosen,
-    interfaces: Vec<(u32, String)>,
+    interfaces: Vec<Interface>,
     programs: HashMap<Maker, String>,
+    /// What listens, and when that was read.
+    listeners: Option<(Instant, Vec<Listener>)>,
 }
+
+/// Who listens is read anew so often: it means a walk over all processes.
+const LISTENERS_AGE: Duration = Duration::from_secs(5);
 
 impl Names {
     fn read(common: &Common) -> Result<Self, Failure> {
@@ -109,15 +116,14 @@ impl Names {
             (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
             (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
         };
-        let all = interfaces::list().map_err(system("reading the interfaces"))?;
-        let interfaces = all.into_iter().map(|i| (i.index, i.name)).collect();
-        Ok(Self { judge, interfaces, programs: HashMap::new() })
+        let interfaces = interfaces::list().map_err(system("reading the interfaces"))?;
+        Ok(Self { judge, interfaces, programs: HashMap::new(), listeners: None })
     }
 
     /// Other orders, or an interface that nobody knows: then names are read anew.
     fn keep_up(&mut self, common: &Common, event: &Event) -> Result<(), Failure> {
-        let known = event.interface.0 == 0
-            || self.interfaces.iter().any(|(index, _)| *index == event.interface.0);
+        let known =
+            event.interface.0 == 0 || self.interfaces.iter().any(|i| i.index == event.interface.0);
         if self.judge.origin.hash().first() != event.orders || !known {
             match Self::read(common) {
                 Err(Failure::Gate(GateError::NothingInForce)) => {}
@@ -139,13 +145,33 @@ impl Names {
         known.clone()
     }
 
+    /// Who listens to what comes in, where the gate did not look: it does where rules
+    /// name programs.
+    fn listening(&mut self, event: &Event) -> Option<String> {
+        let (Direction::Inbound, Some(port)) = (event.direction, event.to) else { return None };
+        let transport = match event.protocol {
+            TCP => Transport::Tcp,
+            UDP => Transport::Udp,
+            _ => return None,
+        };
+        let old = |(read, _): &(Instant, _)| read.elapsed() > LISTENERS_AGE;
+        if self.listeners.as_ref().is_none_or(old) {
+            let found = listeners::list(&self.interfaces).ok()?;
+            self.listeners = Some((Instant::now(), found.listeners));
+        }
+        let arrives = self.interface(event);
+        let (_, all) = self.listeners.as_ref()?;
+        let listener = taker(all, (transport, port), event.destination, Some(&arrives))?;
+        listener.path().map(str::to_owned)
+    }
+
     fn interface(&self, event: &Event) -> String {
         if event.interface.0 == 0 {
             // It only connected: no route was looked for yet.
             return "any".into();
         }
-        let known = self.interfaces.iter().find(|(index, _)| *index == event.interface.0);
-        known.map_or_else(|| format!("#{}", event.interface.0), |(_, name)| name.clone())
+        let known = self.interfaces.iter().find(|i| i.index == event.interface.0);
+        known.map_or_else(|| format!("#{}", event.interface.0), |i| i.name.clone())
     }
 
     /// A record may be older than the orders in force.
@@ -174,7 +200,10 @@ fn print(names: &mut Names, event: &Event, terminal: &Terminal) {
     let time = jiff::Timestamp::from_nanosecond(i128::from(event.time));
     let time = time.map(|t| format!("{t:.6}")).unwrap_or_default();
     let (interface, by) = (names.interface(event), names.by(event));
-    let program = event.program.map(|maker| names.program(maker));
+    let program = match event.program {
+        Some(maker) => Some(names.program(maker)),
+        None => names.listening(event),
+    };
     let ports = event.from.is_some();
     let destination = end(event.destination, event.to.filter(|_| ports));
     let line = Line {
