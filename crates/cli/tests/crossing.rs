@@ -117,6 +117,12 @@ fn what_this_host_can_reach_is_what_a_connection_meets() {
     assert!(lines(&its).iter().all(|line| line.ends_with("passes, passes by gate")), "{its:#}");
     assert_eq!(its["crossings"][0]["program"], "/usr/sbin/plated");
 
+    // Where no route leads nobody sends anything.
+    lab.archive.run(|| lab::down("lan0").unwrap()).unwrap();
+    let (code, nowhere) = report(&lab, &["--outbound", "203.0.113.9:7410"]);
+    assert_eq!((code, &nowhere["crossings"][0]["leaves"]), (Some(1), &Value::Null), "{nowhere:#}");
+    assert_eq!(lines(&nowhere)[0].rsplit(' ').nth(2), Some("unknown"));
+    lab.archive.run(|| lab::up("lan0").unwrap()).unwrap();
     for (wrong, mend) in [
         ("198.51.100.20:22", "reach without"),
         ("203.0.113.9", "Write it as"),

@@ -93,8 +93,8 @@ pub struct Crossing {
     /// Where it comes in, on its way through.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub comes_in: Option<String>,
-    /// Where it leaves.
-    pub leaves: String,
+    /// Where it leaves; `None`: no route leads there.
+    pub leaves: Option<String>,
     /// The program that it was judged for, on its way out; `None`: one that no rule names.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub program: Option<String>,
@@ -136,8 +136,8 @@ pub struct Wanted {
     pub destination: IpAddr,
     /// Where it comes in, on its way through.
     pub comes_in: Option<(InterfaceIndex, String)>,
-    /// Where it leaves.
-    pub leaves: (InterfaceIndex, String),
+    /// Where it leaves; `None`: no route leads there.
+    pub leaves: Option<(InterfaceIndex, String)>,
     /// Who sends it, as the list counts programs.
     pub program: ProgramIndex,
 }
@@ -145,7 +145,8 @@ pub struct Wanted {
 impl Wanted {
     /// The facts by which it is decided.
     pub fn facts(&self) -> Facts {
-        let interface = self.comes_in.as_ref().unwrap_or(&self.leaves).0;
+        let interface = self.comes_in.as_ref().or(self.leaves.as_ref());
+        let interface = interface.map_or(InterfaceIndex(0), |(index, _)| *index);
         let Self { direction, program, .. } = *self;
         let packet = first_packet(self.subject, self.source, self.destination, interface);
         Facts { direction, program, ..packet }
@@ -186,7 +187,7 @@ impl Crossing {
             source: wanted.source,
             destination: wanted.destination,
             comes_in: wanted.comes_in.as_ref().map(|(_, name)| name.clone()),
-            leaves: wanted.leaves.1.clone(),
+            leaves: wanted.leaves.as_ref().map(|(_, name)| name.clone()),
             program: brief.program(wanted.program).map(str::to_owned),
             expected: decision.verdict.into(),
             expected_by: speaker_words(brief, decision.speaker),
@@ -342,7 +343,7 @@ interface = "lan0"
             source: [198, 51, 100, 20].into(),
             destination: [203, 0, 113, 9].into(),
             comes_in: (direction == Direction::Transit).then_some(lan),
-            leaves: wan,
+            leaves: Some(wan),
             program: ProgramIndex::OTHER,
         }
     }

@@ -31,9 +31,6 @@ use crate::chosen::{self, Chosen, Visible};
 use crate::failure::{Failure, system};
 use crate::terminal::{Columns, Terminal, counted, faint, loud, plain};
 
-/// A group with more ranges is asked about by so many of them.
-const MOST_MEMBERS: usize = 16;
-
 #[derive(Serialize)]
 struct Report<'r> {
     host: String,
@@ -168,7 +165,7 @@ impl Check<'_> {
             source: source.unwrap_or(unspecified),
             destination: address,
             comes_in: None,
-            leaves: place(leaves),
+            leaves: leaves.map(place),
             program: index(&self.judge.brief),
         };
         let Some(leaves) = leaves else {
@@ -210,8 +207,8 @@ impl Check<'_> {
             subject,
             source,
             destination: address,
-            comes_in: Some(place(Some(&approach.interface))),
-            leaves: place(leaves),
+            comes_in: Some(place(&approach.interface)),
+            leaves: leaves.map(place),
             program: ProgramIndex::OTHER,
         };
         let Some(leaves) = leaves else {
@@ -325,11 +322,8 @@ fn own_address(address: IpAddr) -> Failure {
     }
 }
 
-fn place(interface: Option<&Interface>) -> (InterfaceIndex, String) {
-    match interface {
-        Some(interface) => (InterfaceIndex(interface.index), interface.name.clone()),
-        None => (InterfaceIndex(0), "nowhere".to_owned()),
-    }
+fn place(interface: &Interface) -> (InterfaceIndex, String) {
+    (InterfaceIndex(interface.index), interface.name.clone())
 }
 
 /// Whether the kernel forwards what comes in there (Documentation/networking/ip-sysctl.rst).
@@ -388,16 +382,14 @@ fn destinations(
         let addresses = match (bare.parse::<IpAddr>(), orders.groups.get(bare)) {
             (Ok(address), _) => vec![address],
             (Err(_), Some(set)) => {
-                let own = snapshot.interfaces.iter().flat_map(|i| &i.addresses);
-                let own: Vec<IpAddr> = own.map(|(address, _)| *address).collect();
-                typical(set, &own, &neighbours::list().unwrap_or_default())
+                typical(set, &wanted::own_addresses(&snapshot.interfaces), &wanted::there(snapshot))
             }
             (Err(_), None) => {
                 return Err(wrong(format!("`{bare}` is no address, and no group of the orders")));
             }
         };
         let one = |address| Destination { subject, address };
-        all.extend(addresses.into_iter().take(MOST_MEMBERS).map(one));
+        all.extend(addresses.into_iter().take(wanted::MOST_MEMBERS).map(one));
     }
     Ok(all)
 }
@@ -418,9 +410,14 @@ fn show(report: &Report<'_>, terminal: &Terminal) {
     terminal.note(&format!("expected: by the {}; the gate is {gate}", report.orders));
     let mut table = Columns::new(["to", "from", "way", "seen", "evidence"]);
     for one in out.into_iter().chain(through) {
-        let way = match &one.comes_in {
-            Some(comes_in) => format!("{comes_in} to {}", one.leaves),
-            None => format!("out of {}", one.leaves),
+        let way = match (&one.comes_in, &one.leaves) {
+            (_, None) => "no route".to_owned(),
+            (Some(comes_in), Some(leaves)) => format!("{comes_in} to {leaves}"),
+            (None, Some(leaves)) => format!("out of {leaves}"),
+        };
+        let from = match one.source.is_unspecified() {
+            true => "this host".to_owned(),
+            false => one.source.to_string(),
         };
         let seen = format!("{} ({})", one.observed, one.how);
         let seen = match (one.differs(), one.observed) {
@@ -431,7 +428,7 @@ fn show(report: &Report<'_>, terminal: &Terminal) {
         let program = one.program.as_ref().map(|p| format!(" ({p})")).unwrap_or_default();
         table.row([
             plain(words(one)),
-            plain(format!("{}{program}", one.source)),
+            plain(format!("{from}{program}")),
             plain(way),
             seen,
             faint(&one.evidence),

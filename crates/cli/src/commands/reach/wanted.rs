@@ -24,7 +24,7 @@ use crate::failure::Failure;
 /// What `--as` calls an address that no rule names.
 const STRANGER: &str = "stranger";
 /// A group with more ranges is looked at from so many of them.
-const MOST_MEMBERS: usize = 16;
+pub const MOST_MEMBERS: usize = 16;
 
 /// From where to look, as the options say.
 pub fn vantages(
@@ -92,14 +92,14 @@ fn can_be_played(source: IpAddr, via: Option<&str>, snapshot: &Snapshot) -> bool
 }
 
 /// Who is known to be there.
-fn there(snapshot: &Snapshot) -> Vec<IpAddr> {
+pub fn there(snapshot: &Snapshot) -> Vec<IpAddr> {
     let own = own_addresses(&snapshot.interfaces);
     let mut known = neighbours::list().unwrap_or_default();
     known.retain(|address| !own.contains(address));
     known
 }
 
-fn own_addresses(interfaces: &[Interface]) -> Vec<IpAddr> {
+pub fn own_addresses(interfaces: &[Interface]) -> Vec<IpAddr> {
     interfaces.iter().flat_map(|i| &i.addresses).map(|(address, _)| *address).collect()
 }
 
