@@ -10,6 +10,8 @@ use std::os::fd::AsFd;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+use tipstaff_bpf::asm::{Assembler, If, Op, R0, R1, R2, R3, R4, R6, R7, R8, R9, STACK, Width};
+use tipstaff_bpf::sys::{self, MapKind, ProgramKind, SKB_CONTEXT};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::compare::Comparison;
 use tipstaff_core::decide::{Decision, decide};
@@ -21,11 +23,7 @@ use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::reach::{Subject, first_packet};
 use tipstaff_core::review::{Around, review};
 use tipstaff_core::tables::Tables;
-use tipstaff_gate::kernel::assembler::{
-    Assembler, If, Op, R0, R1, R2, R3, R4, R6, R7, R8, R9, STACK, Width,
-};
-use tipstaff_gate::kernel::sys::{self, MapKind, ProgramKind, SKB_CONTEXT};
-use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
@@ -50,7 +48,7 @@ fn main() {
     start();
     user_space();
     large();
-    match check_ground() {
+    match check_support() {
         Ok(()) => in_the_kernel(),
         Err(why) => println!("SKIPPED: everything in the kernel: {why}"),
     }
@@ -524,7 +522,7 @@ fn chain(rules: usize) -> std::os::fd::OwnedFd {
     let (found, second, out) = (a.label(), a.label(), a.label());
     for (from, to, length) in [(36, KEY, 2), (26, SOURCE, 4)] {
         a.copy(R6, R1);
-        a.store_value(Width::D, STACK, to, 0);
+        a.store_imm(Width::D, STACK, to, 0);
         a.mov(R2, from);
         a.stack(R3, to);
         a.mov(R4, length);
@@ -532,35 +530,35 @@ fn chain(rules: usize) -> std::os::fd::OwnedFd {
         a.copy(R1, R6);
     }
     a.load(Width::H, R7, STACK, KEY);
-    a.from_network(R7, 16);
+    a.to_be(R7, 16);
     a.load(Width::W, R8, STACK, SOURCE);
-    a.from_network(R8, 32);
-    a.map_value(R9, map.as_fd(), 0);
+    a.to_be(R8, 32);
+    a.ld_map_value(R9, map.as_fd(), 0);
     a.mov(R6, 0);
     let differs = |a: &mut Assembler, to, rule: i16| {
         a.load(Width::W, to, R9, rule * 12);
-        a.op_reg(Op::Xor, to, R7);
+        a.alu64(Op::Xor, to, R7);
         a.load(Width::W, R2, R9, rule * 12 + 8);
-        a.op_reg(Op::And, R2, R8);
+        a.alu64(Op::And, R2, R8);
         a.load(Width::W, R3, R9, rule * 12 + 4);
-        a.op_reg(Op::Xor, R2, R3);
-        a.op_reg(Op::Or, to, R2);
+        a.alu64(Op::Xor, R2, R3);
+        a.alu64(Op::Or, to, R2);
     };
     let turn = a.here();
     differs(&mut a, R0, 0);
     differs(&mut a, R1, 1);
     a.copy(R2, R0);
-    a.op_reg(Op::Mul, R2, R1);
+    a.alu64(Op::Mul, R2, R1);
     a.jump_if(If::Eq, R2, 0, found);
-    a.op(Op::Add, R9, 24);
-    a.op(Op::Add, R6, 2);
+    a.alu64_imm(Op::Add, R9, 24);
+    a.alu64_imm(Op::Add, R6, 2);
     a.jump32_if(If::Lt, R6, rules as u32, turn);
     a.jump(out);
     a.place(found);
     a.jump_if(If::Ne, R0, 0, second);
     a.jump(out);
     a.place(second);
-    a.op(Op::Add, R6, 1);
+    a.alu64_imm(Op::Add, R6, 1);
     a.place(out);
     a.copy(R0, R6);
     a.exit();

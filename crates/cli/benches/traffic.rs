@@ -17,7 +17,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
 use tipstaff_core::reach::Subject;
-use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
@@ -40,7 +40,7 @@ fn main() {
     if std::env::args().any(|a| a == "--test") {
         return;
     }
-    if let Err(why) = check_ground() {
+    if let Err(why) = check_support() {
         println!("SKIPPED: {why}");
         return;
     }

@@ -10,7 +10,7 @@ use tipstaff_core::orders::{
     Attachments, Faults, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, Sheets, read_all,
 };
 use tipstaff_core::programs::{ProgramNote, is_named_here};
-use tipstaff_gate::kernel::{KernelGate, programs};
+use tipstaff_gate::kernel::{KernelGate, executables};
 use tipstaff_gate::{Gate, GateError, InForce, Record};
 use tipstaff_host::files::Distrust;
 use tipstaff_host::interfaces;
@@ -49,7 +49,7 @@ impl Chosen {
 
     /// The programs that rules here name by a link, which is followed.
     pub fn links(&self) -> Vec<ProgramNote> {
-        let mut notes = programs::notes(&self.brief);
+        let mut notes = executables::notes(&self.brief);
         notes.retain(|note| !note.is_doubtful() && is_named_here(&self.brief, note));
         notes
     }
@@ -187,7 +187,7 @@ fn here(orders: &Orders, host: Option<&str>, posture: Option<&str>) -> Result<Br
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let named = orders.rules().map(|rule| &rule.program);
     let named = named.flat_map(|c| c.written.iter().chain(&c.except)).map(String::as_str);
-    let files = programs::executables(named.collect::<BTreeSet<_>>(), orders.program_exact);
+    let files = executables::executables(named.collect::<BTreeSet<_>>(), orders.program_exact);
     let mut brief = Brief::on(
         orders,
         &Setting { interfaces: &all, executables: Some(&files), ..setting(orders, host, posture) },

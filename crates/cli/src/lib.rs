@@ -40,7 +40,7 @@ pub enum Ending {
 
 /// What the program does with its arguments; its exit code.
 pub fn main() -> ExitCode {
-    tipstaff_gate::kernel::sys::give_back_large_pieces();
+    tipstaff_bpf::sys::give_back_large_pieces();
     tipstaff_host::files::nobody_else_writes();
     let arguments = Arguments::parse();
     let mut terminal = Terminal::new(arguments.common.json);

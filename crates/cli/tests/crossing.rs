@@ -3,12 +3,12 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::TcpListener;
 use std::os::fd::AsFd;
 
-use ground::{Lab, PARTNER, STRANGER, ip};
+use common::{Lab, PARTNER, STRANGER, ip};
 use serde_json::Value;
 use tipstaff_host::lab::{self, Mounts, Space};
 

@@ -3,15 +3,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::fs;
 use std::io;
 use std::net::{SocketAddr, UdpSocket};
 use std::os::fd::AsFd;
 
-use ground::{ARCHIVE, Lab, PARTNER, STRANGER, ip, ping, told};
-use tipstaff_gate::kernel::sys::set_transmit_checksum;
+use common::{ARCHIVE, Lab, PARTNER, STRANGER, ip, ping, told};
+use tipstaff_bpf::sys::test_net::set_transmit_checksum;
 use tipstaff_host::lab;
 
 #[test]
@@ -141,7 +141,7 @@ fn decisions_are_recorded_and_watched() {
 
 /// Waits for what `met` says, a second at most.
 fn within_a_second(met: impl Fn() -> bool) -> bool {
-    let begin = ground::OwnTime::begin();
+    let begin = common::OwnTime::begin();
     while begin.elapsed() < std::time::Duration::from_secs(1) {
         if met() {
             return true;

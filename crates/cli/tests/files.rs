@@ -4,7 +4,7 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::fmt::Write;
 use std::fs::{self, File};
@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use std::time::Duration;
 
-use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, in_time};
+use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, in_time};
 use nix::fcntl::{Flock, FlockArg};
 use serde_json::Value;
 use tipstaff_host::lab;

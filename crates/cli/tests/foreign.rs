@@ -5,7 +5,7 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::cell::RefCell;
 use std::collections::BTreeSet;
@@ -16,7 +16,7 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
-use ground::{HEAD, Lab, PARTNER, in_time};
+use common::{HEAD, Lab, PARTNER, in_time};
 use tipstaff_core::visible::is_hidden;
 use tipstaff_host::lab;
 
@@ -207,7 +207,7 @@ fn nothing_hidden_is_ever_shown() {
         .run(move || {
             lab::cable(ODD_LINK, "w8", end.as_fd()).unwrap();
             lab::up(ODD_LINK).unwrap();
-            lab::address(ODD_LINK, ground::ip("192.0.2.130"), 25).unwrap();
+            lab::address(ODD_LINK, common::ip("192.0.2.130"), 25).unwrap();
         })
         .unwrap();
     let folder = lab.path().join(ODD);
@@ -335,7 +335,7 @@ fn watched(walk: &mut Walk) {
     });
     let child = RefCell::new(child.unwrap());
     assert!(in_time(|| {
-        walk.lab.knock(PARTNER[0], ground::ARCHIVE[0], 7411);
+        walk.lab.knock(PARTNER[0], common::ARCHIVE[0], 7411);
         child.borrow_mut().try_wait().unwrap().is_some()
     }));
     let shown = read_all(shown);

@@ -4,7 +4,7 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::fs;
 use std::io::{Read, Write};
@@ -13,7 +13,7 @@ use std::os::fd::AsFd;
 use std::process::Command;
 use std::time::Duration;
 
-use ground::{ARCHIVE, HEAD, Lab, PARTNER, PATIENCE, PING, PLATES, STRANGER, ip, ping};
+use common::{ARCHIVE, HEAD, Lab, PARTNER, PATIENCE, PING, PLATES, STRANGER, ip, ping};
 use tipstaff_host::lab::{self, Mounts, Space};
 
 #[test]

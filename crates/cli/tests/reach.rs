@@ -3,18 +3,18 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::os::fd::AsFd;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use ground::{ARCHIVE, Lab, PARTNER, PING, PLATES, STRANGER, ip};
+use common::{ARCHIVE, Lab, PARTNER, PING, PLATES, STRANGER, ip};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::Value;
-use tipstaff_gate::kernel::assembler::{Assembler, R0};
-use tipstaff_gate::kernel::sys::{self, Attach, Order, ProgramKind};
+use tipstaff_bpf::asm::{Assembler, R0};
+use tipstaff_bpf::sys::{self, Attach, Order, ProgramKind};
 use tipstaff_host::{interfaces, lab};
 
 fn report(lab: &Lab, arguments: &[&str]) -> Value {
@@ -205,7 +205,7 @@ fn each_reason_is_told_apart() {
 
     // The orders on disk are others than those in force.
     let path = lab.path().join("later.toml");
-    std::fs::write(&path, format!("{}{PING}", ground::HEAD)).unwrap();
+    std::fs::write(&path, format!("{}{PING}", common::HEAD)).unwrap();
     let drifted = report(&lab, &["--orders", path.to_str().unwrap(), "--as", PARTNER[0]]);
     assert_eq!(seen(&drifted, "tcp/7410", PARTNER[0]), "answers");
     assert_eq!(reason(&drifted, "tcp/7410", PARTNER[0]), "other-orders");

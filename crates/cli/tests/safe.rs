@@ -3,7 +3,7 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::fs;
 use std::net::TcpStream;
@@ -11,7 +11,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 use std::time::Duration;
 
-use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER, in_time};
+use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER, in_time};
 use serde_json::Value;
 
 fn json(lab: &Lab, arguments: &[&str]) -> Value {

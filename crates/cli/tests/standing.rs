@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::fs;
 use std::net::{SocketAddr, UdpSocket};
@@ -10,7 +10,7 @@ use std::os::fd::AsFd;
 use std::process::{Child, Stdio};
 use std::time::Duration;
 
-use ground::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, in_time, ip};
+use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, in_time, ip};
 use serde_json::Value;
 use tipstaff_host::lab;
 
@@ -123,7 +123,7 @@ fn sealed_is_the_panic_button_with_and_without_orders() {
         // Within a second; a machine that is busy with other tests has three tries.
         let took: Vec<Duration> = (0..3)
             .map(|_| {
-                let begin = ground::OwnTime::begin();
+                let begin = common::OwnTime::begin();
                 lab.done(&["posture", "sealed"]);
                 begin.elapsed()
             })

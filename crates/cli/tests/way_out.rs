@@ -3,14 +3,14 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::fs;
 use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 
-use ground::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip, ping, told};
+use common::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip, ping, told};
 use nix::sys::socket::{AddressFamily, SockFlag, SockProtocol, SockType};
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_host::lab::{self, Mounts, Space};

@@ -1,10 +1,10 @@
 //! What the kernel's gate of this version cannot put in force. Nothing of the
 //! orders is silently left out: such orders are not posted at all.
 
+use std::path::Path;
+
 use tipstaff_core::brief::{Brief, RuleIndex};
 use tipstaff_core::orders::Rule;
-
-use crate::kernel::cannot_tell_programs;
 
 /// A key that cannot be put in force.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -30,6 +30,17 @@ fn place(index: RuleIndex, rule: &Rule) -> String {
     let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
     let (position, name, line) = (index.position(), &rule.name, rule.line);
     format!("rule {position} ({name}), line {line}{file}")
+}
+
+/// Why this machine cannot tell programs apart; `None`: it can.
+fn cannot_tell_programs() -> Option<&'static str> {
+    if !Path::new(tipstaff_bpf::btf::VMLINUX).exists() {
+        Some(
+            "this kernel does not describe its types (CONFIG_DEBUG_INFO_BTF), which programs are told by",
+        )
+    } else {
+        None
+    }
 }
 
 /// Finds the first key of a list that cannot be put in force. Rules that do

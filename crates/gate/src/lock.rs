@@ -2,11 +2,10 @@
 //! who waits in vain is told for whom.
 
 use std::fs::{self, File};
-use std::io;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
-use std::thread;
 use std::time::{Duration, Instant};
+use std::{io, thread};
 
 use nix::fcntl::{Flock, FlockArg};
 

@@ -15,7 +15,7 @@ use tipstaff_core::packet::{
 use tipstaff_core::rates::{Rates, SourceState};
 use tipstaff_core::tables::Tables;
 
-use crate::{Gate, GateError, InForce, Posted, Posting, Record, Tally};
+use crate::contract::{Gate, GateError, InForce, Posted, Posting, Record, Tally};
 
 struct Revision {
     record: Record,

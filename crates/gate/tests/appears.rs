@@ -4,14 +4,14 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::{IpAddr, Ipv4Addr, TcpListener, UdpSocket};
 use std::os::fd::AsFd;
 use std::time::Duration;
 
-use ground::wire::{self, Header, Wire};
-use ground::{inside_with_wire, orders, post};
+use common::wire::{self, Header, Wire};
+use common::{inside_with_wire, orders, post};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::interfaces;

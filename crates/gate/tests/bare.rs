@@ -3,17 +3,18 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::fs::File;
 use std::io::{Read, Write};
 use std::net::{IpAddr, TcpListener, UdpSocket};
 use std::os::fd::AsFd;
 
-use ground::{inside, orders, post};
+use common::{inside, orders, post};
 use nix::poll::{PollFd, PollFlags, poll};
+use tipstaff_bpf::sys;
 use tipstaff_gate::Gate;
-use tipstaff_gate::kernel::{KernelGate, sys};
+use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::{interfaces, lab};
 
 const OWN: [&str; 2] = ["192.0.2.130", "2001:db8:99::130"];
@@ -98,7 +99,7 @@ fn gist(packet: &[u8]) -> (u8, Vec<u8>) {
 #[test]
 fn a_tunnel_without_link_headers_is_decided_and_answered_like_any_other() {
     inside(|run_dir, _| {
-        let mut tunnel = match sys::tunnel("ts-tun") {
+        let mut tunnel = match sys::test_net::tunnel("ts-tun") {
             Ok(tunnel) => tunnel,
             Err(why) => {
                 let line = format!("SKIPPED: interfaces without link headers: {why}\n");

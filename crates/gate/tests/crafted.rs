@@ -4,13 +4,13 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::{IpAddr, TcpListener, UdpSocket};
 
-use ground::harm::{harm, harmed};
-use ground::wire::{self, Header, Wire};
-use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable};
+use common::harm::{harm, harmed};
+use common::wire::{self, Header, Wire};
+use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};

@@ -8,15 +8,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::time::{Duration, Instant};
 
-use ground::harm::{Harm, harm, harmed};
-use ground::wire::{self, Header};
-use ground::{inside, record};
+use common::harm::{Harm, harm, harmed};
+use common::wire::{self, Header};
+use common::{inside, record};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};

@@ -3,11 +3,11 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::time::Duration;
 
-use ground::{ALLOW, inside, knock, orders, record};
+use common::{ALLOW, inside, knock, orders, record};
 use proptest::strategy::{Strategy, ValueTree};
 use proptest::test_runner::TestRunner;
 use tipstaff_core::arbitrary;

@@ -3,13 +3,13 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::{IpAddr, Ipv6Addr, UdpSocket};
 use std::time::{Duration, Instant};
 
-use ground::wire;
-use ground::{OWN, STRANGER, inside_with_wire, orders, post};
+use common::wire;
+use common::{OWN, STRANGER, inside_with_wire, orders, post};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 
@@ -121,8 +121,8 @@ fn sizes_change_and_nothing_is_forgotten() {
             let pinned = std::fs::read_dir(&folder).unwrap().flatten();
             let left = pinned.filter(|e| e.file_name().to_string_lossy().starts_with("new-"));
             assert_eq!(left.count(), 0);
-            let map = tipstaff_gate::kernel::sys::pinned(&folder.join("rates")).unwrap();
-            tipstaff_gate::kernel::sys::map_info(std::os::fd::AsFd::as_fd(&map)).unwrap().entries
+            let map = tipstaff_bpf::sys::pinned(&folder.join("rates")).unwrap();
+            tipstaff_bpf::sys::map_info(std::os::fd::AsFd::as_fd(&map)).unwrap().entries
         };
         post(&mut gate, &sized(1_024), &scene.interfaces()).unwrap();
         assert_eq!((ask(STRANGER[0]), ask(STRANGER[0]), size()), (1, 0, 1_024));

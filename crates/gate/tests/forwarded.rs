@@ -4,12 +4,12 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::Ipv4Addr;
 use std::os::fd::AsFd;
 
-use ground::{inside, orders, post};
+use common::{inside, orders, post};
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::foundations::Foundation;
 use tipstaff_core::orders::Action;

@@ -4,13 +4,13 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::{IpAddr, TcpListener};
 use std::time::Duration;
 
-use ground::wire;
-use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
+use common::wire;
+use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 

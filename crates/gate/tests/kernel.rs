@@ -3,22 +3,22 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::cell::RefCell;
 use std::net::IpAddr;
 use std::ops::ControlFlow;
 use std::rc::Rc;
 
-use ground::{ALLOW, inside, knock, orders, post, record};
+use common::{ALLOW, inside, knock, orders, post, record};
+use tipstaff_bpf::sys::failpoint::{self, Failing};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::{Decision, Speaker};
 use tipstaff_core::foundations::Foundation;
 use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::kernel::events::RECORD_BYTES;
-use tipstaff_gate::kernel::sys::fault::{self, Failing};
+use tipstaff_gate::kernel::RECORD_BYTES;
 use tipstaff_gate::{Gate, Posting};
 use tipstaff_host::{interfaces, lab};
 
@@ -86,10 +86,10 @@ fn whatever_call_fails(failing: fn(u32) -> Failing, onto_others: bool) {
             if let Some(before) = before {
                 post(&mut gate, before, &all).unwrap();
             }
-            fault::fail(failing(at));
+            failpoint::fail(failing(at));
             let posted = post(&mut gate, &new, &all);
-            let pending = fault::is_pending();
-            fault::fail(Failing::Never);
+            let pending = failpoint::is_pending();
+            failpoint::fail(Failing::Never);
             let in_force = gate.in_force().unwrap().map(|f| f.record.orders);
             let told = match posted {
                 Ok(()) => {
@@ -141,10 +141,10 @@ fn a_withdrawal_whose_calls_fail_can_be_finished() {
             for at in 0.. {
                 let mut gate = KernelGate::new(&run_dir).unwrap();
                 post(&mut gate, &orders(ALLOW), &all).unwrap();
-                fault::fail(failing(at));
+                failpoint::fail(failing(at));
                 let done = gate.withdraw();
-                let pending = fault::is_pending();
-                fault::fail(Failing::Never);
+                let pending = failpoint::is_pending();
+                failpoint::fail(Failing::Never);
                 // In force whole, or open whole.
                 if let Some(in_force) = gate.in_force().unwrap() {
                     assert!(done.is_err(), "call {at}");
@@ -454,7 +454,7 @@ fn a_full_ring_is_counted_and_changes_no_verdict() {
         let (index, frame) = (InterfaceIndex(cable.index), knock(cable.hardware.unwrap()));
         let mut gate = KernelGate::new(&run_dir).unwrap();
         post(&mut gate, &orders(&format!("{ALLOW}log = true\n")), &all).unwrap();
-        let room = tipstaff_gate::kernel::events::RING_BYTES as usize / (RECORD_BYTES + 8);
+        let room = tipstaff_gate::kernel::RING_BYTES as usize / (RECORD_BYTES + 8);
         for n in 0..room + 50 {
             assert_eq!(gate.play(index, &frame).unwrap().0.verdict, Action::Allow, "{n}");
         }

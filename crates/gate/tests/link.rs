@@ -3,13 +3,13 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::{IpAddr, UdpSocket};
 use std::time::Duration;
 
-use ground::wire::{self, Header, Tag, kind_of};
-use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
+use common::wire::{self, Header, Tag, kind_of};
+use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::foundations::Foundation;
 use tipstaff_gate::Gate;

@@ -4,15 +4,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::io::Write;
 use std::net::{IpAddr, UdpSocket};
 use std::os::fd::AsFd;
 use std::time::Duration;
 
-use ground::wire::{self, Wire};
-use ground::{ROUTER, Scene, inside_with_wire, orders, post, second_cable};
+use common::wire::{self, Wire};
+use common::{ROUTER, Scene, inside_with_wire, orders, post, second_cable};
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::Gate;

@@ -6,7 +6,7 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
 use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream, UdpSocket};
@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use ground::{ALLOW, inside, knock, orders, post, record};
+use common::{ALLOW, inside, knock, orders, post, record};
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::orders::{Action, read};
@@ -400,7 +400,7 @@ fn multipath_tcp_belongs_to_its_program() {
             .unwrap();
         return;
     }
-    ground::inside_with_wire(|scene| {
+    common::inside_with_wire(|scene| {
         let programs = Programs::new();
         let mut gate = KernelGate::new(&scene.run_dir).unwrap();
         // Inbound: who listens.
@@ -411,7 +411,7 @@ fn multipath_tcp_belongs_to_its_program() {
         let players = [listens(&programs.plated, 7410), listens(&programs.other, 7411)];
         let answered = |own: IpAddr, stranger: IpAddr, port: u16| {
             scene.wire.seen();
-            let syn = ground::wire::tcp((stranger, 40_000), (own, port), 0x02, (1, 0));
+            let syn = common::wire::tcp((stranger, 40_000), (own, port), 0x02, (1, 0));
             scene.wire.send(&scene.to_us(stranger, own, 6, &syn));
             std::thread::sleep(Duration::from_millis(10));
             let flags = |frame: &Vec<u8>| match frame[12..14] {
@@ -421,7 +421,7 @@ fn multipath_tcp_belongs_to_its_program() {
             };
             scene.wire.seen().iter().filter_map(flags).any(|flags| flags & 0x12 == 0x12)
         };
-        for (own, stranger) in ground::OWN.into_iter().zip(ground::STRANGER) {
+        for (own, stranger) in common::OWN.into_iter().zip(common::STRANGER) {
             assert!(answered(own, stranger, 7410), "{own}");
             assert!(!answered(own, stranger, 7411), "{own}");
         }
@@ -432,7 +432,7 @@ fn multipath_tcp_belongs_to_its_program() {
             let closed = orders("").replace("outbound = \"allow\"", "outbound = \"deny\"");
             let text = format!("{closed}{}{at}", rule("outbound", "any", &programs.plated));
             post(&mut gate, &text, &scene.interfaces()).unwrap();
-            for stranger in ground::STRANGER {
+            for stranger in common::STRANGER {
                 let to = SocketAddr::new(stranger, 7420);
                 scene.wire.seen();
                 let part = format!("connect-mptcp {to}");

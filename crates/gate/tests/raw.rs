@@ -4,13 +4,13 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::time::Duration;
 
-use ground::wire::{self, Header, Tag, Wire};
-use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
+use common::wire::{self, Header, Tag, Wire};
+use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
 use nix::sys::socket::sockopt;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 use tipstaff_gate::Gate;

@@ -3,11 +3,11 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use ground::{inside, orders, post};
+use common::{inside, orders, post};
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::Gate;

@@ -3,13 +3,13 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::net::IpAddr;
 use std::time::Duration;
 
-use ground::wire::{self, Header, Wire};
-use ground::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable};
+use common::wire::{self, Header, Wire};
+use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::lab::{self, Space};

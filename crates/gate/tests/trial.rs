@@ -2,11 +2,11 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod ground;
+mod common;
 
 use std::time::{Duration, Instant};
 
-use ground::{ALLOW, inside, knock, orders, post, record};
+use common::{ALLOW, inside, knock, orders, post, record};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::moment::Moment;

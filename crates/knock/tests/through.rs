@@ -14,7 +14,7 @@ use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
 use tipstaff_core::packet::Direction;
 use tipstaff_core::reach::Subject;
-use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
@@ -49,7 +49,7 @@ fn port(transport: Transport, port: u16) -> Subject {
 
 #[test]
 fn what_passes_is_seen_where_it_leaves_and_troubles_nobody() {
-    if let Err(why) = check_ground() {
+    if let Err(why) = check_support() {
         let line = format!("SKIPPED: knocks through a host were not tested: {why}\n");
         std::io::stderr().write_all(line.as_bytes()).unwrap();
         return;

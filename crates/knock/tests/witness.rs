@@ -14,7 +14,7 @@ use tipstaff_core::interface::Interface;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
 use tipstaff_core::reach::{Outcome, Subject};
-use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
@@ -37,7 +37,7 @@ fn on_a_host_with(
     beside: impl FnOnce() + Send + 'static,
     test: impl FnOnce(Vec<Interface>) + Send + 'static,
 ) {
-    if let Err(why) = check_ground() {
+    if let Err(why) = check_support() {
         let line = format!("SKIPPED: the witness was not tested: {why}\n");
         std::io::stderr().write_all(line.as_bytes()).unwrap();
         return;
@@ -137,7 +137,7 @@ fn what_it_cannot_play_it_refuses_with_the_reason() {
 
 #[test]
 fn without_a_route_there_is_no_way_back() {
-    if check_ground().is_err() {
+    if check_support().is_err() {
         return; // said loudly above
     }
     let host = Space::new(Mounts::Shared).unwrap();

@@ -17,8 +17,8 @@ use serde::Serialize;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::SEALED;
 use tipstaff_core::packet::InterfaceIndex;
-use tipstaff_gate::kernel::programs::Identity;
-use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::kernel::executables::Identity;
+use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, GateError, InForce, Posted};
 use tipstaff_host::interfaces::{self, LinkWatch};
 
@@ -62,7 +62,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let mut links = LinkWatch::open().map_err(system("watching the interfaces"))?;
     let mut gate = KernelGate::new(&common.run_dir)?;
     // Refused here, and not only when the first interface appears.
-    check_ground()?;
+    check_support()?;
     let mut known = Known::default();
     let mut place = Place::default();
     let mut trouble = Trouble::default();

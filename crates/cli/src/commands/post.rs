@@ -16,7 +16,7 @@ use tipstaff_core::packet::Direction;
 use tipstaff_core::programs::program_remarks;
 use tipstaff_core::reach::speaker_words;
 use tipstaff_core::tables::Tables;
-use tipstaff_gate::kernel::{KernelGate, check_ground, programs};
+use tipstaff_gate::kernel::{KernelGate, check_support, executables};
 use tipstaff_gate::lock::PATIENCE;
 use tipstaff_gate::{Gate, GateError, InForce, Posted, Posting, Record, enforceable};
 use tipstaff_host::{connections, interfaces, listeners, shell};
@@ -68,7 +68,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         show(&judge, None, &Kept { meaning, ..Kept::default() }, terminal);
         return Ok(Ending::Fine);
     }
-    check_ground()?;
+    check_support()?;
     if let Some(distrust) = &judge.distrust {
         return Err(distrust.clone().into());
     }
@@ -363,7 +363,7 @@ fn record(judge: &Chosen, common: &Common) -> Record {
 /// What is odd about rules here, and about the programs that they name.
 pub fn all_remarks(brief: &Brief) -> Vec<Remark> {
     let mut all = remarks(brief, chosen::now());
-    all.extend(program_remarks(brief, &programs::notes(brief)));
+    all.extend(program_remarks(brief, &executables::notes(brief)));
     all
 }
 

@@ -12,7 +12,7 @@ use nix::sys::signalfd::{SfdFlags, SignalFd};
 use serde::Serialize;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{NO_POSTURE, Orders, Posture, SEALED, Surroundings, recognise};
-use tipstaff_gate::kernel::{KernelGate, check_ground};
+use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::lock::PATIENCE;
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
 use tipstaff_host::interfaces;
@@ -51,7 +51,7 @@ pub fn run(
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
     let Some(name) = &options.name else { return show(common, terminal) };
-    check_ground()?;
+    check_support()?;
     let mut gate = KernelGate::new(&common.run_dir)?;
     let reason = options.reason.as_deref();
     let time = if options.while_i_wait { Some(AHEAD) } else { options.time };

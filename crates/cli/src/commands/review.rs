@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use serde::Serialize;
 use tipstaff_core::review::{Around, Finding, GAVE_UP, Review, Severity, fix, review};
-use tipstaff_gate::kernel::programs;
+use tipstaff_gate::kernel::executables;
 use tipstaff_host::{interfaces, listeners};
 
 use crate::Ending;
@@ -46,7 +46,7 @@ pub fn run(
     };
     let notes = match options.elsewhere {
         true => Vec::new(),
-        false => programs::notes(&judge.brief),
+        false => executables::notes(&judge.brief),
     };
     let around = Around {
         programs: &notes,

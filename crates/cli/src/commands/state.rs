@@ -8,7 +8,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::orders::{NO_POSTURE, Orders, OrdersHash, Remark, Sheets, read_all};
 use tipstaff_core::programs::program_remarks;
-use tipstaff_gate::kernel::{Ahead, KernelGate, Shortfall, programs, shortfalls};
+use tipstaff_gate::kernel::{Ahead, KernelGate, Shortfall, executables, shortfalls};
 use tipstaff_gate::{Gate, GateError, InForce, Pending, Record};
 use tipstaff_host::interfaces;
 use tipstaff_knock::witness;
@@ -210,7 +210,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     if seconds != 0 && brief.rules().any(|rule| rule.until.is_some()) {
         limits.push(Shortfall::ClockMoved { seconds });
     }
-    let remarks = program_remarks(&brief, &programs::notes(&brief));
+    let remarks = program_remarks(&brief, &executables::notes(&brief));
     let names = |list: &[&Interface]| list.iter().map(|i| i.name.clone()).collect::<Vec<_>>();
     let record = &in_force.record;
     let restart = install_boot::restart(common);

@@ -13,8 +13,8 @@
 
 #![allow(clippy::unwrap_used)]
 
-#[path = "../ground/mod.rs"]
-mod ground;
+#[path = "../common/mod.rs"]
+mod common;
 mod programs;
 mod worlds;
 
@@ -25,7 +25,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use ground::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip, ping};
+use common::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip, ping};
 use programs::{MPTCP, Programs};
 use serde_json::Value;
 use socket2::{Domain, Protocol, Socket, Type};
@@ -171,7 +171,7 @@ fn behind_a_bridge(lab: &Lab) {
         })
         .unwrap();
     let carries = |family: usize| ping(&lab.world, PARTNER[family], ARCHIVE[family]);
-    assert!(ground::in_time(|| carries(0) && carries(1)), "the bridge carries nothing");
+    assert!(common::in_time(|| carries(0) && carries(1)), "the bridge carries nothing");
 }
 
 /// More to do than there are processors.

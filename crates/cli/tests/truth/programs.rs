@@ -8,7 +8,7 @@ use std::time::Duration;
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::names::traffic::Transport;
 
-use crate::ground::{Lab, ip};
+use crate::common::{Lab, ip};
 use crate::worlds::{Manner, Wanted};
 
 /// `IPPROTO_MPTCP` of include/uapi/linux/in.h.

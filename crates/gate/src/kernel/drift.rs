@@ -2,13 +2,15 @@
 
 use std::os::fd::AsFd;
 
+use tipstaff_bpf::sys::{self, Attach};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::interface::Interface;
 
-use super::pins::At;
-use super::sys::{self, Attach};
-use super::{KernelGate, bpf, ground};
-use crate::GateError;
+use crate::contract::GateError;
+use crate::kernel::error::bpf;
+use crate::kernel::gate::KernelGate;
+use crate::kernel::kept::pins::At;
+use crate::kernel::support;
 
 /// Another program that decides before the gate does.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -51,7 +53,7 @@ impl KernelGate {
     /// # Errors
     /// [`GateError`].
     pub fn ahead(&self, interfaces: &[Interface]) -> Result<Vec<Ahead>, GateError> {
-        ground::check_root()?;
+        support::check_root()?;
         let reading = || bpf("to read what is attached to an interface");
         let pins = self.pins();
         let mut found = Vec::new();

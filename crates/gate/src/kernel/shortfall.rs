@@ -6,8 +6,8 @@ use std::fmt;
 use serde::Serialize;
 use tipstaff_core::interface::Interface;
 
-use super::types;
-use crate::InForce;
+use crate::contract::InForce;
+use crate::kernel::kept::described;
 
 /// Something that the gate promises elsewhere and cannot promise here.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -61,7 +61,7 @@ impl fmt::Display for Shortfall {
 /// What cannot be promised here, with what is in force.
 pub fn shortfalls(in_force: &InForce, interfaces: &[Interface]) -> Vec<Shortfall> {
     let no_second_line = (!in_force.second_line).then_some(Shortfall::NoSecondLine);
-    let no_types = types::at_packets().is_none().then_some(Shortfall::NoTypes);
+    let no_types = described::at_packets().is_none().then_some(Shortfall::NoTypes);
     let lost = interfaces.iter().filter(|interface| interface.ingress_filter);
     let lost = lost.map(|i| Shortfall::NotesLost { interface: i.name.clone() });
     no_second_line.into_iter().chain(no_types).chain(lost).collect()

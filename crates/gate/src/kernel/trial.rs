@@ -4,10 +4,13 @@
 use std::os::fd::AsFd;
 use std::time::Duration;
 
-use super::hooks::{Hook, Place, Switch, Turn};
-use super::revision::Revision;
-use super::{KernelGate, Slots, forget, ground};
-use crate::{GateError, Pending, Record};
+use crate::contract::{GateError, Pending, Record};
+use crate::kernel::emit::context::Hook;
+use crate::kernel::gate::KernelGate;
+use crate::kernel::kept::revision::Revision;
+use crate::kernel::kept::switch::{Place, Switch, Turn};
+use crate::kernel::post::{Slots, forget};
+use crate::kernel::support;
 
 impl KernelGate {
     /// What ends by itself, if anything does.
@@ -18,7 +21,7 @@ impl KernelGate {
         if !self.run_dir.exists() {
             return Ok(None);
         }
-        ground::check_root()?;
+        support::check_root()?;
         let Some(turn) = self.turn(&self.pins())? else { return Ok(None) };
         let Some(left) = turn.left else { return Ok(None) };
         let (now, then) = (self.record_at(turn.holds)?, self.record_at(turn.other)?);
@@ -34,7 +37,7 @@ impl KernelGate {
         if !self.run_dir.exists() {
             return Ok(None);
         }
-        ground::check_root()?;
+        support::check_root()?;
         match self.turn(&self.pins())? {
             Some(turn) if turn.fell_back => self.record_at(turn.other),
             _ => Ok(None),
@@ -134,7 +137,7 @@ impl KernelGate {
 
     /// The switch, its turn and the slots, of a gate that is up.
     fn up(&self) -> Result<(Switch, Turn, Slots), GateError> {
-        ground::check_root()?;
+        support::check_root()?;
         let pins = self.pins();
         let switch = pins.switch()?.ok_or(GateError::NothingInForce)?;
         let switch = Switch::open(switch.as_fd())?;

@@ -24,14 +24,14 @@ use std::time::{Duration, Instant};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::socket::{setsockopt, sockopt};
+use tipstaff_bpf::asm::{AssembleError, Assembler, R0};
+use tipstaff_bpf::sys::{self, Attach, Cell, MapKind, Order, ProgramKind, Ring};
 use tipstaff_core::decide::Speaker;
 use tipstaff_core::interface::Interface;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::reach::Subject;
 use tipstaff_gate::kernel::Marks;
-use tipstaff_gate::kernel::assembler::{Assembler, Misfit, R0};
-use tipstaff_gate::kernel::sys::{self, Attach, Cell, MapKind, Order, ProgramKind, Ring};
 use tipstaff_host::routes::{Way, way_to};
 
 use crate::Reply;
@@ -215,7 +215,7 @@ impl Witness {
         let played = sys::map_create(MapKind::Array, "ts_source", 4, PLAYED_BYTES, 1)?;
         let knock = marks.map_or(own, |marks| marks.knock);
         let family = Family::of(approach.source);
-        let load = |name, code: Result<Vec<u8>, Misfit>| {
+        let load = |name, code: Result<Vec<u8>, AssembleError>| {
             sys::program_load(ProgramKind::SchedCls, name, &code.map_err(system)?).map_err(system)
         };
         let mark = load(PROGRAMS[0], mark_program(own, knock, seen.as_fd()))?;

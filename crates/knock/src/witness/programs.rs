@@ -4,14 +4,14 @@
 
 use std::os::fd::BorrowedFd;
 
+use tipstaff_bpf::abi::{helper, skb};
+use tipstaff_bpf::asm::{
+    AssembleError, Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
+};
+use tipstaff_bpf::parse::{Ways, at, destination_offset, family_jumps, ip_header, source_offset};
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
-use tipstaff_gate::kernel::assembler::{
-    Assembler, If, Label, Misfit, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
-};
-use tipstaff_gate::kernel::reading::{
-    Ways, at, destination_offset, family_jumps, helper, ip_header, skb, source_offset,
-};
+use tipstaff_gate::kernel::cb;
 
 use super::answers::{CAME_OUT, NO_GATE, PASSED_BYTES};
 use crate::frames::FIRST_PORT;
@@ -25,27 +25,31 @@ const RECORD: i16 = -24;
 
 /// First at ingress: what bears the witness' own number before its frame is
 /// given the number by which the gate knows a knock. `seen` counts them.
-pub(super) fn mark_program(own: u64, knock: u64, seen: BorrowedFd<'_>) -> Result<Vec<u8>, Misfit> {
+pub(super) fn mark_program(
+    own: u64,
+    knock: u64,
+    seen: BorrowedFd<'_>,
+) -> Result<Vec<u8>, AssembleError> {
     let mut a = Assembler::default();
     let next = a.label();
     a.copy(R6, R1);
     a.load(Width::W, R7, R6, skb::DATA_META);
     a.load(Width::W, R8, R6, skb::DATA);
     a.copy(R1, R7);
-    a.op(Op::Add, R1, 8);
+    a.alu64_imm(Op::Add, R1, 8);
     a.jump_if_reg(If::Gt, R1, R8, next);
     a.load(Width::D, R1, R7, 0);
-    a.value64(R2, own);
+    a.ld_imm64(R2, own);
     a.jump_if_reg(If::Ne, R1, R2, next);
     for (word, at) in halves(knock) {
         a.mov(R1, word as i32);
-        a.store(Width::W, R6, skb::KNOCK + at, R1);
+        a.store(Width::W, R6, cb::KNOCK + at, R1);
     }
     a.mov(R1, NO_GATE as i32);
-    a.store(Width::W, R6, skb::NOTES + 4, R1);
-    a.map_value(R1, seen, 0);
+    a.store(Width::W, R6, cb::ACTION, R1);
+    a.ld_map_value(R1, seen, 0);
     a.load(Width::D, R2, R1, 0);
-    a.op(Op::Add, R2, 1);
+    a.alu64_imm(Op::Add, R2, 1);
     a.store(Width::D, R1, 0, R2);
     a.place(next);
     a.mov(R0, NEXT);
@@ -65,27 +69,27 @@ pub(super) fn record_program(
     family: Family,
     (knock, through): (u64, bool),
     ring: BorrowedFd<'_>,
-) -> Result<Vec<u8>, Misfit> {
+) -> Result<Vec<u8>, AssembleError> {
     let mut a = Assembler::default();
     let (next, taken) = (a.label(), a.label());
     let (protocol, header) = if family == Family::V4 { (9, 20) } else { (6, 40) };
     a.copy(R6, R1);
     for (word, at) in halves(knock) {
-        a.load(Width::W, R1, R6, skb::KNOCK + at);
+        a.load(Width::W, R1, R6, cb::KNOCK + at);
         a.jump32_if(If::Ne, R1, word, next);
     }
-    a.store_value(Width::D, STACK, RECORD, 0);
-    a.store_value(Width::D, STACK, RECORD + 16, 0);
+    a.store_imm(Width::D, STACK, RECORD, 0);
+    a.store_imm(Width::D, STACK, RECORD + 16, 0);
     for (from, to, length) in [(protocol, RECORD, 1), (header, RECORD + 4, 8)] {
         a.copy(R1, R6);
         a.mov(R2, from);
         a.stack(R3, to);
         a.mov(R4, length);
         a.mov(R5, 1); // BPF_HDR_START_NET
-        a.call(helper::LOAD_BYTES_RELATIVE);
+        a.call(helper::SKB_LOAD_BYTES_RELATIVE);
         a.jump_if(If::Ne, R0, 0, next);
     }
-    for (from, to) in [(skb::NOTES, 12), (skb::NOTES + 4, 16)] {
+    for (from, to) in [(cb::SLOT, 12), (cb::ACTION, 16)] {
         a.load(Width::W, R1, R6, from);
         a.store(Width::W, STACK, RECORD + to, R1);
     }
@@ -93,7 +97,7 @@ pub(super) fn record_program(
     a.stack(R2, RECORD);
     a.mov(R3, PASSED_BYTES as i32);
     a.mov(R4, 0);
-    a.call(helper::RING_OUTPUT);
+    a.call(helper::RINGBUF_OUTPUT);
     if !through {
         a.load(Width::B, R1, STACK, RECORD);
         a.jump_if(If::Eq, R1, u16::from(UDP), taken);
@@ -115,7 +119,7 @@ pub(super) fn came_out_program(
     family: Family,
     played: BorrowedFd<'_>,
     ring: BorrowedFd<'_>,
-) -> Result<Vec<u8>, Misfit> {
+) -> Result<Vec<u8>, AssembleError> {
     for_family(family, |a, next| came_out(a, family, (played, ring), next))
 }
 
@@ -127,7 +131,7 @@ fn came_out(
 ) {
     let ways = Ways { malformed: next, later_fragment: next, loopback: None };
     ip_header(a, family, ways);
-    a.map_value(R3, played, 0);
+    a.ld_map_value(R3, played, 0);
     a.load(Width::W, R8, R3, PLAYED_TAG);
     jump_unless_played(a, family, source_offset(family), next);
     let (ip, icmp) = match family {
@@ -156,19 +160,22 @@ fn came_out(
         a.store(Width::W, STACK, RECORD + 4 + half, R1);
     }
     a.store(Width::W, STACK, RECORD, R9);
-    a.store_value(Width::W, STACK, RECORD + 12, 0);
-    a.store_value(Width::D, STACK, RECORD + 16, CAME_OUT as i32);
+    a.store_imm(Width::W, STACK, RECORD + 12, 0);
+    a.store_imm(Width::D, STACK, RECORD + 16, CAME_OUT as i32);
     a.map(R1, ring);
     a.stack(R2, RECORD);
     a.mov(R3, PASSED_BYTES as i32);
     a.mov(R4, 0);
-    a.call(helper::RING_OUTPUT);
+    a.call(helper::RINGBUF_OUTPUT);
     a.mov(R0, DROP);
     a.exit();
 }
 
 /// A program that lets everything go on but what `look` takes away of one family.
-fn for_family(family: Family, look: impl FnOnce(&mut Assembler, Label)) -> Result<Vec<u8>, Misfit> {
+fn for_family(
+    family: Family,
+    look: impl FnOnce(&mut Assembler, Label),
+) -> Result<Vec<u8>, AssembleError> {
     let mut a = Assembler::default();
     let (next, four, six) = (a.label(), a.label(), a.label());
     a.copy(R6, R1);
@@ -214,10 +221,10 @@ fn tagged_datagram(a: &mut Assembler, family: Family, offset: i16, next: Label) 
         Family::V4 => tagged(a, Width::H, offset + 4, next),
         Family::V6 => {
             a.load(Width::W, R1, STACK, COPY + offset);
-            a.from_network(R1, 32);
+            a.to_be(R1, 32);
             for reg in [R1, R8] {
                 // The last 20 bits.
-                a.op(Op::Lsh, reg, 44);
+                a.alu64_imm(Op::Lsh, reg, 44);
             }
             a.jump_if_reg(If::Ne, R1, R8, next);
         }
@@ -241,7 +248,7 @@ pub(super) fn catch_program(
     own: u64,
     played: BorrowedFd<'_>,
     ring: BorrowedFd<'_>,
-) -> Result<Vec<u8>, Misfit> {
+) -> Result<Vec<u8>, AssembleError> {
     for_family(family, |a, next| catch(a, family, (own, played, ring), next))
 }
 
@@ -254,7 +261,7 @@ fn catch(
     let ways = Ways { malformed: next, later_fragment: next, loopback: None };
     ip_header(a, family, ways);
     // The source stands in a map, so that one program serves one source after another.
-    a.map_value(R3, played, 0);
+    a.ld_map_value(R3, played, 0);
     a.load(Width::W, R8, R3, PLAYED_TAG);
     jump_unless_played(a, family, destination_offset(family), next);
     let (ip, icmp, error, request) = match family {
@@ -271,7 +278,7 @@ fn catch(
     a.place(tcp);
     copied(a, ip + 20, ip + 2, next);
     // What is acknowledged is the tag, and one.
-    a.op(Op::Add, R8, 1);
+    a.alu64_imm(Op::Add, R8, 1);
     tagged(a, Width::W, ip + 8, next);
     a.jump(output);
     a.place(udp);
@@ -315,7 +322,7 @@ fn catch(
     a.stack(R2, COPY);
     a.copy(R3, R7);
     a.mov(R4, 0);
-    a.call(helper::RING_OUTPUT);
+    a.call(helper::RINGBUF_OUTPUT);
     a.mov(R0, DROP);
     a.exit();
 }
@@ -326,7 +333,7 @@ fn load(a: &mut Assembler, length: i16, next: Label) {
     a.stack(R3, COPY);
     a.mov(R4, i32::from(length));
     a.mov(R5, 1); // BPF_HDR_START_NET
-    a.call(helper::LOAD_BYTES_RELATIVE);
+    a.call(helper::SKB_LOAD_BYTES_RELATIVE);
     a.jump_if(If::Ne, R0, 0, next);
 }
 
@@ -335,7 +342,7 @@ fn load(a: &mut Assembler, length: i16, next: Label) {
 fn copied(a: &mut Assembler, length: i16, port: i16, next: Label) {
     load(a, length, next);
     a.load(Width::H, R1, STACK, COPY + port);
-    a.from_network(R1, 16);
+    a.to_be(R1, 16);
     a.jump_if(If::Lt, R1, FIRST_PORT, next);
     a.mov(R7, i32::from(length));
 }
@@ -345,9 +352,9 @@ fn copied(a: &mut Assembler, length: i16, port: i16, next: Label) {
 fn tagged(a: &mut Assembler, width: Width, offset: i16, next: Label) {
     a.load(width, R1, STACK, COPY + offset);
     let bits = if width == Width::W { 32 } else { 16 };
-    a.from_network(R1, bits);
+    a.to_be(R1, bits);
     for reg in [R1, R8] {
-        a.op(Op::Lsh, reg, 64 - bits as u16);
+        a.alu64_imm(Op::Lsh, reg, 64 - bits as u16);
     }
     a.jump_if_reg(If::Ne, R1, R8, next);
 }

@@ -6,10 +6,10 @@ use std::net::IpAddr;
 use std::os::fd::{AsFd, OwnedFd};
 use std::time::{Duration, Instant};
 
+use tipstaff_bpf::sys::{self, Attach, Order, ProgramKind};
 use tipstaff_core::names::address::Family;
 use tipstaff_core::reach::Subject;
 use tipstaff_gate::kernel::Marks;
-use tipstaff_gate::kernel::sys::{self, Attach, Order, ProgramKind};
 
 use super::answers::{Answered, Caught, What};
 use super::programs::came_out_program;

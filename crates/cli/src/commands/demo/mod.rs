@@ -10,7 +10,7 @@ use std::io;
 
 use nix::sched::{CloneFlags, unshare};
 use nix::unistd::{getegid, geteuid};
-use tipstaff_gate::kernel::check_ground;
+use tipstaff_gate::kernel::check_support;
 
 use crate::Ending;
 use crate::arguments::DemoOptions;
@@ -31,7 +31,7 @@ enum Ground {
 
 pub fn run(options: &DemoOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     if options.kernel {
-        check_ground()?;
+        check_support()?;
         return story::tell(Ground::Kernel, None, terminal);
     }
     if options.snapshot {

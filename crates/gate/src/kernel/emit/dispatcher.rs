@@ -1,0 +1,265 @@
+//! Where the gate's programs stand, and the switch that says which revision
+//! they jump to.
+//!
+//! Every place carries a small *dispatcher* that stays. It asks the switch
+//! which of three places of its *slot* (a program array) holds, and jumps there.
+//! A new revision is put into a place that does not hold, in every slot; then
+//! the switch is turned: one write of 64 bits, in force everywhere at once. The
+//! switch may have a deadline: behind it the dispatchers themselves go back to
+//! the place before. The third place is the panic button's: whoever presses it
+//! never writes where somebody else may be writing.
+
+use std::os::fd::BorrowedFd;
+
+use tipstaff_bpf::abi::{helper, skb};
+use tipstaff_bpf::asm::{
+    AssembleError, Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
+};
+use tipstaff_bpf::sys::Attach;
+use tipstaff_core::names::traffic::TCP;
+
+use crate::kernel::emit::context::{Hook, OuterSide, cb, told};
+use crate::kernel::emit::marks::{Marks, Note, jump_if_noted, write_note};
+use crate::kernel::emit::types::KernelTypes;
+
+/// The dispatcher of a side of an interface.
+///
+/// # Errors
+/// [`AssembleError`] if the code does not fit together.
+pub(crate) fn outer(side: OuterSide, here: DispatcherEnv<'_>) -> Result<Vec<u8>, AssembleError> {
+    let mut a = Assembler::default();
+    let (jump, next) = (a.label(), a.label());
+    a.copy(R6, R1);
+    match side {
+        OuterSide::In => arrives(&mut a, here),
+        OuterSide::Out => leaves(&mut a, here, jump, next),
+        OuterSide::UpperIn => {
+            // What its neighbours on the same parent send it comes straight here.
+            for note in [Note::Inbound, Note::Own, Note::Through, Note::Reply] {
+                jump_if_noted(&mut a, here.marks, note, next);
+            }
+            arrives(&mut a, here);
+        }
+        OuterSide::PortIn => {
+            let (alone, stays) = (a.label(), a.label());
+            if let Some(types) = here.types {
+                types.device(&mut a);
+                types.jump_unless_taken(&mut a, alone);
+                // What a bridge or bond hands to the stack on the port itself: groups of
+                // the link (IEEE 802.1Q table 8-1).
+                load_link(&mut a, 0, 6, alone);
+                a.load(Width::W, R1, STACK, LINK);
+                a.jump32_if(If::Ne, R1, u32::from_ne_bytes([0x01, 0x80, 0xc2, 0]), stays);
+                a.load(Width::B, R1, STACK, LINK + 4);
+                a.jump_if(If::Ne, R1, 0, stays);
+                a.load(Width::B, R1, STACK, LINK + 5);
+                a.jump_if(If::Gt, R1, 15, stays);
+                a.jump(alone);
+                a.place(stays);
+                write_note(&mut a, here.marks, None);
+                a.jump(next);
+            }
+            a.place(alone);
+            arrives(&mut a, here);
+        }
+        OuterSide::PortOut => {
+            let alone = a.label();
+            if let Some(types) = here.types {
+                types.device(&mut a);
+                types.jump_unless_taken(&mut a, alone);
+                jump_if_noted(&mut a, here.marks, Note::Out, next);
+                // From another port, or forwarded by the stack, which the master decided.
+                a.load(Width::W, R1, R6, skb::INGRESS_IFINDEX);
+                a.jump_if(If::Ne, R1, 0, next);
+            }
+            a.place(alone);
+            leaves(&mut a, here, jump, next);
+        }
+    }
+    a.place(jump);
+    into_the_slot(&mut a, here);
+    a.place(next);
+    a.mov(R0, Hook::Outer.pass());
+    a.exit();
+    a.finish()
+}
+
+/// Where the link header is looked at.
+const LINK: i16 = -16;
+
+/// Copies bytes of the link header to the stack.
+fn load_link(a: &mut Assembler, offset: i32, length: i32, otherwise: Label) {
+    a.store_imm(Width::D, STACK, LINK, 0);
+    a.copy(R1, R6);
+    a.mov(R2, offset);
+    a.stack(R3, LINK);
+    a.mov(R4, length);
+    a.mov(R5, 0); // BPF_HDR_START_MAC
+    a.call(helper::SKB_LOAD_BYTES_RELATIVE);
+    a.jump_if(If::Ne, R0, 0, otherwise);
+}
+
+/// A packet on its way in: knocks are told by their number.
+fn arrives(a: &mut Assembler, here: DispatcherEnv<'_>) {
+    let real = a.label();
+    write_note(a, here.marks, None);
+    a.mov(R2, 0);
+    for (word, at) in [(here.marks.knock as u32, 0), ((here.marks.knock >> 32) as u32, 4)] {
+        a.load(Width::W, R1, R6, cb::KNOCK + at);
+        a.jump32_if(If::Ne, R1, word, real);
+    }
+    a.mov(R2, told::KNOCK.into());
+    a.place(real);
+    a.store(Width::W, R6, cb::TOLD, R2);
+}
+
+/// A packet on its way out. On an interface that others share, by hardware
+/// addresses of their own, it may be theirs.
+fn leaves(a: &mut Assembler, here: DispatcherEnv<'_>, jump: Label, next: Label) {
+    const OWN: i16 = LINK - 8;
+    a.mov(R1, told::OUTWARDS.into());
+    a.store(Width::W, R6, cb::TOLD, R1);
+    let Some(types) = here.types else { return };
+    types.device(a);
+    types.jump_unless_taken(a, jump);
+    // Of one that stands on this one, and was decided there; or of another namespace,
+    // whose interface may have this one's hardware address (ipvlan).
+    jump_if_noted(a, here.marks, Note::Out, next);
+    types.jump_if_sent_elsewhere(a, here.cookie, next);
+    types.device(a);
+    a.store_imm(Width::D, STACK, OWN, 0);
+    types.hardware_address(a, OWN, jump);
+    load_link(a, 6, 6, jump);
+    a.load(Width::D, R1, STACK, OWN);
+    a.load(Width::D, R2, STACK, LINK);
+    a.jump_if_reg(If::Eq, R1, R2, jump);
+    // Not this interface's own: this host's own packet sockets may send such.
+    types.jump_if_sent_in(a, here.cookie, jump);
+    a.jump(next);
+}
+
+/// The dispatcher of a hook at the sockets; `outwards` matters to those that
+/// see packets.
+///
+/// # Errors
+/// [`AssembleError`] if the code does not fit together.
+pub(crate) fn at_sockets(
+    hook: Hook,
+    outwards: bool,
+    here: DispatcherEnv<'_>,
+) -> Result<Vec<u8>, AssembleError> {
+    let mut a = Assembler::default();
+    let pass = a.label();
+    a.copy(R6, R1);
+    // A control group has the sockets of all namespaces.
+    let of_others = |a: &mut Assembler| {
+        a.copy(R1, R6);
+        a.call(helper::GET_NETNS_COOKIE);
+        a.ld_imm64(R1, here.cookie);
+        a.jump_if_reg(If::Ne, R0, R1, pass);
+    };
+    if hook != Hook::Inner {
+        of_others(&mut a);
+    } else {
+        let (guarded, open, done) = (a.label(), a.label(), a.label());
+        // The gate's own programs stand at no interface of another namespace: most packets
+        // are known by that alone.
+        jump_if_guarded(&mut a, outwards, here, guarded);
+        of_others(&mut a);
+        a.jump(open);
+        a.place(guarded);
+        if outwards {
+            // What a TCP socket sends, its connecting decided, or the outer gate will.
+            a.load(Width::D, R1, R6, skb::SK);
+            a.jump_if(If::Eq, R1, 0, pass);
+            a.call(helper::SK_FULLSOCK);
+            a.jump_if(If::Eq, R0, 0, pass);
+            a.load(Width::W, R1, R0, 12); // bpf_sock.protocol
+            a.jump_if(If::Eq, R1, TCP.into(), pass);
+            of_others(&mut a);
+            // The reach check's own are not counted.
+            let counted = a.label();
+            a.mov(R2, (told::OUTWARDS | told::EARLY).into());
+            a.load(Width::W, R1, R6, skb::MARK);
+            a.jump32_if(If::Ne, R1, here.marks.quiet, counted);
+            a.mov(R2, (told::OUTWARDS | told::EARLY | told::ASKED).into());
+            a.place(counted);
+            a.store(Width::W, R6, cb::TOLD, R2);
+            a.jump(done);
+        } else {
+            a.jump(pass);
+        }
+        a.place(open);
+        a.mov(R2, if outwards { told::OUTWARDS.into() } else { 0 });
+        a.store(Width::W, R6, cb::TOLD, R2);
+        a.place(done);
+    }
+    into_the_slot(&mut a, here);
+    a.place(pass);
+    a.mov(R0, hook.pass());
+    a.exit();
+    a.finish()
+}
+
+/// Goes to `guarded` when the gate stands at the very device that the packet
+/// is at: a number of an interface may come again, its programs do not. Where
+/// programs cannot see that, the number must do.
+fn jump_if_guarded(a: &mut Assembler, outwards: bool, here: DispatcherEnv<'_>, guarded: Label) {
+    if let Some(types) = here.types {
+        let side = if outwards { Attach::TcxEgress } else { Attach::TcxIngress };
+        let ids: Vec<u32> =
+            here.outer.iter().filter(|(of, _)| of.attach() == side).map(|(_, id)| *id).collect();
+        types.device(a);
+        types.jump_if_at(a, side, &ids, guarded);
+        return;
+    }
+    a.load(Width::W, R1, R6, skb::IFINDEX);
+    a.store(Width::W, STACK, -4, R1);
+    a.map(R1, here.guarded);
+    a.stack(R2, -4);
+    a.call(helper::MAP_LOOKUP_ELEM);
+    a.jump_if(If::Ne, R0, 0, guarded);
+}
+
+/// Asks the switch, and jumps to the program that holds. Falls through where
+/// its place is empty.
+fn into_the_slot(a: &mut Assembler, here: DispatcherEnv<'_>) {
+    let jump = a.label();
+    a.ld_map_value(R1, here.switch, 0);
+    a.load(Width::D, R7, R1, 0);
+    a.copy(R8, R7);
+    a.alu64_imm(Op::And, R8, 3);
+    a.copy(R9, R7);
+    a.alu64_imm(Op::Rsh, R9, 4);
+    a.alu64_imm(Op::Lsh, R9, 4);
+    a.jump_if(If::Eq, R9, 0, jump);
+    a.call(helper::KTIME_GET_BOOT_NS);
+    a.jump_if_reg(If::Lt, R0, R9, jump);
+    a.copy(R8, R7);
+    a.alu64_imm(Op::Rsh, R8, 2);
+    a.alu64_imm(Op::And, R8, 3);
+    a.place(jump);
+    a.copy(R1, R6);
+    a.map(R2, here.slot);
+    a.copy(R3, R8);
+    a.call(helper::TAIL_CALL);
+}
+
+/// What dispatchers refer to.
+#[derive(Clone, Copy)]
+pub(crate) struct DispatcherEnv<'m> {
+    /// The network namespace.
+    pub(crate) cookie: u64,
+    /// The switch.
+    pub(crate) switch: BorrowedFd<'m>,
+    /// The slot of the hook.
+    pub(crate) slot: BorrowedFd<'m>,
+    /// The interfaces that have an outer gate.
+    pub(crate) guarded: BorrowedFd<'m>,
+    /// The gate's own numbers.
+    pub(crate) marks: Marks,
+    /// What can be read at a packet.
+    pub(crate) types: Option<KernelTypes>,
+    /// The dispatchers at interfaces, with the kernel's numbers of them.
+    pub(crate) outer: &'m [(OuterSide, u32)],
+}

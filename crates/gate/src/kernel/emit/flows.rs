@@ -1,0 +1,512 @@
+//! The memory of flows in the kernel, as [`tipstaff_core::flows`] has it: what
+//! this host opened (answered, and not answered yet), what it let in, and the
+//! first fragments that passed.
+
+use std::os::fd::BorrowedFd;
+use std::time::Duration;
+
+use tipstaff_bpf::abi::helper;
+use tipstaff_bpf::asm::{
+    Assembler, Flag, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R6, R7, R8, R9, STACK, Width,
+};
+use tipstaff_bpf::parse::{
+    Ways, address_bytes, destination_offset, ip_header, load, source_offset, transport_header,
+};
+use tipstaff_core::flows::{ECHO_AGE, FRAGMENT_AGE, TCP_AGE, UDP_AGE};
+use tipstaff_core::names::address::Family;
+use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
+use tipstaff_core::packet::{Direction, TcpFlags};
+use tipstaff_core::tables::layout::Verdict;
+
+use crate::kernel::emit::context::{FlowTable, Parts, cb, told};
+use crate::kernel::emit::counters::CounterSlot;
+use crate::kernel::emit::frame::{at, flow, flow_value};
+use crate::kernel::emit::shares::{self, Whose};
+
+/// The addresses of a flow's key for a packet: its other end, and its own.
+fn addresses(a: &mut Assembler, family: Family, way: Direction) {
+    let (source, destination) = (source_offset(family), destination_offset(family));
+    match way {
+        Direction::Outbound => flow_addresses(a, family, destination, source),
+        Direction::Inbound | Direction::Transit => flow_addresses(a, family, source, destination),
+    }
+}
+
+/// The ports of a flow's key, from the transport header.
+fn ports(a: &mut Assembler, way: Direction) {
+    let (remote, local) = if way == Direction::Outbound { (2, 0) } else { (0, 2) };
+    for (from, to) in [(remote, flow::REMOTE_PORT), (local, flow::LOCAL_PORT)] {
+        a.load(Width::H, R1, STACK, at::TRANSPORT + from);
+        a.store(Width::H, STACK, at::FLOW + to, R1);
+    }
+}
+
+/// Begins a flow's key: no ports, no protocol.
+fn begin(a: &mut Assembler) {
+    a.store_imm(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
+}
+
+/// r0 = the value of the key on the stack, or 0.
+fn look_up(a: &mut Assembler, map: BorrowedFd<'_>) {
+    a.map(R1, map);
+    a.stack(R2, at::FLOW);
+    a.call(helper::MAP_LOOKUP_ELEM);
+}
+
+/// Goes to `test_run` when this is a question that must change nothing.
+fn jump_if_asked(a: &mut Assembler, test_run: Label) {
+    a.load(Width::W, R1, R6, cb::TOLD);
+    a.jump_if(If::Set, R1, told::ASKED, test_run);
+}
+
+/// r0 = now; goes to `old` when the value at r7 is older than `age`. r1 is lost.
+fn age(a: &mut Assembler, age: Duration, old: Label) {
+    a.call(helper::KTIME_GET_NS);
+    a.load(Width::D, R1, R7, flow_value::TIME);
+    a.copy(R2, R0);
+    a.alu64(Op::Sub, R2, R1);
+    a.ld_imm64(R1, age.as_nanos() as u64);
+    a.jump_if_reg_signed(IfSigned::Gt, R2, R1, old);
+}
+
+/// Whose stamps matter.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Stamped {
+    /// An open connection goes on, whatever list it was made under.
+    No,
+    Yes,
+}
+
+/// Looks the key on the stack up among the flows that this side opened. Goes
+/// to the first label where it was answered, to the second where it was not
+/// yet, with its value in r7 and the time in r0; else to `none`.
+fn opened(
+    a: &mut Assembler,
+    table: FlowTable<'_>,
+    (longest, stamped): (Duration, Stamped),
+    (answered, unanswered): (Label, Label),
+    none: Label,
+) {
+    let second = a.label();
+    let found = |a: &mut Assembler, to: Label| {
+        a.copy(R7, R0);
+        if stamped == Stamped::Yes {
+            a.load(Width::W, R1, R7, flow_value::STAMP);
+            a.jump32_if(If::Ne, R1, table.stamps.opened, none);
+        }
+        age(a, longest, none);
+        a.jump(to);
+    };
+    look_up(a, table.maps.answered);
+    a.jump_if(If::Eq, R0, 0, second);
+    found(a, answered);
+    a.place(second);
+    look_up(a, table.maps.unanswered);
+    a.jump_if(If::Eq, R0, 0, none);
+    found(a, unanswered);
+}
+
+/// What a packet would be an answer of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Answer {
+    /// Of a forwarded connection; the flags are in r8.
+    Connection,
+    /// Of a datagram.
+    Datagram,
+    /// Of an echo request.
+    Echo,
+    /// Of something without ports.
+    Bare,
+}
+
+impl Answer {
+    fn age(self) -> Duration {
+        match self {
+            Self::Connection => TCP_AGE,
+            Self::Echo => ECHO_AGE,
+            Self::Datagram | Self::Bare => UDP_AGE,
+        }
+    }
+}
+
+/// The key of the flow that a packet, of the protocol in r9, is of.
+fn key(a: &mut Assembler, family: Family, way: Direction, answer: Answer) {
+    begin(a);
+    a.store(Width::B, STACK, at::FLOW + flow::PROTOCOL, R9);
+    match answer {
+        Answer::Connection | Answer::Datagram => ports(a, way),
+        Answer::Echo => {
+            a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+            a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
+        }
+        Answer::Bare => {}
+    }
+    addresses(a, family, way);
+}
+
+/// Goes to `replies` when a packet on its way in, of the protocol in r9,
+/// answers a flow that this side opened; else to `decide`. r0 to r5 and r7 are lost.
+pub(crate) fn known(
+    a: &mut Assembler,
+    family: Family,
+    table: FlowTable<'_>,
+    answer: Answer,
+    (replies, decide): (Label, Label),
+) {
+    key(a, family, Direction::Inbound, answer);
+    let (answered, unanswered, note) = (a.label(), a.label(), a.label());
+    let connection = answer == Answer::Connection;
+    let stamped = if connection { Stamped::No } else { Stamped::Yes };
+    opened(a, table, (answer.age(), stamped), (answered, unanswered), decide);
+    a.place(answered);
+    if connection {
+        // The opener, or who answers it, goes on.
+        a.jump_if(If::Set, R8, TcpFlags::SYN.into(), replies);
+        jump_if_asked(a, replies);
+        a.store(Width::D, R7, flow_value::TIME, R0);
+    }
+    a.jump(replies);
+    a.place(unanswered);
+    jump_if_asked(a, replies);
+    if connection {
+        // A SYN-ACK alone is no answered connection: that needs its third step.
+        a.jump_if(If::Set, R8, TcpFlags::SYN.into(), note);
+        a.store(Width::D, STACK, at::NOW, R0);
+        put(a, table.maps.answered, table.stamps.opened, true);
+        a.jump(replies);
+    }
+    a.place(note);
+    a.mov(R1, 1);
+    a.store(Width::W, R7, flow_value::ANSWERED, R1);
+    a.jump(replies);
+}
+
+/// Goes to `replies` when a packet on its way out, of the protocol in r9,
+/// answers what was let in under this list; else to `decide`, having noted
+/// that it answers where it was let in under another one. r0 to r5 and r7 are lost.
+pub(crate) fn answers(
+    a: &mut Assembler,
+    family: Family,
+    table: FlowTable<'_>,
+    answer: Answer,
+    (replies, decide): (Label, Label),
+) {
+    key(a, family, Direction::Outbound, answer);
+    look_up(a, table.maps.let_in);
+    a.jump_if(If::Eq, R0, 0, decide);
+    a.copy(R7, R0);
+    age(a, answer.age(), decide);
+    at::ANSWERS.set(a, 1);
+    a.load(Width::W, R1, R7, flow_value::STAMP);
+    a.jump32_if(If::Ne, R1, table.stamps.let_in, decide);
+    jump_if_asked(a, replies);
+    a.store(Width::D, R7, flow_value::TIME, R0);
+    a.jump(replies);
+}
+
+/// Goes to `passes` when the first fragment of this one's packet was let pass,
+/// else to `lone`. The family stands on the stack; r0 to r5 and r7 are lost.
+pub(crate) fn fragment_known(
+    a: &mut Assembler,
+    table: FlowTable<'_>,
+    (passes, lone): (Label, Label),
+) {
+    fragment_key(a);
+    look_up(a, table.maps.fragments);
+    a.jump_if(If::Eq, R0, 0, lone);
+    a.copy(R7, R0);
+    age(a, FRAGMENT_AGE, lone);
+    a.jump(passes);
+}
+
+/// The key of a fragment: its addresses and its identification.
+fn fragment_key(a: &mut Assembler) {
+    begin(a);
+    a.load(Width::W, R1, STACK, at::FRAGMENT);
+    a.store(Width::W, STACK, at::FLOW + flow::REMOTE_PORT, R1);
+    by_family(a, |a, family| addresses(a, family, Direction::Inbound));
+}
+
+/// Emits something for each family, and goes where the packet's is.
+fn by_family(a: &mut Assembler, mut each: impl FnMut(&mut Assembler, Family)) {
+    let (four, done) = (a.label(), a.label());
+    at::FAMILY.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(4), four);
+    each(a, Family::V6);
+    a.jump(done);
+    a.place(four);
+    each(a, Family::V4);
+    a.place(done);
+}
+
+/// Goes to `known` when the packet that an ICMP error quotes belongs to a flow
+/// that this host forwards; else falls through. r7 is where the error's header
+/// begins; r0 to r5, r7 and r8 are lost.
+pub(crate) fn quoted(a: &mut Assembler, family: Family, table: FlowTable<'_>, known: Label) {
+    const TRANSPORT: i16 = at::QUOTE + 40;
+    let (header, icmp, request, protocol) = match family {
+        Family::V4 => (20, ICMP, 8, 9),
+        Family::V6 => (40, ICMPV6, 128, 6),
+    };
+    let unknown = a.label();
+    a.copy(R8, R7);
+    a.alu64_imm(Op::Add, R8, 8);
+    load(a, Some(R8), at::QUOTE, header, unknown);
+    match family {
+        Family::V4 => {
+            a.load(Width::B, R1, STACK, at::QUOTE);
+            a.alu64_imm(Op::And, R1, 15);
+            a.alu64_imm(Op::Lsh, R1, 2);
+            a.alu64(Op::Add, R8, R1);
+        }
+        Family::V6 => a.alu64_imm(Op::Add, R8, 40),
+    }
+    load(a, Some(R8), TRANSPORT, 8, unknown);
+    a.load(Width::B, R9, STACK, at::QUOTE + protocol);
+    let (source, destination) = (source_offset(family), destination_offset(family));
+    let quote = at::QUOTE - at::HEADER;
+    // The flow that the quoted packet opened, and the one that it answered.
+    for (remote, local, from, to) in [(destination, source, 2, 0), (source, destination, 0, 2)] {
+        let (with_ports, echo, bare) = (a.label(), a.label(), a.label());
+        begin(a);
+        a.store(Width::B, STACK, at::FLOW + flow::PROTOCOL, R9);
+        for (offset, place) in [(remote, flow::REMOTE), (local, flow::LOCAL)] {
+            address_bytes(a, family, quote + offset, at::FLOW + place);
+        }
+        let other = a.label();
+        let ends = |stamped, longest: Duration| ((longest, stamped), (known, known));
+        a.jump_if(If::Eq, R9, TCP.into(), with_ports);
+        a.jump_if(If::Eq, R9, UDP.into(), with_ports);
+        a.jump_if(If::Eq, R9, icmp.into(), echo);
+        a.jump(bare);
+        a.place(with_ports);
+        for (at_quote, to_flow) in [(from, flow::REMOTE_PORT), (to, flow::LOCAL_PORT)] {
+            a.load(Width::H, R1, STACK, TRANSPORT + at_quote);
+            a.store(Width::H, STACK, at::FLOW + to_flow, R1);
+        }
+        a.jump_if(If::Ne, R9, TCP.into(), bare);
+        let (how, found) = ends(Stamped::No, TCP_AGE);
+        opened(a, table, how, found, other);
+        a.place(echo);
+        let message = a.label();
+        a.load(Width::B, R1, STACK, TRANSPORT);
+        a.jump_if(If::Ne, R1, request, message);
+        a.load(Width::H, R1, STACK, TRANSPORT + 4);
+        a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
+        a.place(message);
+        let (how, found) = ends(Stamped::Yes, ECHO_AGE);
+        opened(a, table, how, found, other);
+        a.place(bare);
+        let (how, found) = ends(Stamped::Yes, UDP_AGE);
+        opened(a, table, how, found, other);
+        a.place(other);
+    }
+    a.place(unknown);
+}
+
+/// Takes note of a packet that passes; r7 is the counter's slot, r8 the
+/// action. r0 to r5 are lost.
+pub(crate) fn passed(a: &mut Assembler, parts: &Parts<'_>) {
+    let (inwards, outwards, done) = (a.label(), a.label(), a.label());
+    a.jump_if(If::Ne, R8, Verdict::ALLOW.into(), done);
+    // Nothing was read of what foundations took for whole.
+    a.load(Width::W, R1, STACK, at::KEY);
+    a.jump_if(If::Eq, R1, 0, done);
+    first_fragment(a, parts.flows);
+    // What belongs to a flow opens none.
+    a.jump_if(If::Eq, R7, CounterSlot::REPLIES, done);
+    at::WAY.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(Direction::Outbound as u16), outwards);
+    a.jump_if(If::Eq, R1, Flag::with(Direction::Inbound as u16), inwards);
+    a.jump(done);
+    a.place(outwards);
+    at::ANSWERS.load(a, R1);
+    a.jump_if(If::Ne, R1, Flag::with(0), done);
+    passed_this_way(a, parts.flows, Direction::Outbound, done);
+    a.place(inwards);
+    passed_this_way(a, parts.flows, Direction::Inbound, done);
+    a.place(done);
+}
+
+/// Takes note of the first of several fragments.
+fn first_fragment(a: &mut Assembler, table: FlowTable<'_>) {
+    let whole = a.label();
+    at::FIRST_FRAGMENT.load(a, R1);
+    a.jump_if(If::Ne, R1, Flag::with(1), whole);
+    fragment_key(a);
+    a.call(helper::KTIME_GET_NS);
+    a.store(Width::D, STACK, at::NOW, R0);
+    put(a, table.maps.fragments, 0, false);
+    a.place(whole);
+}
+
+fn passed_this_way(a: &mut Assembler, table: FlowTable<'_>, way: Direction, done: Label) {
+    let (udp, icmp, icmp_six, note) = (a.label(), a.label(), a.label(), a.label());
+    begin(a);
+    a.load(Width::W, R2, STACK, at::KEY);
+    a.alu64_imm(Op::Rsh, R2, 16);
+    a.alu64_imm(Op::And, R2, 0xff);
+    // Of this host's connections the sockets know.
+    a.jump_if(If::Eq, R2, TCP.into(), done);
+    a.store(Width::B, STACK, at::FLOW + flow::PROTOCOL, R2);
+    a.jump_if(If::Eq, R2, UDP.into(), udp);
+    // In the other family it is a protocol like any other.
+    at::FAMILY.load(a, R3);
+    let (other_six, other_four) = (a.label(), a.label());
+    a.jump_if(If::Eq, R3, Flag::with(6), other_six);
+    a.jump_if(If::Eq, R2, ICMP.into(), icmp);
+    a.jump(note);
+    a.place(other_six);
+    a.jump_if(If::Eq, R2, ICMPV6.into(), icmp_six);
+    a.place(other_four);
+    a.jump(note);
+    a.place(udp);
+    ports(a, way);
+    a.jump(note);
+    let echo = a.label();
+    for (label, request) in [(icmp, 8), (icmp_six, 128)] {
+        a.place(label);
+        a.load(Width::B, R1, STACK, at::TRANSPORT);
+        a.jump_if(If::Eq, R1, request, echo);
+        a.jump(done);
+    }
+    a.place(echo);
+    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+    a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
+
+    a.place(note);
+    by_family(a, |a, family| addresses(a, family, way));
+    if way == Direction::Outbound {
+        open(a, table, None, done);
+    } else {
+        renew_or_put(a, table.maps.let_in, table.stamps.let_in, done);
+    }
+}
+
+/// Notes that this side opens the flow on the stack, or goes on in it; goes to
+/// `done`. Who sends what is forwarded, of a family, has a share of the memory.
+fn open(a: &mut Assembler, table: FlowTable<'_>, forwarded: Option<Family>, done: Label) {
+    let (second, insert, renew, goes_on) = (a.label(), a.label(), a.label(), a.label());
+    let stamp = table.stamps.opened;
+    a.call(helper::KTIME_GET_NS);
+    a.store(Width::D, STACK, at::NOW, R0);
+    look_up(a, table.maps.answered);
+    a.jump_if(If::Eq, R0, 0, second);
+    a.jump(renew);
+    a.place(second);
+    look_up(a, table.maps.unanswered);
+    a.jump_if(If::Eq, R0, 0, insert);
+    // Of connections their answers tell when they are open.
+    a.load(Width::B, R1, STACK, at::FLOW + flow::PROTOCOL);
+    a.jump_if(If::Eq, R1, TCP.into(), renew);
+    a.load(Width::W, R1, R0, flow_value::ANSWERED);
+    a.jump_if(If::Ne, R1, 0, goes_on);
+    a.place(renew);
+    // Renewing in place is several times cheaper than inserting anew.
+    a.load(Width::D, R1, STACK, at::NOW);
+    a.store(Width::D, R0, flow_value::TIME, R1);
+    a.mov(R1, stamp as i32);
+    a.store(Width::W, R0, flow_value::STAMP, R1);
+    a.jump(done);
+    a.place(goes_on);
+    put(a, table.maps.answered, stamp, true);
+    a.jump(done);
+    a.place(insert);
+    if let Some(family) = forwarded {
+        let sender = (Whose::Sender(family), at::FLOW + flow::LOCAL);
+        shares::take(a, table.shares, sender, done);
+    }
+    put(a, table.maps.unanswered, stamp, false);
+    a.jump(done);
+}
+
+fn renew_or_put(a: &mut Assembler, map: BorrowedFd<'_>, stamp: u32, done: Label) {
+    let insert = a.label();
+    a.call(helper::KTIME_GET_NS);
+    a.store(Width::D, STACK, at::NOW, R0);
+    look_up(a, map);
+    a.jump_if(If::Eq, R0, 0, insert);
+    a.load(Width::D, R1, STACK, at::NOW);
+    a.store(Width::D, R0, flow_value::TIME, R1);
+    a.mov(R1, stamp as i32);
+    a.store(Width::W, R0, flow_value::STAMP, R1);
+    a.jump(done);
+    a.place(insert);
+    put(a, map, stamp, false);
+    a.jump(done);
+}
+
+/// Writes an entry for the key on the stack with the time on the stack. r0 to
+/// r5 are lost.
+fn put(a: &mut Assembler, map: BorrowedFd<'_>, stamp: u32, answered: bool) {
+    a.load(Width::D, R1, STACK, at::NOW);
+    a.store(Width::D, STACK, at::FLOW_VALUE + flow_value::TIME, R1);
+    a.store_imm(Width::W, STACK, at::FLOW_VALUE + flow_value::STAMP, stamp as i32);
+    a.store_imm(Width::W, STACK, at::FLOW_VALUE + flow_value::ANSWERED, answered.into());
+    a.map(R1, map);
+    a.stack(R2, at::FLOW);
+    a.stack(R3, at::FLOW_VALUE);
+    a.mov(R4, 0);
+    a.call(helper::MAP_UPDATE_ELEM);
+}
+
+/// Takes note of a packet on its way out that this host only forwards, and
+/// goes to `pass`. At `reply` it begins for one that belongs to a known flow:
+/// of those only connections are noted.
+pub(crate) fn forwarded(
+    a: &mut Assembler,
+    family: Family,
+    table: FlowTable<'_>,
+    reply: Option<Label>,
+    pass: Label,
+) {
+    let ways = Ways { malformed: pass, later_fragment: pass, loopback: None };
+    let (icmp_number, request) = match family {
+        Family::V4 => (ICMP, 8),
+        Family::V6 => (ICMPV6, 128),
+    };
+    let (tcp, udp, echo, with_ports, note) =
+        (a.label(), a.label(), a.label(), a.label(), a.label());
+    let start = |a: &mut Assembler| {
+        ip_header(a, family, ways);
+        begin(a);
+        a.store(Width::B, STACK, at::FLOW + flow::PROTOCOL, R9);
+        a.jump_if(If::Eq, R9, TCP.into(), tcp);
+    };
+    start(a);
+    a.jump_if(If::Eq, R9, UDP.into(), udp);
+    a.jump_if(If::Eq, R9, icmp_number.into(), echo);
+    a.jump(note);
+    if let Some(reply) = reply {
+        a.place(reply);
+        start(a);
+        a.jump(pass);
+    }
+    a.place(tcp);
+    transport_header(a, 20, ways);
+    a.load(Width::B, R1, STACK, at::TRANSPORT + 13);
+    a.jump_if(If::Set, R1, TcpFlags::RST.into(), pass);
+    a.jump(with_ports);
+    a.place(udp);
+    transport_header(a, 8, ways);
+    a.place(with_ports);
+    ports(a, Direction::Outbound);
+    a.jump(note);
+    a.place(echo);
+    transport_header(a, 8, ways);
+    a.load(Width::B, R1, STACK, at::TRANSPORT);
+    a.jump_if(If::Ne, R1, request, pass);
+    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+    a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
+    a.place(note);
+    addresses(a, family, Direction::Outbound);
+    open(a, table, Some(family), pass);
+}
+
+/// Writes both addresses of a flow's key, each from its offset in the IP
+/// header. The ports and the rest of the last 8 bytes are the caller's.
+fn flow_addresses(a: &mut Assembler, family: Family, remote: i16, local: i16) {
+    for (offset, place) in [(remote, flow::REMOTE), (local, flow::LOCAL)] {
+        address_bytes(a, family, offset, at::FLOW + place);
+    }
+}

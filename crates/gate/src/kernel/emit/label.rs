@@ -1,0 +1,351 @@
+//! The program that labels each new socket with the file that its maker was
+//! started from. It runs where sockets are made (`sock_create` of a control
+//! group); accepted sockets inherit the label from their listener.
+//!
+//! A label, [`LABEL_BYTES`] long: the keyed hash of the path in its file
+//! system (SipHash-2-4) u64 · the inode number u64 · the device, in the
+//! kernel's own form, u32 · the process u32.
+
+use std::hash::Hasher;
+use std::os::fd::BorrowedFd;
+
+use siphasher::sip::SipHasher24;
+use tipstaff_bpf::abi::helper;
+use tipstaff_bpf::asm::{
+    AssembleError, Assembler, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg,
+    STACK, Width,
+};
+use tipstaff_bpf::btf::{Btf, Missing};
+
+/// Folders of a path that are followed; beyond them a program has no path.
+pub const MOST_FOLDERS: usize = 16;
+/// Bytes of a name with its end; Linux allows no longer one.
+const NAME: i32 = 256;
+
+/// Where things stand in a label.
+pub mod field {
+    /// The hash of the path, u64; 0 where the path could not be followed, or leads
+    /// to a file system that any account may have mounted.
+    pub const PATH: i16 = 0;
+    /// The inode number, u64.
+    pub const INODE: i16 = 8;
+    /// The device, u32; 0 where any account may have mounted it.
+    pub const DEVICE: i16 = 16;
+    /// The process, u32.
+    pub const PROCESS: i16 = 20;
+}
+
+/// The secret of the hash: who does not know it cannot find another path with
+/// the hash of a program that is let in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Secret(pub u64, pub u64);
+
+impl Secret {
+    /// The hash of a path, given by its folders and name from the root of its
+    /// file system.
+    pub fn hash<'n>(self, names: impl DoubleEndedIterator<Item = &'n [u8]>) -> u64 {
+        let mut hasher = SipHasher24::new_with_keys(self.0, self.1);
+        // From the leaf on, as the kernel walks; each name ends with one zero at least.
+        for name in names.rev() {
+            let padding = [0; 8];
+            hasher.write(name);
+            hasher.write(&padding[..8 - name.len() % 8]);
+        }
+        hasher.finish()
+    }
+}
+
+/// Where the kernel's structures have what the program reads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Offsets {
+    mm: i16,
+    exe_file: i16,
+    inode: i16,
+    dentry: i16,
+    number: i16,
+    super_block: i16,
+    device: i16,
+    account: i16,
+    level: i16,
+    kind: i16,
+    kind_name: i16,
+    name: i16,
+    parent: i16,
+}
+
+impl Offsets {
+    /// Looks them up.
+    ///
+    /// # Errors
+    /// [`Missing`].
+    pub fn of(btf: &Btf<'_>) -> Result<Self, Missing> {
+        Ok(Self {
+            mm: btf.offset("task_struct", "mm")?,
+            exe_file: btf.offset("mm_struct", "exe_file")?,
+            inode: btf.offset("file", "f_inode")?,
+            dentry: btf.offset("file", "f_path.dentry")?,
+            number: btf.offset("inode", "i_ino")?,
+            super_block: btf.offset("inode", "i_sb")?,
+            device: btf.offset("super_block", "s_dev")?,
+            account: btf.offset("super_block", "s_user_ns")?,
+            level: btf.offset("user_namespace", "level")?,
+            kind: btf.offset("super_block", "s_type")?,
+            kind_name: btf.offset("file_system_type", "name")?,
+            name: btf.offset("dentry", "d_name.name")?,
+            parent: btf.offset("dentry", "d_parent")?,
+        })
+    }
+}
+
+/// Where things stand on the stack.
+mod at {
+    pub const LABEL: i16 = -24;
+    pub const CONTEXT: i16 = -32;
+    pub const STATE: i16 = -64;
+    pub const LENGTH: i16 = -72;
+    pub const FOLDERS: i16 = -80;
+    pub const DENTRY: i16 = -88;
+    pub const POINTER: i16 = -96;
+    pub const NAME: i16 = -352;
+}
+
+/// The state of the hash while words go into it.
+const STATE: [Reg; 4] = [R6, R7, R8, R9];
+
+/// The program. `labels` is the map, `cookie` the network namespace.
+///
+/// # Errors
+/// [`AssembleError`] if the code does not fit together.
+pub fn program(
+    labels: BorrowedFd<'_>,
+    cookie: u64,
+    secret: Secret,
+    offsets: Offsets,
+) -> Result<Vec<u8>, AssembleError> {
+    let mut a = Assembler::default();
+    let (pass, write, walked, pathless) = (a.label(), a.label(), a.label(), a.label());
+    a.store(Width::D, STACK, at::CONTEXT, R1);
+    a.call(helper::GET_NETNS_COOKIE);
+    a.ld_imm64(R1, cookie);
+    a.jump_if_reg(If::Ne, R0, R1, pass);
+    for half in [field::PATH, field::INODE, field::DEVICE] {
+        a.store_imm(Width::D, STACK, at::LABEL + half, 0);
+    }
+    a.call(helper::GET_CURRENT_PID_TGID);
+    a.alu64_imm(Op::Rsh, R0, 32);
+    a.store(Width::W, STACK, at::LABEL + field::PROCESS, R0);
+
+    a.call(helper::GET_CURRENT_TASK);
+    a.copy(R7, R0);
+    // A thread of the kernel has no memory, and no file that it was started from.
+    for offset in [offsets.mm, offsets.exe_file] {
+        follow(&mut a, R7, offset, pass);
+    }
+    a.copy(R8, R7);
+    follow(&mut a, R8, offsets.inode, pass);
+    read(&mut a, (R8, offsets.number), (at::LABEL + field::INODE, 8), pass);
+    follow(&mut a, R8, offsets.super_block, pass);
+    jump_if_anybodys(&mut a, offsets, write);
+    read(&mut a, (R8, offsets.device), (at::LABEL + field::DEVICE, 4), pass);
+    follow(&mut a, R7, offsets.dentry, pass);
+    a.store(Width::D, STACK, at::DENTRY, R7);
+
+    let Secret(k0, k1) = secret;
+    let begin = [
+        k0 ^ 0x736f_6d65_7073_6575,
+        k1 ^ 0x646f_7261_6e64_6f6d,
+        k0 ^ 0x6c79_6765_6e65_7261,
+        k1 ^ 0x7465_6462_7974_6573,
+    ];
+    for (reg, value) in STATE.into_iter().zip(begin) {
+        a.ld_imm64(reg, value);
+    }
+    keep_state(&mut a);
+    a.store_imm(Width::D, STACK, at::LENGTH, 0);
+    a.store_imm(Width::D, STACK, at::FOLDERS, 0);
+
+    let up = a.here();
+    a.load(Width::D, R7, STACK, at::DENTRY);
+    a.copy(R8, R7);
+    follow(&mut a, R8, offsets.parent, pathless);
+    // The root of a file system is its own parent, and its name is none.
+    a.jump_if_reg(If::Eq, R7, R8, walked);
+    a.store(Width::D, STACK, at::DENTRY, R8);
+    a.load(Width::D, R1, STACK, at::FOLDERS);
+    a.jump_if(If::Gt, R1, MOST_FOLDERS as u16 - 1, pathless);
+    a.alu64_imm(Op::Add, R1, 1);
+    a.store(Width::D, STACK, at::FOLDERS, R1);
+    follow(&mut a, R7, offsets.name, pathless);
+    for word in 0..NAME as i16 / 8 {
+        a.store_imm(Width::D, STACK, at::NAME + word * 8, 0);
+    }
+    a.stack(R1, at::NAME);
+    a.mov(R2, NAME);
+    a.copy(R3, R7);
+    a.call(helper::PROBE_READ_KERNEL_STR);
+    a.jump_if_signed(IfSigned::Lt, R0, 1, pathless);
+    // With its end, which is counted, in words.
+    a.alu64_imm(Op::Add, R0, 7);
+    a.alu64_imm(Op::Rsh, R0, 3);
+    a.copy(R4, R0);
+    a.load(Width::D, R1, STACK, at::LENGTH);
+    a.alu64_imm(Op::Lsh, R0, 3);
+    a.alu64(Op::Add, R1, R0);
+    a.store(Width::D, STACK, at::LENGTH, R1);
+    for (word, reg) in STATE.into_iter().enumerate() {
+        a.load(Width::D, reg, STACK, at::STATE + word as i16 * 8);
+    }
+    let hashed = a.label();
+    a.mov(R3, 0);
+    let next = a.here();
+    a.jump_if(If::Gt, R3, NAME as u16 / 8 - 1, hashed);
+    a.jump_if_reg(If::Eq, R3, R4, hashed);
+    a.stack(R5, at::NAME);
+    a.copy(R2, R3);
+    a.alu64_imm(Op::Lsh, R2, 3);
+    a.alu64(Op::Add, R5, R2);
+    a.load(Width::D, R2, R5, 0);
+    a.from_little(R2, 64);
+    absorb(&mut a, R2);
+    a.alu64_imm(Op::Add, R3, 1);
+    a.jump(next);
+    a.place(hashed);
+    keep_state(&mut a);
+    a.jump(up);
+
+    a.place(walked);
+    for (word, reg) in STATE.into_iter().enumerate() {
+        a.load(Width::D, reg, STACK, at::STATE + word as i16 * 8);
+    }
+    a.load(Width::D, R2, STACK, at::LENGTH);
+    a.alu64_imm(Op::Lsh, R2, 56);
+    absorb(&mut a, R2);
+    a.alu64_imm(Op::Xor, STATE[2], 0xff);
+    for _ in 0..4 {
+        round(&mut a);
+    }
+    for reg in [R7, R8, R9] {
+        a.alu64(Op::Xor, R6, reg);
+    }
+    a.store(Width::D, STACK, at::LABEL + field::PATH, R6);
+    a.jump(write);
+
+    a.place(pathless);
+    a.place(write);
+    a.map(R1, labels);
+    a.load(Width::D, R2, STACK, at::CONTEXT);
+    a.stack(R3, at::LABEL);
+    a.mov(R4, 1); // BPF_SK_STORAGE_GET_F_CREATE
+    a.call(helper::SK_STORAGE_GET);
+    a.place(pass);
+    a.mov(R0, 1);
+    a.exit();
+    a.finish()
+}
+
+/// Goes to `anybodys` when any account could have mounted the file system whose
+/// super block is at r8: out of a user namespace, or by FUSE. It may have the
+/// number of a device that is gone, and whatever names its owner likes. r9 is lost.
+fn jump_if_anybodys(a: &mut Assembler, offsets: Offsets, anybodys: Label) {
+    a.copy(R9, R8);
+    follow(a, R9, offsets.account, anybodys);
+    read(a, (R9, offsets.level), (at::POINTER, 4), anybodys);
+    a.load(Width::W, R1, STACK, at::POINTER);
+    a.jump_if(If::Ne, R1, 0, anybodys);
+    a.copy(R9, R8);
+    follow(a, R9, offsets.kind, anybodys);
+    follow(a, R9, offsets.kind_name, anybodys);
+    let another = a.label();
+    read(a, (R9, 0), (at::POINTER, FUSE.len() as i32), anybodys);
+    for (n, letter) in FUSE.into_iter().enumerate() {
+        a.load(Width::B, R1, STACK, at::POINTER + n as i16);
+        a.jump_if(If::Ne, R1, letter.into(), another);
+    }
+    a.jump(anybodys);
+    a.place(another);
+}
+
+/// The name of the kind of file systems that programs of any account provide,
+/// with its end (`fs/fuse/inode.c`).
+const FUSE: [u8; 5] = *b"fuse\0";
+
+/// Reads from the kernel's memory to the stack, or goes to `failed`.
+fn read(a: &mut Assembler, (base, offset): (Reg, i16), (to, size): (i16, i32), failed: Label) {
+    a.stack(R1, to);
+    a.mov(R2, size);
+    a.copy(R3, base);
+    a.add(R3, i32::from(offset));
+    a.call(helper::PROBE_READ_KERNEL);
+    a.jump_if(If::Ne, R0, 0, failed);
+}
+
+/// `reg` becomes the pointer that stands at `reg + offset`.
+fn follow(a: &mut Assembler, reg: Reg, offset: i16, failed: Label) {
+    read(a, (reg, offset), (at::POINTER, 8), failed);
+    a.load(Width::D, reg, STACK, at::POINTER);
+    a.jump_if(If::Eq, reg, 0, failed);
+}
+
+fn keep_state(a: &mut Assembler) {
+    for (word, reg) in STATE.into_iter().enumerate() {
+        a.store(Width::D, STACK, at::STATE + word as i16 * 8, reg);
+    }
+}
+
+/// One word goes into the hash: two rounds.
+fn absorb(a: &mut Assembler, word: Reg) {
+    a.alu64(Op::Xor, STATE[3], word);
+    round(a);
+    round(a);
+    a.alu64(Op::Xor, STATE[0], word);
+}
+
+/// A round of SipHash; r1 is lost.
+fn round(a: &mut Assembler) {
+    let [v0, v1, v2, v3] = STATE;
+    let mix = |a: &mut Assembler, sum: Reg, turned: Reg, bits: u16| {
+        a.alu64(Op::Add, sum, turned);
+        turn(a, turned, bits);
+        a.alu64(Op::Xor, turned, sum);
+    };
+    mix(a, v0, v1, 13);
+    turn(a, v0, 32);
+    mix(a, v2, v3, 16);
+    mix(a, v0, v3, 21);
+    mix(a, v2, v1, 17);
+    turn(a, v2, 32);
+}
+
+/// Rotates to the left.
+fn turn(a: &mut Assembler, reg: Reg, bits: u16) {
+    a.copy(R1, reg);
+    a.alu64_imm(Op::Lsh, reg, bits);
+    a.alu64_imm(Op::Rsh, R1, 64 - bits);
+    a.alu64(Op::Or, reg, R1);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn where_a_name_ends_is_part_of_its_hash() {
+        let secret = Secret(1, 2);
+        let hash = |names: &[&str]| secret.hash(names.iter().map(|n| n.as_bytes()));
+        let paths = [
+            hash(&["usr", "sbin", "plated"]),
+            hash(&["usr", "sbin", "plate", "d"]),
+            hash(&["abc", "12345678"]),
+            hash(&["12345678abc"]),
+            hash(&["12345678", "abc"]),
+            hash(&[]),
+        ];
+        for (n, one) in paths.iter().enumerate() {
+            assert!(paths[n + 1..].iter().all(|other| other != one), "{n}");
+        }
+        assert_ne!(
+            Secret(1, 3).hash([&b"usr"[..]].into_iter()),
+            secret.hash([&b"usr"[..]].into_iter())
+        );
+    }
+}

@@ -1,0 +1,21 @@
+//! Programs, written: a list and its layout become instructions. Nothing here asks
+//! the system for anything.
+
+pub(crate) mod connect;
+pub(crate) mod context;
+pub(crate) mod counters;
+pub(crate) mod dispatcher;
+pub(crate) mod events;
+pub(crate) mod filter;
+pub(crate) mod flows;
+pub(crate) mod foundations;
+pub(crate) mod frame;
+pub(crate) mod label;
+pub(crate) mod link;
+pub(crate) mod marks;
+pub(crate) mod owner;
+pub(crate) mod rates;
+pub(crate) mod reject;
+pub(crate) mod search;
+pub(crate) mod shares;
+pub(crate) mod types;

@@ -1,0 +1,46 @@
+//! What sources took of rates, read back.
+
+use std::net::{IpAddr, Ipv6Addr};
+use std::os::fd::BorrowedFd;
+
+use tipstaff_bpf::sys;
+use tipstaff_core::orders::{Limit, Sharing};
+use tipstaff_core::rates::SourceState;
+
+use crate::contract::GateError;
+use crate::kernel::error::{bpf, system};
+
+/// Everybody who is not level with a rate.
+///
+/// # Errors
+/// [`GateError`].
+pub(crate) fn sources(rates: BorrowedFd<'_>, limit: &Limit) -> Result<Vec<SourceState>, GateError> {
+    use nix::time::{ClockId, clock_gettime};
+    let reading = || bpf("to read the rates");
+    let now = clock_gettime(ClockId::CLOCK_MONOTONIC)
+        .map_err(|e| system("reading the clock")(e.into()))?;
+    let now = now.tv_sec() as u64 * 1_000_000_000 + now.tv_nsec() as u64;
+    let mut states = Vec::new();
+    let mut level_at = [0; 8];
+    for key in sys::map_keys(rates).map_err(reading())? {
+        let Some((rule, source)) = bucket(&key).filter(|(rule, _)| *rule == limit.id) else {
+            continue;
+        };
+        // It may have made room for another one meanwhile.
+        if sys::map_lookup(rates, &key, &mut level_at).map_err(reading())? {
+            let level_at = u64::from_ne_bytes(level_at);
+            let source = source.filter(|_| limit.sharing == Sharing::PerSource);
+            states.extend(SourceState::of(limit, source, level_at, now));
+        }
+        debug_assert_eq!(rule, limit.id);
+    }
+    states.sort_unstable();
+    Ok(states)
+}
+
+/// The rule and the source of a key.
+fn bucket(key: &[u8]) -> Option<(u64, Option<IpAddr>)> {
+    let rule = u64::from_ne_bytes(key.get(..8)?.try_into().ok()?);
+    let source: [u8; 16] = key.get(8..24)?.try_into().ok()?;
+    Some((rule, Some(Ipv6Addr::from(source).to_canonical())))
+}

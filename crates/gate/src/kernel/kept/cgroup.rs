@@ -1,0 +1,180 @@
+//! The second line: dispatchers at the sockets of the namespace, on the root
+//! of the control groups. They guard interfaces that have no outer gate yet,
+//! tell a denied program at once, and label each socket with its program.
+//!
+//! A kernel that cannot carry it has the outer gate all the same.
+
+use std::fs::{self, File};
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::{Path, PathBuf};
+
+use nix::mount::{MntFlags, MsFlags};
+use tipstaff_bpf::abi::helper;
+use tipstaff_bpf::asm::{Assembler, R0};
+use tipstaff_bpf::sys::{self, Attach, ProgramKind};
+use tipstaff_core::brief::Brief;
+use tipstaff_core::names::address::Family;
+use tipstaff_core::orders::Rule;
+use tipstaff_core::packet::Direction;
+
+use crate::contract::GateError;
+use crate::kernel::emit::context::Hook;
+use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
+use crate::kernel::emit::label::{self, Secret};
+use crate::kernel::error::{bpf, load, misfit, system};
+use crate::kernel::kept::pins::{LABEL_LINK, Pins, private_folder};
+use crate::kernel::kept::revision::restricts;
+use crate::kernel::kept::{described, executables};
+
+/// The links of the hooks at the sockets: pin, hook, way, place.
+const LINKS: [(&str, Hook, bool, Attach); 4] = [
+    ("inner-in", Hook::Inner, false, Attach::CgroupIngress),
+    ("inner-out", Hook::Inner, true, Attach::CgroupEgress),
+    ("connect4", Hook::Connect(Family::V4), true, Attach::Connect4),
+    ("connect6", Hook::Connect(Family::V6), true, Attach::Connect6),
+];
+
+/// What a list needs at the sockets, beside the guard of new interfaces.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Needed {
+    /// Programs are told where rules name them, and where records of what leaves
+    /// say who sent it.
+    pub(crate) labels: bool,
+    /// Where everything may leave, no connecting is decided.
+    connect: bool,
+}
+
+impl Needed {
+    pub(crate) fn by(brief: &Brief) -> Self {
+        let connect = restricts(brief, Direction::Outbound);
+        let names = |rule: &Rule| rule.speaks() && !rule.program.is_any();
+        Self { labels: connect || brief.rules().any(names), connect }
+    }
+
+    pub(crate) fn has(self, hook: Hook) -> bool {
+        self.connect || !matches!(hook, Hook::Connect(_))
+    }
+}
+
+/// Takes away what is in the way of every socket and connection, and has nothing
+/// to say there. Failing is harmless.
+pub(crate) fn detach_idle(pins: &Pins, needed: Needed) {
+    let idle = LINKS.iter().filter(|(_, hook, ..)| !needed.has(*hook)).map(|(pin, ..)| *pin);
+    for pin in idle.chain((!needed.labels).then_some(LABEL_LINK)) {
+        pins.discard_link(pin);
+    }
+}
+
+/// The folder of the root of the control groups (cgroups(7), version 2);
+/// `None` where this kernel has none.
+fn control_groups(run_dir: &Path) -> Option<File> {
+    let mountinfo = fs::read_to_string("/proc/thread-self/mountinfo").ok()?;
+    let own = mountinfo.lines().find_map(|line| {
+        let (before, behind) = line.split_once(" - ")?;
+        let mut words = before.split(' ').skip(3);
+        let (root, point) = (words.next()?, words.next()?);
+        (root == "/" && behind.starts_with("cgroup2 ")).then(|| PathBuf::from(point))
+    });
+    if let Some(folder) = own.and_then(|path| File::open(path).ok()) {
+        return Some(folder);
+    }
+    // Not mounted where it can be seen: for a moment, and held by its descriptor.
+    let folder = run_dir.join("groups");
+    private_folder(&folder).ok()?;
+    let mounted = nix::mount::mount(
+        Some("tipstaff"),
+        &folder,
+        Some("cgroup2"),
+        MsFlags::empty(),
+        None::<&str>,
+    );
+    let opened = mounted.ok().and_then(|()| File::open(&folder).ok());
+    let _ = nix::mount::umount2(&folder, MntFlags::MNT_DETACH);
+    let _ = fs::remove_dir(&folder);
+    opened
+}
+
+/// The labels of the sockets. Where nobody labels yet, the program that does
+/// is attached, and what is open already gets its labels. `None`: this kernel
+/// cannot.
+pub(crate) fn labels(
+    pins: &Pins,
+    (cookie, secret): (u64, Secret),
+    made: &mut Vec<PathBuf>,
+) -> Result<Option<OwnedFd>, GateError> {
+    if pins.has_link(LABEL_LINK)? {
+        return pins.labels_or_new(made).map(Some);
+    }
+    let (Some(offsets), Some(groups)) = (described::at_sockets(), control_groups(pins.run_dir()))
+    else {
+        return Ok(None);
+    };
+    let labels = pins.labels_or_new(made)?;
+    let code = label::program(labels.as_fd(), cookie, secret, offsets).map_err(misfit)?;
+    let program = load(ProgramKind::CgroupSock, Some(Attach::SocketMade), "ts_label", &code)?;
+    let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), Attach::SocketMade)
+        .map_err(bpf("to attach to the control groups"))?;
+    pins.keep_link(link.as_fd(), LABEL_LINK, made)?;
+    executables::label_what_is_open(labels.as_fd(), secret, cookie)
+        .map_err(system("reading /proc"))?;
+    Ok(Some(labels))
+}
+
+/// Whether a program may ask in whose namespace a packet is: since about Linux
+/// 6.15. Older verifiers do not know the question there.
+fn names_namespaces() -> Result<bool, GateError> {
+    let mut a = Assembler::default();
+    a.call(helper::GET_NETNS_COOKIE);
+    a.mov(R0, 1);
+    a.exit();
+    let code = a.finish().map_err(misfit)?;
+    match load(ProgramKind::CgroupSkb, Some(Attach::CgroupIngress), "ts_probe", &code) {
+        Ok(_) => Ok(true),
+        Err(GateError::Verifier { source, .. }) if source.kind() == io::ErrorKind::InvalidInput => {
+            Ok(false)
+        }
+        Err(other) => Err(other),
+    }
+}
+
+/// The slots of the hooks at the sockets; `None`: this kernel cannot carry them.
+pub(crate) fn slots(
+    pins: &Pins,
+    made: &mut Vec<PathBuf>,
+) -> Result<Option<Vec<(Hook, OwnedFd)>>, GateError> {
+    if !pins.has_link("inner-in")?
+        && (!names_namespaces()? || control_groups(pins.run_dir()).is_none())
+    {
+        return Ok(None);
+    }
+    let hooks = Hook::ALL.into_iter().filter(|hook| *hook != Hook::Outer);
+    hooks.map(|hook| Ok((hook, pins.slot_or_new(hook, made)?))).collect::<Result<_, _>>().map(Some)
+}
+
+/// Attaches the dispatchers that are not there yet.
+pub(crate) fn attach(
+    pins: &Pins,
+    here: DispatcherEnv<'_>,
+    (slots, needed): (&[(Hook, OwnedFd)], Needed),
+    made: &mut Vec<PathBuf>,
+) -> Result<(), GateError> {
+    let mut groups = None;
+    for (pin, hook, outwards, place) in LINKS {
+        if !needed.has(hook) || pins.has_link(pin)? {
+            continue;
+        }
+        let Some((_, slot)) = slots.iter().find(|(of, _)| *of == hook) else { continue };
+        if groups.is_none() {
+            groups = control_groups(pins.run_dir());
+        }
+        let Some(groups) = &groups else { continue };
+        let here = DispatcherEnv { slot: slot.as_fd(), ..here };
+        let code = dispatcher::at_sockets(hook, outwards, here).map_err(misfit)?;
+        let program = load(hook.kind(), hook.attach(), "ts_at_sockets", &code)?;
+        let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), place)
+            .map_err(bpf("to attach to the control groups"))?;
+        pins.keep_link(link.as_fd(), pin, made)?;
+    }
+    Ok(())
+}

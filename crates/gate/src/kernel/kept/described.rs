@@ -1,0 +1,74 @@
+//! The kernel's description of its types, and whether its verifier lets programs
+//! read by it.
+
+use std::fs;
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::PathBuf;
+use std::sync::OnceLock;
+
+use tipstaff_bpf::btf::{self, Btf};
+use tipstaff_bpf::sys::{self, Attach, ProgramKind};
+
+use crate::contract::GateError;
+use crate::kernel::emit::label::Offsets;
+use crate::kernel::emit::types::KernelTypes;
+use crate::kernel::kept::pins::Pins;
+
+/// The verifier's yes: the program that it let through; `None` is a no.
+fn accepted(code: &[u8]) -> Option<OwnedFd> {
+    let load = |kind, at| sys::program_load_for(kind, at, "ts_probe", code).ok();
+    load(ProgramKind::CgroupSkb, Some(Attach::CgroupIngress))?;
+    load(ProgramKind::SchedCls, None)
+}
+
+/// What the kernel's description gives; it does not change while it runs.
+#[derive(Clone, Copy, Default)]
+struct Described {
+    labels: Option<Offsets>,
+    types: Option<KernelTypes>,
+}
+
+fn described() -> Described {
+    static DESCRIBED: OnceLock<Described> = OnceLock::new();
+    *DESCRIBED.get_or_init(|| {
+        let Ok(bytes) = fs::read(btf::VMLINUX) else { return Described::default() };
+        let Ok(btf) = Btf::read(&bytes) else { return Described::default() };
+        Described { labels: Offsets::of(&btf).ok(), types: KernelTypes::of(&btf).ok() }
+    })
+}
+
+/// What programs may read at a packet, once that is known.
+static ACCEPTED: OnceLock<Option<KernelTypes>> = OnceLock::new();
+
+/// What programs may read at a packet; `None`: this kernel does not let them.
+pub(crate) fn at_packets() -> Option<KernelTypes> {
+    *ACCEPTED.get_or_init(|| {
+        described().types.filter(|types| types.probe().is_ok_and(|code| accepted(&code).is_some()))
+    })
+}
+
+/// As [`at_packets`], where the gate has its pins: the verifier is asked once, as long
+/// as the machine runs and the program that asks is the same.
+pub(crate) fn at_packets_by(
+    pins: &Pins,
+    made: &mut Vec<PathBuf>,
+) -> Result<Option<KernelTypes>, GateError> {
+    let code = described().types.and_then(|types| Some((types, types.probe().ok()?)));
+    let (Some((types, code)), None) = (code, ACCEPTED.get()) else { return Ok(at_packets()) };
+    let mut hasher = DefaultHasher::new();
+    code.hash(&mut hasher);
+    let pin = format!("types-{:016x}", hasher.finish());
+    if !pins.has_link(&pin)? {
+        let Some(program) = accepted(&code) else {
+            return Ok(*ACCEPTED.get_or_init(|| None));
+        };
+        pins.keep_link(program.as_fd(), &pin, made)?;
+    }
+    Ok(*ACCEPTED.get_or_init(|| Some(types)))
+}
+
+/// What the program that labels sockets reads; `None`: as above.
+pub(crate) fn at_sockets() -> Option<Offsets> {
+    described().labels
+}

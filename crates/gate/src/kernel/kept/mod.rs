@@ -1,0 +1,12 @@
+//! What outlives the process: pins, the switch, revisions, and what is read back
+//! of them.
+
+pub(crate) mod buckets;
+pub(crate) mod cgroup;
+pub(crate) mod clock;
+pub(crate) mod described;
+pub mod executables;
+pub(crate) mod pins;
+pub(crate) mod revision;
+pub(crate) mod ring;
+pub(crate) mod switch;

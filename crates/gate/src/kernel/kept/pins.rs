@@ -1,0 +1,497 @@
+//! What outlives the process: pins in an own bpffs, one folder a namespace and
+//! layout: maps of another layout are another gate's, and go when this one stands.
+
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::fs::DirBuilderExt;
+use std::path::{Path, PathBuf};
+use std::{fs, io};
+
+use nix::mount::{MntFlags, MsFlags};
+use tipstaff_bpf::sys::{self, MapKind};
+use tipstaff_core::interface::Interface;
+use tipstaff_core::orders::Memory;
+use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_core::{flows, shares};
+
+use crate::contract::GateError;
+use crate::kernel::emit::context::{Hook, OuterSide};
+use crate::kernel::emit::frame::{BUCKET_BYTES, FLOW_BYTES, FLOW_VALUE_BYTES, LABEL_BYTES};
+use crate::kernel::emit::label::Secret;
+use crate::kernel::emit::marks::{MARK_BYTES, Marks};
+use crate::kernel::emit::shares::SHARE_BYTES;
+use crate::kernel::error::{bpf, system};
+use crate::kernel::kept::ring::RING_BYTES;
+use crate::kernel::kept::switch::Place;
+use crate::kernel::support;
+
+/// `BPF_FS_MAGIC` of `include/uapi/linux/magic.h`.
+const BPF_FS_MAGIC: u32 = 0xcafe_4a11;
+
+/// What stands before the name of a memory that is to take another one's place.
+const RESIZED: &str = "new-";
+
+/// The maps that forget what was not used for longest.
+pub(crate) struct MemoryMaps {
+    /// In the order of [`super::flows::FlowMaps`].
+    pub(crate) answered: OwnedFd,
+    pub(crate) unanswered: OwnedFd,
+    pub(crate) let_in: OwnedFd,
+    pub(crate) fragments: OwnedFd,
+    /// What sources took of rates.
+    pub(crate) rates: OwnedFd,
+    /// What networks added of late.
+    pub(crate) shares: OwnedFd,
+}
+
+/// The two sides of an interface that can carry a link.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum At {
+    /// What arrives: the outer gate.
+    Ingress,
+    /// What leaves.
+    Egress,
+}
+
+impl At {
+    pub(crate) const fn side(self, interface: &Interface) -> OuterSide {
+        match (self, interface.port, interface.on_parent) {
+            (Self::Ingress, true, _) => OuterSide::PortIn,
+            (Self::Ingress, false, true) => OuterSide::UpperIn,
+            (Self::Ingress, false, false) => OuterSide::In,
+            (Self::Egress, false, _) => OuterSide::Out,
+            (Self::Egress, true, _) => OuterSide::PortOut,
+        }
+    }
+
+    fn prefix(self) -> &'static str {
+        match self {
+            Self::Ingress => "outer-in-",
+            Self::Egress => "outer-out-",
+        }
+    }
+
+    fn name(self, interface: InterfaceIndex) -> String {
+        format!("{}{}", self.prefix(), interface.0)
+    }
+
+    fn index_of(self, path: &Path) -> Option<u32> {
+        path.file_name()?.to_str()?.strip_prefix(self.prefix())?.parse().ok()
+    }
+
+    fn index_of_any(path: &Path) -> Option<u32> {
+        Self::Ingress.index_of(path).or_else(|| Self::Egress.index_of(path))
+    }
+}
+
+/// The links at the sockets of the namespace.
+pub(crate) const SOCKET_LINKS: [&str; 5] =
+    ["inner-in", "inner-out", "connect4", "connect6", LABEL_LINK];
+/// The link of the program that labels sockets.
+pub(crate) const LABEL_LINK: &str = "label";
+
+/// The layout of all that is pinned: switch, slots, flows, dispatchers.
+const LAYOUT: u32 = 3;
+
+/// Bytes of the map of secrets: those of the hash, and the marks.
+const SECRET_BYTES: usize = 16 + MARK_BYTES;
+
+/// Room for interfaces that have an outer gate.
+const MOST_INTERFACES: u32 = 16_384;
+
+fn is_link(path: &Path) -> bool {
+    let named = SOCKET_LINKS.iter().any(|name| path.ends_with(name));
+    named || At::index_of_any(path).is_some()
+}
+
+/// How the folder of a namespace begins.
+fn prefix(layout: u32) -> String {
+    match layout {
+        1 => "ns-".into(),
+        layout => format!("ns{layout}-"),
+    }
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct Pins {
+    run_dir: PathBuf,
+    mount: PathBuf,
+    folder: PathBuf,
+    cookie: u64,
+}
+
+/// Makes a directory that only its owner can enter, whatever the umask; one
+/// that is there must be nobody else's.
+pub(crate) fn private_folder(path: &Path) -> Result<(), GateError> {
+    let making = || system(format!("making {}", path.display()));
+    match fs::DirBuilder::new().mode(0o700).create(path) {
+        Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
+        made => made.map_err(making())?,
+    }
+    support::nobody_elses(path)
+}
+
+impl Pins {
+    pub(crate) fn new(run_dir: &Path, cookie: u64) -> Self {
+        let mount = run_dir.join("bpf");
+        let folder = mount.join(format!("{}{cookie}", prefix(LAYOUT)));
+        Self { run_dir: run_dir.to_owned(), mount, folder, cookie }
+    }
+
+    /// The gates of other layouts in the same namespace.
+    pub(crate) fn of_other_layouts(&self) -> Vec<Self> {
+        let folder = |layout| self.mount.join(format!("{}{}", prefix(layout), self.cookie));
+        let others = (1..LAYOUT).map(folder).filter(|folder| folder.exists());
+        others.map(|folder| Self { folder, ..self.clone() }).collect()
+    }
+
+    pub(crate) fn run_dir(&self) -> &Path {
+        &self.run_dir
+    }
+
+    fn is_mounted(&self) -> bool {
+        nix::sys::statfs::statfs(&self.mount)
+            .is_ok_and(|s| s.filesystem_type().0 as u32 == BPF_FS_MAGIC)
+    }
+
+    /// Mounts the bpffs where it is not, and makes the folder.
+    pub(crate) fn prepare(&self) -> Result<(), GateError> {
+        private_folder(&self.mount)?;
+        if !self.is_mounted() {
+            let flags = MsFlags::MS_NOSUID | MsFlags::MS_NODEV | MsFlags::MS_NOEXEC;
+            nix::mount::mount(Some("tipstaff"), &self.mount, Some("bpf"), flags, Some("mode=0700"))
+                .map_err(|e| bpf("to mount a bpffs")(e.into()))?;
+        }
+        private_folder(&self.folder)
+    }
+
+    pub(crate) fn exist(&self) -> bool {
+        self.folder.exists()
+    }
+
+    /// Opens a pin; `None` when it is not there.
+    fn open(&self, name: &str) -> Result<Option<OwnedFd>, GateError> {
+        let path = self.folder.join(name);
+        match sys::pinned(&path) {
+            Ok(fd) => Ok(Some(fd)),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(bpf("to open what the gate has pinned")(e)),
+        }
+    }
+
+    fn keep(
+        &self,
+        object: BorrowedFd<'_>,
+        name: &str,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<(), GateError> {
+        let path = self.folder.join(name);
+        sys::pin(object, &path).map_err(bpf("to pin the gate"))?;
+        made.push(path);
+        Ok(())
+    }
+
+    pub(crate) fn slot(&self, hook: Hook) -> Result<Option<OwnedFd>, GateError> {
+        self.open(hook.slot())
+    }
+
+    /// The map behind a pin, or a new one.
+    fn map_or_new(
+        &self,
+        pin: &str,
+        new: impl FnOnce() -> io::Result<OwnedFd>,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<OwnedFd, GateError> {
+        if let Some(map) = self.open(pin)? {
+            return Ok(map);
+        }
+        let map = new().map_err(bpf("to make a map with bpf(2)"))?;
+        self.keep(map.as_fd(), pin, made)?;
+        Ok(map)
+    }
+
+    pub(crate) fn slot_or_new(
+        &self,
+        hook: Hook,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<OwnedFd, GateError> {
+        let new = || {
+            let places = Place::ALL.len() as u32;
+            sys::map_create(MapKind::ProgramArray, "ts_slot", 4, 4, places)
+        };
+        self.map_or_new(hook.slot(), new, made)
+    }
+
+    pub(crate) fn switch(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("switch")
+    }
+
+    pub(crate) fn switch_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        self.map_or_new("switch", || sys::map_create_shared("ts_switch"), made)
+    }
+
+    pub(crate) fn clock(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("clock")
+    }
+
+    pub(crate) fn clock_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        self.map_or_new("clock", || sys::map_create_shared("ts_clock"), made)
+    }
+
+    pub(crate) fn guarded_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        let new = || sys::map_create(MapKind::Hash, "ts_guarded", 4, 4, MOST_INTERFACES);
+        self.map_or_new("guarded", new, made)
+    }
+
+    pub(crate) fn labels_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        let new = || sys::map_create_at_sockets("ts_labels", LABEL_BYTES);
+        self.map_or_new("labels", new, made)
+    }
+
+    /// The secret of the labels' hashes and the marks, which outlive posts as
+    /// labels and packets do.
+    pub(crate) fn secrets_or_new(
+        &self,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<(Secret, Marks), GateError> {
+        let new = || {
+            let map = sys::map_create(MapKind::Array, "ts_secret", 4, SECRET_BYTES as u32, 1)?;
+            let mut secret = [0; SECRET_BYTES];
+            let mut from = fs::File::open("/dev/urandom")?;
+            io::Read::read_exact(&mut from, &mut secret)?;
+            sys::map_update(map.as_fd(), &[0; 4], &secret)?;
+            Ok(map)
+        };
+        let map = self.map_or_new("secret", new, made)?;
+        Self::secrets_in(&map)
+    }
+
+    /// The same; `None` where there are none yet.
+    pub(crate) fn secrets(&self) -> Result<Option<(Secret, Marks)>, GateError> {
+        self.open("secret")?.map(|map| Self::secrets_in(&map)).transpose()
+    }
+
+    fn secrets_in(map: &OwnedFd) -> Result<(Secret, Marks), GateError> {
+        let mut secret = [0; SECRET_BYTES];
+        sys::map_lookup(map.as_fd(), &[0; 4], &mut secret)
+            .map_err(bpf("to read what the gate has pinned"))?;
+        let half = |at: usize| {
+            let mut bytes = [0; 8];
+            bytes.copy_from_slice(&secret[at..at + 8]);
+            u64::from_ne_bytes(bytes)
+        };
+        let mut marks = [0; MARK_BYTES];
+        marks.copy_from_slice(&secret[16..]);
+        Ok((Secret(half(0), half(8)), Marks::of(marks)))
+    }
+
+    /// The dispatcher of a side of interfaces, pinned or new. One stands at
+    /// all of them, so that it is known by its number.
+    pub(crate) fn dispatcher_or_new(
+        &self,
+        side: OuterSide,
+        new: impl FnOnce() -> Result<OwnedFd, GateError>,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<OwnedFd, GateError> {
+        if let Some(program) = self.open(side.name())? {
+            return Ok(program);
+        }
+        let program = new()?;
+        self.keep(program.as_fd(), side.name(), made)?;
+        Ok(program)
+    }
+
+    /// Whether something that is no interface's is there.
+    pub(crate) fn has_link(&self, name: &str) -> Result<bool, GateError> {
+        Ok(self.open(name)?.is_some())
+    }
+
+    pub(crate) fn discard_link(&self, name: &str) {
+        let path = self.folder.join(name);
+        if path.exists() {
+            self.discard(&path);
+        }
+    }
+
+    pub(crate) fn keep_link(
+        &self,
+        link: BorrowedFd<'_>,
+        name: &str,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<(), GateError> {
+        self.keep(link, name, made)
+    }
+
+    /// The memories, each with the room that the orders give it. One that has
+    /// other room is copied into a new one, whose pin takes the place of the old
+    /// one's by [`Self::resize`].
+    pub(crate) fn memories_or_new(
+        &self,
+        (memory, may_resize): (Memory, bool),
+        made: &mut Vec<PathBuf>,
+    ) -> Result<MemoryMaps, GateError> {
+        let Memory { flows, sources } = memory;
+        let mut one =
+            |pin, name, sizes: (u32, u32, u32)| self.memory((pin, name), (sizes, may_resize), made);
+        let flow = |room| (FLOW_BYTES, FLOW_VALUE_BYTES, room);
+        Ok(MemoryMaps {
+            answered: one("flows", "ts_flows", flow(flows))?,
+            unanswered: one("flows-unanswered", "ts_flows_half", flow(flows))?,
+            let_in: one("flows-let-in", "ts_flows_in", flow(flows))?,
+            fragments: one("fragments", "ts_fragments", flow(flows::FRAGMENTS as u32))?,
+            rates: one("rates", "ts_rates", (BUCKET_BYTES, 8, sources))?,
+            shares: one("shares", "ts_shares", (SHARE_BYTES, 8, shares::CAPACITY as u32))?,
+        })
+    }
+
+    fn memory(
+        &self,
+        (pin, name): (&str, &str),
+        ((key, value, room), may_resize): ((u32, u32, u32), bool),
+        made: &mut Vec<PathBuf>,
+    ) -> Result<OwnedFd, GateError> {
+        let new = || sys::map_create(MapKind::LruHash, name, key, value, room);
+        let Some(old) = self.open(pin)? else { return self.map_or_new(pin, new, made) };
+        let info = sys::map_info(old.as_fd()).map_err(bpf("to look at a map"))?;
+        if info.entries == room || !may_resize {
+            return Ok(old);
+        }
+        let new = new().map_err(bpf("to make a map with bpf(2)"))?;
+        let copying = || bpf("to copy what the gate remembers");
+        let mut held = vec![0; value as usize];
+        for key in sys::map_keys(old.as_fd()).map_err(copying())?.iter().take(room as usize) {
+            if sys::map_lookup(old.as_fd(), key, &mut held).map_err(copying())? {
+                sys::map_update(new.as_fd(), key, &held).map_err(copying())?;
+            }
+        }
+        let beside = self.folder.join(format!("{RESIZED}{pin}"));
+        // A post that was cut off may have left one.
+        let _ = fs::remove_file(&beside);
+        sys::pin(new.as_fd(), &beside).map_err(bpf("to pin the gate"))?;
+        made.push(beside);
+        Ok(new)
+    }
+
+    /// The memories that were made anew take the places of those before.
+    pub(crate) fn resize(&self, made: &[PathBuf]) {
+        for path in made {
+            let name = path.file_name().and_then(|name| name.to_str());
+            if let Some(pin) = name.and_then(|name| name.strip_prefix(RESIZED)) {
+                // What is in force has them whether they are pinned or not.
+                let _ = fs::rename(path, self.folder.join(pin));
+            }
+        }
+    }
+
+    pub(crate) fn events_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+        let new = || sys::map_create(MapKind::Ring, "ts_events", 0, 0, RING_BYTES);
+        self.map_or_new("events", new, made)
+    }
+
+    pub(crate) fn events(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("events")
+    }
+
+    pub(crate) fn rates(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("rates")
+    }
+
+    /// The link of an interface, when it is still that interface's.
+    pub(crate) fn link_at(&self, at: At, interface: InterfaceIndex) -> Option<OwnedFd> {
+        let name = at.name(interface);
+        let link = self.open(&name).ok().flatten().filter(|link| {
+            sys::link_info(link.as_fd()).is_ok_and(|info| info.interface == interface.0)
+        });
+        if link.is_none() && self.folder.join(&name).exists() {
+            self.discard(&self.folder.join(name));
+        }
+        link
+    }
+
+    /// The id of the program that stands on an interface for the gate.
+    pub(crate) fn program_at(&self, at: At, interface: u32) -> Result<Option<u32>, GateError> {
+        let link = self.open(&at.name(InterfaceIndex(interface)))?;
+        let info = link.and_then(|link| sys::link_info(link.as_fd()).ok());
+        Ok(info.filter(|info| info.interface == interface).map(|info| info.program))
+    }
+
+    pub(crate) fn keep_at(
+        &self,
+        link: BorrowedFd<'_>,
+        at: At,
+        interface: InterfaceIndex,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<(), GateError> {
+        self.keep(link, &at.name(interface), made)
+    }
+
+    /// Interfaces whose link still has its interface.
+    pub(crate) fn linked(&self, at: At) -> Result<Vec<InterfaceIndex>, GateError> {
+        let mut linked: Vec<InterfaceIndex> = self
+            .all()?
+            .iter()
+            .filter(|path| at.index_of(path).is_some())
+            .filter_map(|path| sys::pinned(path).ok())
+            .filter_map(|link| sys::link_info(link.as_fd()).ok())
+            .filter(|info| info.interface != 0)
+            .map(|info| InterfaceIndex(info.interface))
+            .collect();
+        linked.sort_unstable();
+        Ok(linked)
+    }
+
+    /// Every pin of the namespace: links first, then the maps they use.
+    pub(crate) fn all(&self) -> Result<Vec<PathBuf>, GateError> {
+        let read = || -> io::Result<Vec<PathBuf>> {
+            fs::read_dir(&self.folder)?.map(|entry| entry.map(|e| e.path())).collect()
+        };
+        let mut all = read().map_err(system(format!("reading {}", self.folder.display())))?;
+        all.sort_by_key(|path| (!is_link(path), path.clone()));
+        Ok(all)
+    }
+
+    /// Detaches (links) and unpins. Failing is harmless: the slot is empty by
+    /// then, or the interface is gone.
+    pub(crate) fn discard(&self, path: &Path) {
+        if is_link(path)
+            && let Ok(link) = sys::pinned(path)
+        {
+            let _ = sys::link_detach(link.as_fd());
+        }
+        let _ = fs::remove_file(path);
+    }
+
+    /// Links of interfaces that are gone.
+    pub(crate) fn forget_vanished(&self, present: &[Interface], guarded: BorrowedFd<'_>) {
+        for path in self.all().unwrap_or_default() {
+            let index = At::index_of_any(&path);
+            if let Some(index) = index.filter(|index| present.iter().all(|i| i.index != *index)) {
+                self.discard(&path);
+                let _ = sys::map_delete(guarded, &index.to_ne_bytes());
+            }
+        }
+    }
+
+    /// Removes the folder, and the bpffs when no other namespace has one in it.
+    pub(crate) fn tidy(&self) {
+        let _ = fs::remove_dir(&self.folder);
+        // The kernel keeps two files of its own in every bpffs.
+        let of_others = fs::read_dir(&self.mount).into_iter().flatten().flatten();
+        let in_use = of_others
+            .into_iter()
+            .any(|entry| entry.file_name().to_string_lossy().starts_with("ns"));
+        if !in_use {
+            if self.is_mounted() {
+                let _ = nix::mount::umount2(&self.mount, MntFlags::empty());
+            }
+            let _ = fs::remove_dir(&self.mount);
+        }
+    }
+
+    /// Removes the run folder when nothing but the lock is left in it.
+    pub(crate) fn remove_run_dir(&self) {
+        if !self.mount.exists() {
+            let _ = fs::remove_file(self.run_dir.join("lock"));
+            let _ = fs::remove_dir(&self.run_dir);
+        }
+    }
+}

@@ -1,0 +1,83 @@
+//! The gate's records, read out of their ring. Their layout is that of `emit::events`.
+
+use std::net::{IpAddr, Ipv6Addr};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use tipstaff_bpf::sys::Ring;
+use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
+use tipstaff_core::orders::Action;
+use tipstaff_core::packet::{Direction, InterfaceIndex};
+use tipstaff_core::tables::layout::Verdict;
+
+use crate::contract::{Event, GateError, Maker};
+use crate::kernel::emit::counters::CounterSlot;
+use crate::kernel::emit::frame::RECORD_BYTES;
+use crate::kernel::error::bpf;
+use crate::kernel::kept::clock::tai_ahead;
+
+/// Bytes of the ring: some thousand records.
+pub const RING_BYTES: u32 = 1 << 20;
+
+/// The reading end.
+pub struct Events {
+    ring: Ring,
+    tai_ahead: i64,
+}
+
+impl Events {
+    pub(crate) fn open(map: OwnedFd) -> Result<Self, GateError> {
+        let ring = Ring::open(map).map_err(bpf("to read the events"))?;
+        Ok(Self { ring, tai_ahead: tai_ahead()? })
+    }
+
+    /// Everything that is there, in its order.
+    pub fn drain(&mut self) -> Vec<Event> {
+        let mut events = Vec::new();
+        // The kernel may have learnt it meanwhile.
+        self.tai_ahead = tai_ahead().unwrap_or(self.tai_ahead);
+        let ahead = self.tai_ahead;
+        self.ring.drain(|record| events.extend(event(record, ahead)));
+        events
+    }
+}
+
+impl AsFd for Events {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.ring.as_fd()
+    }
+}
+
+fn event(record: &[u8], tai_ahead: i64) -> Option<Event> {
+    let record: &[u8; RECORD_BYTES] = record.try_into().ok()?;
+    let u64_at = |at: usize| Some(u64::from_ne_bytes(record.get(at..at + 8)?.try_into().ok()?));
+    let u32_at = |at: usize| Some(u32::from_ne_bytes(record.get(at..at + 4)?.try_into().ok()?));
+    let address = |at: usize| {
+        let bytes: [u8; 16] = record.get(at..at + 16)?.try_into().ok()?;
+        let address = Ipv6Addr::from(bytes);
+        Some(if record[27] == 4 { address.to_canonical() } else { IpAddr::V6(address) })
+    };
+    let (first, second) = ([record[28], record[29]], [record[30], record[31]]);
+    let protocol = record[26];
+    let (from, to) = match protocol {
+        TCP | UDP => (Some(u16::from_be_bytes(first)), Some(u16::from_be_bytes(second))),
+        ICMP | ICMPV6 => (None, Some(u16::from_be_bytes(first))),
+        _ => (None, None),
+    };
+    let said = |action: &Action| Verdict::said(*action) == record[25];
+    let time = i64::try_from(u64_at(0)?).ok()? - tai_ahead * 1_000_000_000;
+    Some(Event {
+        time,
+        orders: record[8..16].try_into().ok()?,
+        speaker: CounterSlot(u32_at(16)?).speaker()?,
+        interface: InterfaceIndex(u32_at(20)?),
+        direction: Direction::ALL.into_iter().find(|d| *d as u8 == record[24])?,
+        verdict: Action::ALL.into_iter().find(said)?,
+        protocol,
+        source: address(32)?,
+        destination: address(48)?,
+        from,
+        to,
+        program: Some(Maker { inode: u64_at(64)?, device: u32_at(72)?, process: u32_at(76)? })
+            .filter(|maker| maker.inode != 0),
+    })
+}

@@ -1,0 +1,371 @@
+//! To post: everything is put beside what is in force, and the switch is turned.
+
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::PathBuf;
+use std::time::Duration;
+
+use tipstaff_bpf::sys::{self, ProgramKind};
+use tipstaff_core::brief::Brief;
+use tipstaff_core::interface::Interface;
+use tipstaff_core::packet::InterfaceIndex;
+
+use crate::contract::{GateError, Posted, Posting, Record};
+use crate::enforceable;
+use crate::kernel::emit::context::{FlowMaps, Hook, OuterSide, guarded};
+use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
+use crate::kernel::error::{bpf, load, misfit, system};
+use crate::kernel::gate::KernelGate;
+use crate::kernel::kept::cgroup::{self, Needed};
+use crate::kernel::kept::pins::{At, Pins};
+use crate::kernel::kept::revision::{Memories, Revision};
+use crate::kernel::kept::switch::{Place, Switch, Turn};
+use crate::kernel::kept::{clock, described};
+use crate::kernel::support::{self, check_support};
+use crate::lock::Lock;
+
+impl KernelGate {
+    pub(super) fn post_for(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+        hold: Hold,
+    ) -> Result<Posted, GateError> {
+        check_support()?;
+        let lock = match hold {
+            // Whoever presses the panic button waits for nobody.
+            Hold::Sealed => {
+                support::run_dir(&self.run_dir)?;
+                Lock::wait_for(&self.run_dir.join("lock"), Duration::ZERO).ok()
+            }
+            _ => Some(self.lock()?),
+        };
+        let result = self.put_up(posting, interfaces, hold);
+        drop(lock);
+        let stays = |e: &GateError| {
+            matches!(e, GateError::Stopped(_) | GateError::TrialRunning(_) | GateError::Overtaken)
+        };
+        if result.as_ref().is_err_and(|e| !stays(e)) {
+            self.pins().remove_run_dir();
+        }
+        result
+    }
+
+    /// The links are there before anything is in force; on an error those that
+    /// this post made are taken away again.
+    fn put_up(
+        &mut self,
+        posting: &Posting<'_>,
+        interfaces: &[Interface],
+        hold: Hold,
+    ) -> Result<Posted, GateError> {
+        let pins = self.pins();
+        let begin = self.turn(&pins)?;
+        if let Some(left) = begin.and_then(|turn| turn.left).filter(|_| hold != Hold::Sealed) {
+            return Err(GateError::TrialRunning(left));
+        }
+        self.step("mount")?;
+        let mut made: Vec<PathBuf> = Vec::new();
+        let prepared = pins.prepare();
+        let how = How { posting, hold, begin };
+        let result = prepared.and_then(|()| self.put_up_with(&pins, how, interfaces, &mut made));
+        if result.as_ref().is_err_and(|e| !matches!(e, GateError::Stopped(_))) {
+            made.iter().rev().for_each(|path| pins.discard(path));
+            pins.tidy();
+        }
+        result
+    }
+
+    fn put_up_with(
+        &mut self,
+        pins: &Pins,
+        how: How<'_, '_>,
+        interfaces: &[Interface],
+        made: &mut Vec<PathBuf>,
+    ) -> Result<Posted, GateError> {
+        let How { posting, hold, begin } = how;
+        self.step("switch")?;
+        let types = described::at_packets_by(pins, made)?;
+        let switch_map = pins.switch_or_new(made)?;
+        let switch = Switch::open(switch_map.as_fd())?;
+        let begin = begin.map_or_else(|| switch.turn(), Ok)?;
+        self.step("slot")?;
+        let slot = pins.slot_or_new(Hook::Outer, made)?;
+        self.step("guarded")?;
+        let guarded = pins.guarded_or_new(made)?;
+        self.step("clock")?;
+        let clock = pins.clock_or_new(made)?;
+        clock::Told::open(clock.as_fd())?.tell(clock::tai_ahead()?);
+        self.step("memories")?;
+        // What a trial falls back to goes on with the memories that it knows.
+        let may_resize = !matches!(hold, Hold::For(_));
+        let maps = pins.memories_or_new((posting.brief.memory, may_resize), made)?;
+        self.step("events")?;
+        let events = pins.events_or_new(made)?;
+        self.step("secrets")?;
+        let (secret, marks) = pins.secrets_or_new(made)?;
+        self.step("labels")?;
+        let needed = Needed::by(posting.brief);
+        let labels = match needed.labels {
+            true => cgroup::labels(pins, (self.cookie, secret), made)?,
+            false => None,
+        };
+        if labels.is_none() {
+            enforceable::without_labels(posting.brief)?;
+        }
+        let second = cgroup::slots(pins, made)?;
+        let mut slots = vec![(Hook::Outer, slot.try_clone().map_err(system("opening a map"))?)];
+        slots.extend(second.into_iter().flatten());
+        let hooks: Vec<Hook> =
+            slots.iter().map(|(hook, _)| *hook).filter(|hook| needed.has(*hook)).collect();
+        let before = Revision::in_slot(slot.as_fd(), begin.holds)?;
+
+        self.step("load")?;
+        let memories = Memories {
+            flows: FlowMaps {
+                answered: maps.answered.as_fd(),
+                unanswered: maps.unanswered.as_fd(),
+                let_in: maps.let_in.as_fd(),
+                fragments: maps.fragments.as_fd(),
+            },
+            shares: maps.shares.as_fd(),
+            rates: maps.rates.as_fd(),
+            events: events.as_fd(),
+            guarded: guarded.as_fd(),
+            clock: clock.as_fd(),
+            labels: labels.as_ref().map(AsFd::as_fd),
+            secret,
+            marks,
+        };
+        let revision = Revision::load(posting, memories, &hooks)?;
+        if let Some(before) = &before {
+            revision.take_over_tallies(before, posting.brief)?;
+        }
+
+        let here = DispatcherEnv {
+            cookie: self.cookie,
+            switch: switch_map.as_fd(),
+            slot: slot.as_fd(),
+            guarded: guarded.as_fd(),
+            marks,
+            types,
+            outer: &[],
+        };
+        self.step("dispatchers")?;
+        let dispatchers = Dispatchers::pinned_or_new(pins, here, made)?;
+        let mut posted = self.guard(pins, (here, &dispatchers), interfaces, made)?;
+        posted.replaced = before.is_some();
+        if slots.len() > 1 {
+            self.step("second line")?;
+            let outer = dispatchers.ids()?;
+            cgroup::attach(pins, DispatcherEnv { outer: &outer, ..here }, (&slots, needed), made)?;
+        }
+
+        self.step("enter")?;
+        let mut turn = begin;
+        if turn.fell_back {
+            // As it is already, but without a deadline: nobody can say "before" twice.
+            if !switch.replace(turn, turn.holds, None)? && hold != Hold::Sealed {
+                return Err(GateError::Overtaken);
+            }
+            turn = switch.turn()?;
+        }
+        let next = if hold == Hold::Sealed { Place::Sealed } else { turn.holds.next() };
+        revision.enter(&slots, next)?;
+        self.step("swap")?;
+        let turned = match hold {
+            Hold::Sealed => {
+                switch.set(next);
+                true
+            }
+            Hold::ForGood => switch.replace(turn, next, None)?,
+            Hold::For(time) => switch.replace(turn, next, Some((time, turn.holds)))?,
+        };
+        if !turned {
+            return Err(GateError::Overtaken);
+        }
+        // In force. What remains is tidying, and its failure changes nothing.
+        if hold == Hold::ForGood {
+            forget(&slots, turn.holds);
+            cgroup::detach_idle(pins, needed);
+        }
+        pins.forget_vanished(interfaces, guarded.as_fd());
+        pins.resize(made);
+        for old in pins.of_other_layouts() {
+            old.all().unwrap_or_default().iter().for_each(|path| old.discard(path));
+            old.tidy();
+        }
+        Ok(posted)
+    }
+
+    /// Gives every interface its dispatchers.
+    fn guard(
+        &mut self,
+        pins: &Pins,
+        (here, dispatchers): (DispatcherEnv<'_>, &Dispatchers),
+        interfaces: &[Interface],
+        made: &mut Vec<PathBuf>,
+    ) -> Result<Posted, GateError> {
+        let mut posted = Posted { guarded: Vec::new(), vanished: Vec::new(), replaced: false };
+        for interface in interfaces {
+            self.step("outer")?;
+            let mut attached = attach(pins, At::Ingress, dispatchers, interface, made)?;
+            // Nothing of the loopback interface leaves the host.
+            if !interface.is_loopback() {
+                attached &= attach(pins, At::Egress, dispatchers, interface, made)?;
+            }
+            if attached {
+                let lost = if interface.ingress_filter { guarded::NOTES_ARE_LOST } else { 0 };
+                let value = u32::from(1 | lost).to_ne_bytes();
+                sys::map_update(here.guarded, &interface.index.to_ne_bytes(), &value)
+                    .map_err(bpf("to note a guarded interface"))?;
+            }
+            let list = if attached { &mut posted.guarded } else { &mut posted.vanished };
+            list.push(interface.name.clone());
+        }
+        Ok(posted)
+    }
+}
+
+/// How long a post is to hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Hold {
+    ForGood,
+    For(Duration),
+    /// For good, in the place that is the panic button's.
+    Sealed,
+}
+
+/// A post, and what the switch said when it began.
+#[derive(Clone, Copy)]
+struct How<'p, 'o> {
+    posting: &'p Posting<'o>,
+    hold: Hold,
+    begin: Option<Turn>,
+}
+
+/// The dispatchers at interfaces: one program a side, at all of them.
+struct Dispatchers(Vec<(OuterSide, OwnedFd)>);
+
+impl Dispatchers {
+    fn pinned_or_new(
+        pins: &Pins,
+        here: DispatcherEnv<'_>,
+        made: &mut Vec<PathBuf>,
+    ) -> Result<Self, GateError> {
+        let one = |side: OuterSide| {
+            let new = || {
+                let code = dispatcher::outer(side, here).map_err(misfit)?;
+                load(ProgramKind::SchedCls, None, side.name(), &code)
+            };
+            Ok((side, pins.dispatcher_or_new(side, new, made)?))
+        };
+        OuterSide::ALL.into_iter().map(one).collect::<Result<_, GateError>>().map(Self)
+    }
+
+    fn at(&self, side: OuterSide) -> Option<&OwnedFd> {
+        self.0.iter().find(|(of, _)| *of == side).map(|(_, program)| program)
+    }
+
+    fn ids(&self) -> Result<Vec<(OuterSide, u32)>, GateError> {
+        let id =
+            |(side, program): &(OuterSide, OwnedFd)| Ok((*side, sys::program_id(program.as_fd())?));
+        self.0.iter().map(id).collect::<io::Result<_>>().map_err(bpf("to read its programs"))
+    }
+}
+
+/// Slots with the hooks that they are for.
+pub(super) type Slots = Vec<(Hook, OwnedFd)>;
+
+/// Empties a place that does not hold; a failure changes nothing.
+pub(super) fn forget(slots: &[(Hook, OwnedFd)], place: Place) {
+    for (_, slot) in slots {
+        let _ = Revision::leave(slot.as_fd(), place);
+    }
+}
+
+/// Gives an interface its link where it has none, and the dispatcher that it
+/// needs where it has another one; `false`: the interface is gone.
+fn attach(
+    pins: &Pins,
+    at: At,
+    dispatchers: &Dispatchers,
+    interface: &Interface,
+    made: &mut Vec<PathBuf>,
+) -> Result<bool, GateError> {
+    let index = InterfaceIndex(interface.index);
+    let side = at.side(interface);
+    let Some(program) = dispatchers.at(side) else { return Ok(false) };
+    let attaching = || bpf("to attach to an interface");
+    if let Some(link) = pins.link_at(at, index) {
+        let stands = sys::link_info(link.as_fd()).map_err(attaching())?.program;
+        if stands != sys::program_id(program.as_fd()).map_err(attaching())? {
+            sys::link_update(link.as_fd(), program.as_fd()).map_err(attaching())?;
+        }
+        return Ok(true);
+    }
+    match sys::link_interface(program.as_fd(), interface.index, side.attach(), sys::Order::First) {
+        Ok(link) => pins.keep_at(link.as_fd(), at, index, made).map(|()| true),
+        Err(e) if e.raw_os_error() == Some(libc::ENODEV) => Ok(false),
+        Err(e) => Err(attaching()(e)),
+    }
+}
+
+impl KernelGate {
+    /// Gives interfaces that have no gate one, and puts what is in force there
+    /// anew, so that interface patterns follow. `brief_of` says what the record
+    /// means on this host now. `None`: nothing is in force.
+    ///
+    /// # Errors
+    /// [`GateError`]; then what was in force still is.
+    pub fn cover(
+        &mut self,
+        interfaces: &[Interface],
+        brief_of: impl FnOnce(&Record) -> Result<Brief, GateError>,
+    ) -> Result<Option<Posted>, GateError> {
+        support::check_root()?;
+        if !self.run_dir.exists() {
+            return Ok(None);
+        }
+        // Held from here on: nobody can post other orders in between.
+        let lock = self.lock()?;
+        let Some(revision) = self.revision()? else { return Ok(None) };
+        let record = revision.record()?;
+        let pins = self.pins();
+        if self.turn(&pins)?.is_some_and(|turn| turn.left.is_some()) {
+            // Both places are taken; what is on trial guards what is new as it is.
+            self.guard_on_trial(&pins, interfaces)?;
+            return Err(GateError::TrialRunning(Duration::ZERO));
+        }
+        let brief = brief_of(&record)?;
+        let posting = Posting { brief: &brief, record };
+        let posted = self.put_up(&posting, interfaces, Hold::ForGood)?;
+        drop(lock);
+        Ok(Some(posted))
+    }
+
+    /// Gives interfaces that have no gate the one that is up.
+    pub(super) fn guard_on_trial(
+        &mut self,
+        pins: &Pins,
+        interfaces: &[Interface],
+    ) -> Result<(), GateError> {
+        let (Some(switch), Some(slot)) = (pins.switch()?, pins.slot(Hook::Outer)?) else {
+            return Ok(());
+        };
+        let mut made = Vec::new();
+        let guarded = pins.guarded_or_new(&mut made)?;
+        let (_, marks) = pins.secrets_or_new(&mut made)?;
+        let here = DispatcherEnv {
+            cookie: self.cookie,
+            switch: switch.as_fd(),
+            slot: slot.as_fd(),
+            guarded: guarded.as_fd(),
+            marks,
+            types: described::at_packets(),
+            outer: &[],
+        };
+        let dispatchers = Dispatchers::pinned_or_new(pins, here, &mut made)?;
+        self.guard(pins, (here, &dispatchers), interfaces, &mut made).map(drop)
+    }
+}
