@@ -12,16 +12,16 @@ use std::time::{Duration, Instant};
 
 use tipstaff_bpf::asm::{Assembler, If, Op, R0, R1, R2, R3, R4, R6, R7, R8, R9, STACK, Width};
 use tipstaff_bpf::sys::{self, MapKind, ProgramKind, SKB_CONTEXT};
+use tipstaff_core::analysis::compare::Comparison;
+use tipstaff_core::analysis::reach::{Subject, first_packet};
+use tipstaff_core::analysis::review::{Around, review};
 use tipstaff_core::brief::Brief;
-use tipstaff_core::compare::Comparison;
-use tipstaff_core::decide::{Decision, decide};
+use tipstaff_core::decision::{Decision, decide};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::edit::{Edit, Which, edit};
 use tipstaff_core::orders::{Attachments, Sheets, read, read_all};
 use tipstaff_core::packet::InterfaceIndex;
-use tipstaff_core::reach::{Subject, first_packet};
-use tipstaff_core::review::{Around, review};
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, Posting, Record};
@@ -582,7 +582,7 @@ fn witness(open: bool) {
     let took = begin.elapsed();
     let answering = replies
         .iter()
-        .filter(|r| r.reply.outcome() == tipstaff_core::reach::Outcome::Answers)
+        .filter(|r| r.reply.outcome() == tipstaff_core::analysis::reach::Outcome::Answers)
         .count();
     let (what, bar) = match open {
         true => ("refused, 100 answering", "≤ 1.5 s"),

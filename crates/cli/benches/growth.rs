@@ -10,17 +10,17 @@ use std::hint::black_box;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use tipstaff_core::brief::{Brief, rules_on_each_host};
-use tipstaff_core::compare::Comparison;
-use tipstaff_core::moment::Moment;
-use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::{Action, Attachments, Orders, Sheets, read, read_all};
-use tipstaff_core::reach::{
+use tipstaff_core::analysis::compare::Comparison;
+use tipstaff_core::analysis::reach::{
     Cell, Checked, Circumstances, How, Observed, Outcome, Report, Row, Subject, Vantage, cell,
     changes, merge, tables_of_many,
 };
-use tipstaff_core::review::coverage::coverage;
-use tipstaff_core::review::fix;
+use tipstaff_core::analysis::review::coverage::coverage;
+use tipstaff_core::analysis::review::fix;
+use tipstaff_core::brief::{Brief, rules_on_each_host};
+use tipstaff_core::moment::Moment;
+use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::orders::{Action, Attachments, Orders, Sheets, read, read_all};
 
 const HEAD: &str =
     "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";

@@ -13,10 +13,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use nix::sys::socket::{AddressFamily, MsgFlags, SockFlag, SockProtocol, SockType, bind, socket};
+use tipstaff_core::analysis::reach::Subject;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
-use tipstaff_core::reach::Subject;
 use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;

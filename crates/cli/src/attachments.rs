@@ -4,9 +4,8 @@
 //! is seen where it was opened.
 
 use std::collections::BTreeSet;
-use std::fs;
-use std::io;
 use std::path::Path;
+use std::{fs, io};
 
 use tipstaff_core::orders::{Attachments, Lists, Part, Sheets, includes_named, lists_named};
 use tipstaff_host::files::{self, Distrust, MOST_TEXT};

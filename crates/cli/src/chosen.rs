@@ -4,12 +4,13 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use serde::Serialize;
+use tipstaff_core::analysis::remarks::is_named_here;
 use tipstaff_core::brief::{Brief, Setting};
+use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{
-    Attachments, Faults, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, Sheets, read_all,
+    Attachments, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, Sheets, read_all,
 };
-use tipstaff_core::programs::{ProgramNote, is_named_here};
 use tipstaff_gate::kernel::{KernelGate, executables};
 use tipstaff_gate::{Gate, GateError, InForce, Record};
 use tipstaff_host::files::Distrust;
@@ -19,7 +20,6 @@ use crate::arguments::Common;
 use crate::attachments::{self, Written};
 use crate::failure::{Failure, system};
 use crate::history::Revision;
-use crate::store::unreadable;
 use crate::terminal::moment;
 
 /// Orders, and where they come from.
@@ -101,7 +101,7 @@ pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
     let (Written { text, attachments, .. }, origin) = written(path)?;
     match read_all(Sheets { text: &text, attachments: &attachments }) {
         Ok(orders) => Ok((orders, origin)),
-        Err(faults) => Err(wrong(path, text, attachments, faults)),
+        Err(faults) => Err(Failure::wrong(path, text, attachments, faults)),
     }
 }
 
@@ -122,14 +122,9 @@ pub fn of_file_at(common: &Common, path: &Path) -> Result<Chosen, Failure> {
     Ok(Chosen { distrust, ..chosen })
 }
 
-/// Orders with faults, and the texts that they are shown in.
-pub fn wrong(path: &Path, text: String, attachments: Attachments, faults: Faults) -> Failure {
-    Failure::WrongOrders { path: path.to_owned(), sheets: Box::new((text, attachments)), faults }
-}
-
 /// Reads a file, and tells where it comes from.
 fn written(path: &Path) -> Result<(Written, Origin), Failure> {
-    let written = attachments::read(path).map_err(unreadable(path))?;
+    let written = attachments::read(path).map_err(Failure::unreadable(path))?;
     let sheets = Sheets { text: &written.text, attachments: &written.attachments };
     let hash = OrdersHash::of(sheets);
     let origin = Origin::File { path: path.display().to_string(), hash };
@@ -149,7 +144,7 @@ fn chosen(
             let brief = here(&orders, host.as_deref(), posture.as_deref())?;
             Ok(Chosen { brief, orders, text, origin, host, posture, attachments, distrust: None })
         }
-        Err(faults) => Err(wrong(path, text, attachments, faults)),
+        Err(faults) => Err(Failure::wrong(path, text, attachments, faults)),
     }
 }
 

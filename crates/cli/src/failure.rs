@@ -1,7 +1,7 @@
 //! Why a command could not do its work: a sentence, the mend, an exit code.
 
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use miette::{
     Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode,
@@ -9,13 +9,12 @@ use miette::{
 use serde_json::json;
 use tipstaff_core::orders::edit::EditFault;
 use tipstaff_core::orders::{Attachments, Faults, Sheets};
+use tipstaff_core::visible::{same_length, visible, visible_lines};
 use tipstaff_gate::GateError;
 use tipstaff_gate::lock::LockError;
 use tipstaff_host::files::Distrust;
 use tipstaff_host::namespace::NamespaceFault;
 use tipstaff_knock::witness::WitnessFault;
-
-use tipstaff_core::visible::{same_length, visible, visible_lines};
 
 use crate::terminal::Terminal;
 
@@ -108,6 +107,19 @@ pub fn system(doing: &'static str) -> impl FnOnce(io::Error) -> Failure {
 }
 
 impl Failure {
+    /// Orders with faults, and the texts that they are shown in.
+    pub fn wrong(path: &Path, text: String, attachments: Attachments, faults: Faults) -> Self {
+        Self::WrongOrders { path: path.to_owned(), sheets: Box::new((text, attachments)), faults }
+    }
+
+    /// What it means that orders cannot be read.
+    pub fn unreadable(path: &Path) -> impl FnOnce(io::Error) -> Self {
+        move |source| match source.kind() {
+            io::ErrorKind::NotFound => Self::NoOrders(path.to_owned()),
+            _ => Self::Unreadable { path: path.to_owned(), source },
+        }
+    }
+
     /// As the README documents them.
     pub fn exit_code(&self) -> u8 {
         match self {

@@ -9,12 +9,13 @@ use std::time::Duration;
 use clap::Parser;
 use proptest::strategy::{Strategy, ValueTree};
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
+use tipstaff_core::analysis::compare::Comparison;
+use tipstaff_core::analysis::reach::{Report, merge};
 use tipstaff_core::arbitrary::{INTERFACES, frame};
 use tipstaff_core::brief::{Brief, Setting};
-use tipstaff_core::compare::Comparison;
-use tipstaff_core::decide::{Speaker, decide};
-use tipstaff_core::flows::Flows;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::decision::flows::Flows;
+use tipstaff_core::decision::{Speaker, decide};
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::edit::{Destination, Edit, NewRule, Which, edit, enable_group};
 use tipstaff_core::orders::exchange::{export_group, import_group};
@@ -22,7 +23,6 @@ use tipstaff_core::orders::{Action, Attachments, Sheets, read, read_all};
 use tipstaff_core::packet::{
     Direction, Facts, InterfaceIndex, Packet, ProgramIndex, parse_ethernet,
 };
-use tipstaff_core::reach::{Report, merge};
 use tipstaff_core::tables::Tables;
 use tipstaff_core::visible::is_hidden;
 

@@ -16,9 +16,8 @@ mod terminal;
 
 use std::process::ExitCode;
 
-use clap::Parser;
-
 use arguments::{Arguments, Command};
+use clap::Parser;
 use failure::Failure;
 use terminal::Terminal;
 

@@ -4,7 +4,8 @@
 use std::path::Path;
 
 use serde::Serialize;
-use tipstaff_core::review::{Code, Finding, GAVE_UP, Review, Severity};
+use tipstaff_core::analysis::review::{Finding, GAVE_UP, Review};
+use tipstaff_core::orders::{Code, Severity};
 
 const SCHEMA: &str =
     "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json";

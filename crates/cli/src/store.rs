@@ -1,7 +1,6 @@
 //! Files that people write: changed under a lock, whole or not at all.
 
 use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
 
 use tipstaff_core::orders::edit::EditFault;
@@ -10,7 +9,6 @@ use tipstaff_gate::lock::{Lock, PATIENCE};
 use tipstaff_host::files::{self, Access};
 
 use crate::attachments::{self, Written};
-use crate::chosen::wrong;
 use crate::failure::Failure;
 
 /// A file that nobody else edits meanwhile.
@@ -33,7 +31,7 @@ impl Held {
         let lock = real.with_file_name(format!(".{name}.lock"));
         let lock = Lock::wait_for(&lock, PATIENCE)?.passing();
         let written = attachments::read_for_edit(path);
-        let Written { text, attachments, .. } = written.map_err(unreadable(path))?;
+        let Written { text, attachments, .. } = written.map_err(Failure::unreadable(path))?;
         Ok(Self { path: path.to_owned(), text, attachments, _lock: lock })
     }
 
@@ -97,7 +95,7 @@ pub fn not_edited(
     source: EditFault,
 ) -> Failure {
     match source {
-        EditFault::Unsound(faults) => wrong(path, text, attachments, faults),
+        EditFault::Unsound(faults) => Failure::wrong(path, text, attachments, faults),
         source => {
             let sheets = Box::new((text, attachments));
             Failure::NotEdited { path: path.to_owned(), sheets, source }
@@ -107,13 +105,5 @@ pub fn not_edited(
 
 /// The file itself, where a link leads to it: that is what gets replaced.
 fn real_path(path: &Path) -> Result<PathBuf, Failure> {
-    fs::canonicalize(path).map_err(unreadable(path))
-}
-
-/// What it means that orders cannot be read.
-pub fn unreadable(path: &Path) -> impl FnOnce(io::Error) -> Failure {
-    move |source| match source.kind() {
-        io::ErrorKind::NotFound => Failure::NoOrders(path.to_owned()),
-        _ => Failure::Unreadable { path: path.to_owned(), source },
-    }
+    fs::canonicalize(path).map_err(Failure::unreadable(path))
 }

@@ -10,8 +10,8 @@ use std::io::{self, BufRead, IsTerminal, Write};
 use anstyle::{AnsiColor, Style};
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table};
 use serde::Serialize;
+use tipstaff_core::analysis::reach::Outcome;
 use tipstaff_core::orders::Action;
-use tipstaff_core::reach::Outcome;
 use tipstaff_core::visible::{visible, visible_json, visible_lines};
 
 /// Where commands print. Whatever they print, nothing of it moves a cursor or

@@ -5,10 +5,9 @@
 
 mod common;
 
-use std::fs;
-use std::io;
 use std::net::{SocketAddr, UdpSocket};
 use std::os::fd::AsFd;
+use std::{fs, io};
 
 use common::{ARCHIVE, Lab, PARTNER, STRANGER, ip, ping, told};
 use tipstaff_bpf::sys::test_net::set_transmit_checksum;

@@ -5,10 +5,9 @@
 
 mod common;
 
-use std::fs;
-use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
+use std::{fs, io};
 
 use common::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip, ping, told};
 use nix::sys::socket::{AddressFamily, SockFlag, SockProtocol, SockType};

@@ -7,8 +7,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::flows::Stamps;
-use crate::interface::Interface;
+use crate::host::interface::Interface;
 use crate::moment::Moment;
 use crate::names::address::AddressSet;
 use crate::names::spans::Spans;
@@ -175,6 +174,16 @@ pub(crate) fn programs_of(rules: &[Arc<Rule>], executables: &Executables) -> Vec
     let named = rules.iter().flat_map(|r| r.program.written.iter().chain(&r.program.except));
     let files = named.map(|path| executables.get(path).unwrap_or(path).clone());
     files.collect::<BTreeSet<_>>().into_iter().collect()
+}
+
+/// Which lists entries are made under: one number for what leaves and passes
+/// through, one for what comes in. Never 0.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Stamps {
+    /// Of what the list says of outbound and transit.
+    pub opened: u32,
+    /// Of what it says of inbound.
+    pub let_in: u32,
 }
 
 impl Brief {

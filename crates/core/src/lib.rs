@@ -7,34 +7,25 @@
 //! executor and the kernel's program read alike.
 //!
 //! **The way of a packet.** [`packet`] turns bytes into [`packet::Facts`];
-//! [`foundations`] speak first, then replies ([`flows`]), then the first rule
-//! that holds, then the standing answer: [`decide::decide`] says so slowly and is
-//! the definition of truth, [`tables::Tables::decide`] says the same fast.
+//! [`decision`] says what happens to it, slowly: it is the definition of truth.
+//! [`tables::Tables::decide`] says the same fast.
 //!
-//! [`exposure`] says whom orders let in to a port, [`reach`] compares what was
-//! meant with what was observed.
+//! **Questions about orders** are in [`analysis`]: what a change means, what is
+//! suspicious, who may come in, and what should be reachable against what is.
+//!
+//! [`names`] has the words of orders (traffic, addresses, services), [`host`] what a
+//! machine has.
 #![forbid(unsafe_code)]
 
+pub mod analysis;
 #[cfg(feature = "arbitrary")]
 pub mod arbitrary;
 pub mod brief;
-pub mod compare;
-pub mod connection;
-pub mod decide;
-pub mod draft;
-pub mod exposure;
-pub mod flows;
-pub mod foundations;
-pub mod interface;
-pub mod listener;
+pub mod decision;
+pub mod host;
 pub mod moment;
 pub mod names;
 pub mod orders;
 pub mod packet;
-pub mod programs;
-pub mod rates;
-pub mod reach;
-pub mod review;
-pub mod shares;
 pub mod tables;
 pub mod visible;

@@ -3,11 +3,11 @@
 #![allow(clippy::unwrap_used)]
 
 use proptest::prelude::*;
+use tipstaff_core::analysis::compare::Comparison;
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::{Brief, RuleIndex, Setting};
-use tipstaff_core::compare::Comparison;
-use tipstaff_core::decide::{Question, mismatch};
-use tipstaff_core::interface::Interface;
+use tipstaff_core::decision::{Question, mismatch};
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, Rule, read};
 use tipstaff_core::packet::{
@@ -128,7 +128,7 @@ fn lines(before: &str, after: &str) -> String {
         )
     };
     let comparison = Comparison::of(&brief(before), &brief(after));
-    let line = |line: tipstaff_core::compare::Line| {
+    let line = |line: tipstaff_core::analysis::compare::Line| {
         let how = line.kind.words(line.direction);
         format!("{how}: {} · by {}, before by {}", line.text, line.by, line.before)
     };

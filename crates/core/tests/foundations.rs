@@ -4,7 +4,7 @@
 
 use std::net::IpAddr;
 
-use tipstaff_core::foundations::{Before, Foundation, before_rules};
+use tipstaff_core::decision::foundations::{Before, Foundation, before_rules};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, FoundationSwitches};
 use tipstaff_core::packet::{

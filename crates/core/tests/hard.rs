@@ -6,12 +6,12 @@
 use std::fmt::Write;
 use std::sync::Arc;
 
+use tipstaff_core::analysis::compare::{Change, Comparison};
+use tipstaff_core::analysis::review::coverage::coverage;
+use tipstaff_core::analysis::review::fix;
 use tipstaff_core::brief::{Brief, RuleIndex, Setting, rules_on_each_host};
-use tipstaff_core::compare::{Change, Comparison};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, Attachments, Faults, Orders, Sheets, read, read_all};
-use tipstaff_core::review::coverage::coverage;
-use tipstaff_core::review::fix;
 
 const HEAD: &str =
     "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";

@@ -9,14 +9,14 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 use tipstaff_core::arbitrary::{brief, frame};
-use tipstaff_core::decide::{Speaker, decide, decide_within};
-use tipstaff_core::foundations::Foundation;
+use tipstaff_core::decision::foundations::Foundation;
+use tipstaff_core::decision::rates::{Bucket, Rates};
+use tipstaff_core::decision::{Speaker, decide, decide_within};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{
     Direction, Facts, InterfaceIndex, Packet, Payload, ProgramIndex, parse_ethernet,
 };
-use tipstaff_core::rates::{Bucket, Rates};
 use tipstaff_core::tables::Tables;
 
 /// Of a connection its SYN alone takes from a rate.
@@ -169,7 +169,7 @@ fn the_random_frames_reach_every_speaker() {
 #[test]
 fn deep_tables_say_what_the_sets_say() {
     use std::net::{Ipv4Addr, Ipv6Addr};
-    use tipstaff_core::decide::{Question, mismatch};
+    use tipstaff_core::decision::{Question, mismatch};
     use tipstaff_core::names::traffic::Transport;
     use tipstaff_core::orders::read;
 

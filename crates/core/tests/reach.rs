@@ -7,18 +7,18 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 use proptest::prelude::*;
+use tipstaff_core::analysis::reach::{
+    Circumstances, How, Observed, Outcome, Plan, Showing, Subject, Vantage, cell, first_packet,
+    plan,
+};
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Speaker, decide};
-use tipstaff_core::listener::{Listener, Owner};
+use tipstaff_core::decision::{Speaker, decide};
+use tipstaff_core::host::listener::{Listener, Owner};
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
-use tipstaff_core::reach::{
-    Circumstances, How, Observed, Outcome, Plan, Showing, Subject, Vantage, cell, first_packet,
-    plan,
-};
 use tipstaff_core::tables::Tables;
 
 const LAN: InterfaceIndex = InterfaceIndex(2);

@@ -6,11 +6,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 use proptest::prelude::*;
-use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::reach::{
+use tipstaff_core::analysis::reach::{
     Cell, Change, Checked, How, NotTheSame, Observed, Outcome, Report, Row, SEVERAL, Subject,
     Vantage, changes, merge,
 };
+use tipstaff_core::names::traffic::Transport;
 
 fn cell(outcome: Outcome) -> Option<Cell> {
     let observed = Observed { outcome, how: How::Wire, ..Observed::unknown("") };

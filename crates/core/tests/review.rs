@@ -2,18 +2,19 @@
 
 #![allow(clippy::unwrap_used)]
 
-use proptest::prelude::*;
 use std::net::IpAddr;
 use std::sync::Arc;
+
+use proptest::prelude::*;
+use tipstaff_core::analysis::compare::Comparison;
+use tipstaff_core::analysis::review::coverage::coverage;
+use tipstaff_core::analysis::review::{Around, review};
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::{Brief, RuleIndex};
-use tipstaff_core::compare::Comparison;
-use tipstaff_core::listener::{Listener, Owner, Program};
+use tipstaff_core::host::listener::{Listener, Owner, Program};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::{Action, AtMost, Period, Sharing, Silence, read};
-use tipstaff_core::review::coverage::coverage;
-use tipstaff_core::review::{Around, Code, review};
+use tipstaff_core::orders::{Action, AtMost, Code, Period, Sharing, Silence, read};
 
 const NOW: Moment = Moment(2_000_000_000);
 
@@ -220,7 +221,7 @@ fn each_item_of_a_list_is_judged_by_itself() {
         let orders = read(&text).unwrap();
         let mut findings = review(&Brief::of(&orders), &around).findings;
         findings.retain(|f| f.code != Code::NobodyMayCome);
-        let words = |f: tipstaff_core::review::Finding| (f.code, f.what, f.mend);
+        let words = |f: tipstaff_core::analysis::review::Finding| (f.code, f.what, f.mend);
         findings.into_iter().map(words).collect::<Vec<_>>()
     };
     let slip = found(r#"["http", "tcp/442"]"#);
@@ -243,7 +244,7 @@ fn orders_that_cut_off_who_asks_are_an_error() {
     let around = Around { cut_off, now: NOW, ..Around::default() };
     let found = review(&Brief::of(&read(ONE).unwrap()), &around);
     assert_eq!(found.findings[0].code, Code::CutsYouOff);
-    assert_eq!(found.findings[0].severity, tipstaff_core::review::Severity::Error);
+    assert_eq!(found.findings[0].severity, tipstaff_core::orders::Severity::Error);
 }
 
 #[test]

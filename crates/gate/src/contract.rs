@@ -6,11 +6,11 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::interface::Interface;
+use tipstaff_core::decision::rates::SourceState;
+use tipstaff_core::decision::{Decision, Speaker};
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::{Action, Attachments, Limit, OrdersHash, Sheets};
 use tipstaff_core::packet::{Direction, InterfaceIndex};
-use tipstaff_core::rates::SourceState;
 use tipstaff_core::tables::TooLarge;
 
 use crate::enforceable::Unenforceable;

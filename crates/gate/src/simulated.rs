@@ -4,15 +4,15 @@
 use std::time::Duration;
 
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::flows::{Flows, Stamps};
-use tipstaff_core::interface::Interface;
+use tipstaff_core::decision::flows::{Flows, Stamps};
+use tipstaff_core::decision::rates::{Rates, SourceState};
+use tipstaff_core::decision::{Decision, Speaker};
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, Limit};
 use tipstaff_core::packet::{
     Direction, Facts, InterfaceIndex, Packet, Payload, ProgramIndex, parse_ethernet,
 };
-use tipstaff_core::rates::{Rates, SourceState};
 use tipstaff_core::tables::Tables;
 
 use crate::contract::{Gate, GateError, InForce, Posted, Posting, Record, Tally};
@@ -268,7 +268,7 @@ mod tests {
         assert_eq!(verdict(&gate), Action::Deny);
         gate.leaves(&datagram(false));
         assert_eq!(verdict(&gate), Action::Allow);
-        gate.set_time(tipstaff_core::flows::UDP_AGE + Duration::from_secs(1));
+        gate.set_time(tipstaff_core::decision::flows::UDP_AGE + Duration::from_secs(1));
         assert_eq!(verdict(&gate), Action::Deny);
     }
 

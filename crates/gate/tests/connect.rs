@@ -15,7 +15,7 @@ use proptest::test_runner::TestRunner;
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Question, mismatch};
+use tipstaff_core::decision::{Question, mismatch};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{Action, Rule};

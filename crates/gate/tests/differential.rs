@@ -22,14 +22,14 @@ use proptest::strategy::ValueTree;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Decision, Speaker, decide_within};
-use tipstaff_core::flows::{Flows, Known};
+use tipstaff_core::decision::flows::{Flows, Known};
+use tipstaff_core::decision::rates::Rates;
+use tipstaff_core::decision::{Decision, Speaker, decide_within};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, AtMost, Period, RuleName, Sharing};
 use tipstaff_core::packet::{
     Direction, Facts, InterfaceIndex, Packet, ProgramIndex, parse_ethernet,
 };
-use tipstaff_core::rates::Rates;
 use tipstaff_gate::kernel::{KernelGate, Note};
 use tipstaff_gate::{Gate, Posting};
 use tipstaff_host::lab;
@@ -226,7 +226,11 @@ fn talks() -> impl Strategy<Value = Vec<Talk>> {
 }
 
 /// Lists whose rates are so slow that no time passes that matters.
-fn prepared(mut brief: Brief, world: usize, all: &[tipstaff_core::interface::Interface]) -> Brief {
+fn prepared(
+    mut brief: Brief,
+    world: usize,
+    all: &[tipstaff_core::host::interface::Interface],
+) -> Brief {
     for (n, rule) in brief.rules.iter_mut().enumerate() {
         let rule = std::sync::Arc::make_mut(rule);
         rule.log = false;

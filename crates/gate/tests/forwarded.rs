@@ -10,8 +10,8 @@ use std::net::Ipv4Addr;
 use std::os::fd::AsFd;
 
 use common::{inside, orders, post};
-use tipstaff_core::decide::Speaker;
-use tipstaff_core::foundations::Foundation;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_gate::Gate;

@@ -9,8 +9,7 @@ mod common;
 use std::net::{IpAddr, TcpListener};
 use std::time::Duration;
 
-use common::wire;
-use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
+use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post, wire};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 

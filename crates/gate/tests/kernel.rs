@@ -13,12 +13,11 @@ use std::rc::Rc;
 use common::{ALLOW, inside, knock, orders, post, record};
 use tipstaff_bpf::sys::failpoint::{self, Failing};
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::foundations::Foundation;
+use tipstaff_core::decision::foundations::Foundation;
+use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::InterfaceIndex;
-use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::kernel::RECORD_BYTES;
+use tipstaff_gate::kernel::{KernelGate, RECORD_BYTES};
 use tipstaff_gate::{Gate, Posting};
 use tipstaff_host::{interfaces, lab};
 
@@ -203,7 +202,8 @@ fn tallies_go_on_over_a_post_and_asking_leaves_no_trace() {
         // Real traffic over loopback is counted, and the count survives a post.
         let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
         socket.send_to(&[1], socket.local_addr().unwrap()).unwrap();
-        let loopback = Speaker::Foundation(tipstaff_core::foundations::Foundation::Loopback);
+        let loopback =
+            Speaker::Foundation(tipstaff_core::decision::foundations::Foundation::Loopback);
         let before = packets(&gate, loopback);
         assert!(before >= 1);
         let behind =
@@ -484,7 +484,7 @@ fn a_full_memory_of_rates_still_limits_who_comes() {
             frame[26..30].copy_from_slice(&(0x0a00_0000 + source).to_be_bytes());
             gate.play(index, &frame).unwrap().0.verdict
         };
-        for n in 0..(tipstaff_core::rates::CAPACITY + 2_000) as u32 {
+        for n in 0..(tipstaff_core::decision::rates::CAPACITY + 2_000) as u32 {
             let source = ((n % 64) << 16) + n / 64;
             assert_eq!(say(source), Action::Allow, "{source}");
         }

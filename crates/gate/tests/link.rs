@@ -10,8 +10,8 @@ use std::time::Duration;
 
 use common::wire::{self, Header, Tag, kind_of};
 use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
-use tipstaff_core::decide::Speaker;
-use tipstaff_core::foundations::Foundation;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 

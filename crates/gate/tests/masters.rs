@@ -13,7 +13,7 @@ use std::time::Duration;
 
 use common::wire::{self, Wire};
 use common::{ROUTER, Scene, inside_with_wire, orders, post, second_cable};
-use tipstaff_core::decide::Speaker;
+use tipstaff_core::decision::Speaker;
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;

@@ -301,7 +301,7 @@ fn outbound_it_is_who_sends_and_who_may_not_is_told_at_once() {
         }
         // Counted once each.
         let standing =
-            tipstaff_core::decide::Speaker::Standing(tipstaff_core::packet::Direction::Outbound);
+            tipstaff_core::decision::Speaker::Standing(tipstaff_core::packet::Direction::Outbound);
         let tallies = gate.tallies().unwrap();
         let counted = tallies.iter().find(|(speaker, _)| *speaker == standing).unwrap().1.packets;
         assert_eq!(counted, 5);

@@ -8,8 +8,7 @@ mod common;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::time::Duration;
 
-use common::wire;
-use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
+use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post, wire};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 

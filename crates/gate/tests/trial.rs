@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use common::{ALLOW, inside, knock, orders, post, record};
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::Speaker;
+use tipstaff_core::decision::Speaker;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::{Direction, InterfaceIndex};

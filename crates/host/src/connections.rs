@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::io;
 use std::net::SocketAddr;
 
-use tipstaff_core::connection::Connection;
-use tipstaff_core::listener::Owner;
+use tipstaff_core::host::connection::Connection;
+use tipstaff_core::host::listener::Owner;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
 

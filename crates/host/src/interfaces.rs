@@ -12,7 +12,7 @@ use netlink_packet_route::link::{
     MacVlanMode,
 };
 use netlink_sys::{Socket, protocols};
-use tipstaff_core::interface::Interface;
+use tipstaff_core::host::interface::Interface;
 
 use crate::ingress_filters;
 use crate::netlink::{self, Kind};

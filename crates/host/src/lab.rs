@@ -2,12 +2,11 @@
 //! thread, has no name unless asked for, and is gone with the process.
 
 use std::fs::{self, File};
-use std::io;
 use std::net::IpAddr;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd};
 use std::path::Path;
 use std::sync::mpsc;
-use std::thread;
+use std::{io, thread};
 
 use netlink_packet_core::{NLM_F_CREATE, NLM_F_EXCL};
 use netlink_packet_route::address::{AddressAttribute, AddressHeaderFlags, AddressMessage};

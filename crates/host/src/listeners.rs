@@ -1,8 +1,9 @@
 //! The listening sockets.
 
 use std::io;
-use tipstaff_core::interface::Interface;
-use tipstaff_core::listener::{Listener, Owner};
+
+use tipstaff_core::host::interface::Interface;
+use tipstaff_core::host::listener::{Listener, Owner};
 use tipstaff_core::names::traffic::Transport;
 
 use crate::diag::{BOUND, LISTEN, dump};

@@ -7,7 +7,7 @@ use std::fs;
 use std::path::Path;
 
 use nix::unistd::{Uid, User};
-use tipstaff_core::listener::Program;
+use tipstaff_core::host::listener::Program;
 
 pub(crate) struct Owners {
     programs: HashMap<u32, Vec<Program>>,

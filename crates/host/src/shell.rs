@@ -3,7 +3,7 @@
 
 use std::fs;
 
-use tipstaff_core::draft::Shell;
+use tipstaff_core::analysis::draft::Shell;
 
 /// So many ancestors are asked at most.
 const ANCESTORS: usize = 32;

@@ -3,8 +3,8 @@
 use std::io;
 
 use serde::{Deserialize, Serialize};
-use tipstaff_core::interface::Interface;
-use tipstaff_core::listener::Listener;
+use tipstaff_core::host::interface::Interface;
+use tipstaff_core::host::listener::Listener;
 
 use crate::{interfaces, listeners};
 

@@ -7,7 +7,7 @@ use std::io::Write;
 use std::net::{IpAddr, SocketAddr, TcpListener, UdpSocket};
 use std::os::fd::AsFd;
 
-use tipstaff_core::listener::Scope;
+use tipstaff_core::host::listener::Scope;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_host::lab::{self, Mounts, Space};
 use tipstaff_host::routes::{Way, way_to};

@@ -2,10 +2,9 @@
 
 #![allow(clippy::unwrap_used)]
 
-use std::fs;
-use std::io;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
+use std::{fs, io};
 
 use tipstaff_host::files::{Access, create, make_folder, nobody_else_writes, replace};
 

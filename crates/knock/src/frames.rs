@@ -6,8 +6,8 @@ use std::net::IpAddr;
 use etherparse::{
     IpHeaders, IpNumber, Ipv4Header, Ipv6FlowLabel, Ipv6Header, PacketBuilder, PacketBuilderStep,
 };
+use tipstaff_core::analysis::reach::Subject;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, UDP};
-use tipstaff_core::reach::Subject;
 
 /// Source ports of the checks' own knocks begin here.
 pub const FIRST_PORT: u16 = 61_000;

@@ -10,7 +10,7 @@ pub mod witness;
 use std::fmt;
 use std::time::Duration;
 
-use tipstaff_core::reach::Outcome;
+use tipstaff_core::analysis::reach::Outcome;
 
 /// What a knock gave, with the evidence.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

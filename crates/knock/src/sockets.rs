@@ -346,7 +346,7 @@ fn error_queue(socket: &Socket) -> Option<Reply> {
 mod tests {
     use super::*;
     use std::net::{TcpListener, UdpSocket};
-    use tipstaff_core::reach::Outcome;
+    use tipstaff_core::analysis::reach::Outcome;
 
     #[test]
     fn loopback_tells_open_from_closed_for_both_transports_and_families() {

@@ -8,12 +8,12 @@ use std::net::{IpAddr, TcpListener};
 use std::os::fd::AsFd;
 use std::time::Duration;
 
+use tipstaff_core::analysis::reach::{Outcome, Subject};
 use tipstaff_core::brief::{Brief, RuleIndex};
-use tipstaff_core::decide::Speaker;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
-use tipstaff_core::reach::{Outcome, Subject};
 use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;

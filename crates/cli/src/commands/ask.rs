@@ -3,15 +3,15 @@
 use std::net::IpAddr;
 
 use serde::Serialize;
+use tipstaff_core::analysis::reach::{Subject, program_at, speaker_words};
 use tipstaff_core::brief::RuleIndex;
-use tipstaff_core::decide::{Decision, Mismatch, Question, Speaker, decide, mismatch};
-use tipstaff_core::interface::Interface;
+use tipstaff_core::decision::{Decision, Mismatch, Question, Speaker, decide, mismatch};
+use tipstaff_core::host::interface::Interface;
+use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, Term, TrafficKey, Transport, UDP};
 use tipstaff_core::orders::{Action, Rule};
 use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
-use tipstaff_core::programs::ProgramNote;
-use tipstaff_core::reach::{Subject, program_at, speaker_words};
 use tipstaff_gate::kernel::{Asked, KernelGate};
 use tipstaff_host::{interfaces, listeners};
 use tipstaff_knock::frames::{self, FIRST_PORT, Knock};

@@ -12,13 +12,12 @@ use tipstaff_gate::{Gate, GateError, Posting, Record};
 use tipstaff_host::files::{self, Access};
 use tipstaff_host::interfaces;
 
-use crate::Ending;
 use crate::arguments::Common;
-use crate::chosen;
 use crate::commands::posture;
 use crate::failure::{Failure, system};
 use crate::history::{History, Revision};
 use crate::terminal::Terminal;
+use crate::{Ending, chosen};
 
 /// What came of the last start, where it was not as it should be.
 #[derive(Clone, Debug, Serialize, Deserialize)]

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde::Serialize;
-use tipstaff_core::compare::{Change, Comparison, Kind};
+use tipstaff_core::analysis::compare::{Change, Comparison, Kind};
 use tipstaff_core::orders::OrdersHash;
 use tipstaff_gate::GateError;
 

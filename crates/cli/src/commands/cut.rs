@@ -1,10 +1,10 @@
 //! `cut`: end connections that the orders in force would not let in again.
 
 use serde::Serialize;
+use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::connection::Connection;
-use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::reach::speaker_words;
+use tipstaff_core::decision::{Decision, Speaker};
+use tipstaff_core::host::connection::Connection;
 use tipstaff_gate::GateError;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::{SocketKey, connections};

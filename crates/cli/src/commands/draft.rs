@@ -1,13 +1,11 @@
 //! `draft`: first orders for this machine, from its survey.
 
-use std::fs;
-use std::io;
 use std::path::Path;
+use std::{fs, io};
 
-use tipstaff_core::draft::draft;
-use tipstaff_host::files;
-use tipstaff_host::shell;
+use tipstaff_core::analysis::draft::draft;
 use tipstaff_host::snapshot::Snapshot;
+use tipstaff_host::{files, shell};
 
 use crate::Ending;
 use crate::arguments::{Common, DraftOptions};

@@ -6,14 +6,13 @@ use serde_json::json;
 use tipstaff_core::orders::Sheets;
 use tipstaff_core::orders::edit::{NewText, enable_group};
 use tipstaff_core::orders::exchange::{ImportFault, export_group, import_group};
-
 use tipstaff_host::files::{self, MOST_TEXT};
 
 use crate::Ending;
 use crate::arguments::{Common, GroupCommand};
 use crate::attachments::{self, Written};
 use crate::failure::Failure;
-use crate::store::{Held, not_edited, unreadable};
+use crate::store::{Held, not_edited};
 use crate::terminal::Terminal;
 
 pub fn run(
@@ -70,7 +69,7 @@ pub fn run(
 /// Prints a group; nothing is changed, so that nobody is kept from editing.
 fn export(path: &Path, group: &str, terminal: &Terminal) -> Result<Ending, Failure> {
     let Written { text, attachments, .. } =
-        attachments::read_for_edit(path).map_err(unreadable(path))?;
+        attachments::read_for_edit(path).map_err(Failure::unreadable(path))?;
     match export_group(Sheets { text: &text, attachments: &attachments }, group) {
         Err(fault) => return Err(not_edited(path, text, attachments, fault)),
         Ok(fragment) if terminal.json => {

@@ -1,10 +1,9 @@
 //! `install-boot`: units for systemd, and what to do without it; and whether
 //! they are there, for `state`.
 
-use std::fs;
-use std::io;
 use std::path::Path;
 use std::process::Command;
+use std::{fs, io};
 
 use serde::Serialize;
 use tipstaff_host::files::{self, Access};

@@ -14,7 +14,7 @@ use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use serde::Serialize;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::SEALED;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::executables::Identity;
@@ -22,12 +22,11 @@ use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, GateError, InForce, Posted};
 use tipstaff_host::interfaces::{self, LinkWatch};
 
-use crate::Ending;
 use crate::arguments::Common;
-use crate::chosen;
 use crate::commands::posture;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
+use crate::{Ending, chosen};
 
 #[derive(Serialize)]
 struct Line {

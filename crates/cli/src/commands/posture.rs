@@ -10,7 +10,7 @@ use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use serde::Serialize;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::{NO_POSTURE, Orders, Posture, SEALED, Surroundings, recognise};
 use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::lock::PATIENCE;

@@ -3,18 +3,18 @@
 use std::collections::HashMap;
 
 use serde::Serialize;
-use tipstaff_core::review::{Around, Finding, GAVE_UP, Review, Severity, fix, review};
+use tipstaff_core::analysis::review::{Around, Finding, GAVE_UP, Review, fix, review};
+use tipstaff_core::orders::Severity;
 use tipstaff_gate::kernel::executables;
 use tipstaff_host::{interfaces, listeners};
 
-use crate::Ending;
 use crate::arguments::{Common, Level, ReviewOptions};
 use crate::chosen::{self, Origin};
 use crate::commands::post;
 use crate::failure::{Failure, system};
-use crate::sarif;
 use crate::store::Held;
 use crate::terminal::{Terminal, counted};
+use crate::{Ending, sarif};
 
 #[derive(Serialize)]
 struct Report<'r> {

@@ -1,15 +1,15 @@
 //! `rule …`: change one rule in the file, in place.
 
 use serde::Serialize;
+use tipstaff_core::analysis::remarks::{Remark, remarks_of};
 use tipstaff_core::orders::edit::{Destination, Edit, Edited, NewRule, Which, edit};
-use tipstaff_core::orders::{Action, Remark, Rule, Silence, remarks_of};
+use tipstaff_core::orders::{Action, Rule, Silence};
 
-use crate::Ending;
 use crate::arguments::{AddOptions, Common, PlaceOptions, RuleCommand};
-use crate::chosen;
 use crate::failure::Failure;
 use crate::store::Held;
 use crate::terminal::{Columns, Terminal, action, faint, plain};
+use crate::{Ending, chosen};
 
 #[derive(Serialize)]
 struct Report<'r> {

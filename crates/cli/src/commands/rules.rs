@@ -5,8 +5,8 @@ use std::net::IpAddr;
 
 use serde::Serialize;
 use tipstaff_core::brief::RuleIndex;
-use tipstaff_core::decide::Speaker;
-use tipstaff_core::foundations::Foundation;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::spans::Spans;
 use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP, keys_of};

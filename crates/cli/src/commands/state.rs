@@ -4,10 +4,10 @@ use std::path::Path;
 use std::sync::Arc;
 
 use serde::Serialize;
+use tipstaff_core::analysis::remarks::{Remark, program_remarks};
 use tipstaff_core::brief::Brief;
-use tipstaff_core::interface::Interface;
-use tipstaff_core::orders::{NO_POSTURE, Orders, OrdersHash, Remark, Sheets, read_all};
-use tipstaff_core::programs::program_remarks;
+use tipstaff_core::host::interface::Interface;
+use tipstaff_core::orders::{NO_POSTURE, Orders, OrdersHash, Sheets, read_all};
 use tipstaff_gate::kernel::{Ahead, KernelGate, Shortfall, executables, shortfalls};
 use tipstaff_gate::{Gate, GateError, InForce, Pending, Record};
 use tipstaff_host::interfaces;

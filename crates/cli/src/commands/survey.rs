@@ -1,10 +1,10 @@
 //! `survey`: what listens, whose it is, and whom the orders let in to it.
 
 use serde::Serialize;
+use tipstaff_core::analysis::exposure::{Breadth, Exposure};
 use tipstaff_core::brief::Brief;
-use tipstaff_core::exposure::{Breadth, Exposure};
-use tipstaff_core::listener::{Listener, Scope};
-use tipstaff_core::programs::ProgramNote;
+use tipstaff_core::host::listener::{Listener, Scope};
+use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_host::snapshot::Snapshot;
 
 use crate::Ending;

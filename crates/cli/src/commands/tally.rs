@@ -1,12 +1,12 @@
 //! `tally`: packets and bytes by rule, and how sources stand with a rate.
 
 use serde::Serialize;
+use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::brief::RuleIndex;
-use tipstaff_core::decide::Speaker;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::decision::rates::SourceState;
 use tipstaff_core::orders::edit::Which;
 use tipstaff_core::packet::Direction;
-use tipstaff_core::rates::SourceState;
-use tipstaff_core::reach::speaker_words;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Tally, Unrecorded};
 

@@ -6,11 +6,10 @@ use serde_json::json;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, InForce};
 
-use crate::Ending;
 use crate::arguments::{Common, WithdrawOptions};
-use crate::chosen;
 use crate::failure::Failure;
 use crate::terminal::{Terminal, counted, spoken};
+use crate::{Ending, chosen};
 
 pub fn run(
     common: &Common,

@@ -2,9 +2,9 @@
 //! Service Name and Transport Protocol Port Number Registry (RFC 6335);
 //! `[services]` in the orders adds to it or overrides it.
 
-use super::traffic::{Term, Transport};
-
 use Transport::{Tcp, Udp};
+
+use super::traffic::{Term, Transport};
 
 /// One service: its name and what it stands for.
 #[derive(Debug, Clone, Copy)]

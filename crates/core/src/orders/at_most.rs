@@ -6,7 +6,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use super::model::{Action, Rule};
+use super::action::Action;
 
 /// The unit of time that a rate counts in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -26,7 +26,7 @@ impl Period {
     /// All.
     pub const ALL: [Self; 4] = [Self::Second, Self::Minute, Self::Hour, Self::Day];
 
-    const fn nanoseconds(self) -> u64 {
+    pub(super) const fn nanoseconds(self) -> u64 {
         let seconds = match self {
             Self::Second => 1,
             Self::Minute => 60,
@@ -182,7 +182,7 @@ impl From<Over> for Action {
 }
 
 /// A rate as it is counted: each source has a time before which it is beyond
-/// its rate by more than `tolerance`. See [`crate::rates`].
+/// its rate by more than `tolerance`. See [`crate::decision::rates`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Limit {
     /// Whose rate: a number made of the rule's name, so that what was counted
@@ -198,19 +198,19 @@ pub struct Limit {
     pub over: Over,
 }
 
-impl Rule {
-    /// The rule's rate as it is counted.
-    pub fn limit(&self) -> Option<Limit> {
-        let AtMost { count, period, sharing, burst } = self.at_most?;
-        let digest = Sha256::digest(self.name.as_str().as_bytes());
-        let increment = period.nanoseconds() / u64::from(count);
-        Some(Limit {
+impl AtMost {
+    /// The rate as it is counted for a rule. Its number comes from the rule's name, so
+    /// that it stays while rules around it come and go.
+    pub(super) fn limit(self, rule: &str, over: Over) -> Limit {
+        let digest = Sha256::digest(rule.as_bytes());
+        let increment = self.period.nanoseconds() / u64::from(self.count);
+        Limit {
             id: digest.iter().take(8).fold(0, |id, byte| id << 8 | u64::from(*byte)),
             increment,
-            tolerance: increment * u64::from(burst - 1),
-            sharing,
-            over: self.over,
-        })
+            tolerance: increment * u64::from(self.burst - 1),
+            sharing: self.sharing,
+            over,
+        }
     }
 }
 

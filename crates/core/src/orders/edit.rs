@@ -8,11 +8,12 @@ use std::sync::Arc;
 
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
+use super::action::Action;
 use super::attachments::Sheets;
 use super::blocks::Blocks;
 use super::fault::Faults;
 use super::hosts::Silence;
-use super::model::{Action, Orders, Rule};
+use super::model::{Orders, Rule};
 use super::read::{read_all, read_for_an_edit};
 use super::resolve::nearest;
 

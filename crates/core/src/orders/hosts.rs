@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use super::model::{Action, Standing};
+use super::action::{Action, Standing};
 use crate::names::address::{AddressRange, AddressSet};
 
 /// Which hosts something is for.

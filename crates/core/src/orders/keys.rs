@@ -3,9 +3,10 @@
 
 use serde_json::{Map, Value, json};
 
+use super::action::Action;
 use super::at_most::{Over, Period};
 use super::hosts::OnFailure;
-use super::model::{Action, Memory};
+use super::model::Memory;
 use crate::names::address::Family;
 use crate::packet::Direction;
 

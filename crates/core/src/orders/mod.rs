@@ -1,9 +1,11 @@
 //! The policy file as typed data. [`read()`] turns text into [`Orders`] or into
 //! every fault of the text at once; nothing half read comes out.
 
+mod action;
 mod at_most;
 mod attachments;
 mod blocks;
+mod codes;
 pub mod edit;
 pub mod exchange;
 mod fault;
@@ -14,11 +16,12 @@ mod model;
 mod read;
 mod read_hosts;
 mod read_rules;
-mod remarks;
 mod resolve;
 
+pub use action::{Action, Standing};
 pub use at_most::{AtMost, AtMostFault, Limit, Over, Period, Sharing};
 pub use attachments::{Attachments, Part, Sheets, includes_named, lists_named};
+pub use codes::{Code, Severity};
 pub use fault::{Fault, Faults, Place};
 pub use hosts::{
     Boot, Group, Host, NO_POSTURE, OnFailure, OwnStanding, Posture, Recognition, SEALED, Selector,
@@ -27,8 +30,7 @@ pub use hosts::{
 pub use keys::schema;
 pub use lists::Lists;
 pub use model::{
-    Accepted, Action, AddressCondition, FoundationSwitches, InterfaceCondition, Memory, NameKind,
-    Named, Orders, OrdersHash, ProgramCondition, Rule, RuleName, Standing, TrafficCondition,
+    Accepted, AddressCondition, FoundationSwitches, InterfaceCondition, Memory, NameKind, Named,
+    Orders, OrdersHash, ProgramCondition, Rule, RuleName, TrafficCondition,
 };
 pub use read::{read, read_all};
-pub use remarks::{Remark, remarks, remarks_of};

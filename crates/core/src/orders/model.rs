@@ -7,8 +7,10 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use super::at_most::{AtMost, Over};
+use super::action::{Action, Standing};
+use super::at_most::{AtMost, Limit, Over};
 use super::attachments::Sheets;
+use super::codes::Code;
 use super::hosts::{Boot, Group, Host, Posture, Selector, Silence};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
@@ -16,56 +18,6 @@ use crate::names::services;
 use crate::names::spans::Spans;
 use crate::names::traffic::{Term, TermFault, TrafficKey};
 use crate::packet::Direction;
-use crate::review::Code;
-
-/// What a rule or a standing answer says.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Action {
-    /// Let it pass.
-    Allow,
-    /// Drop it in silence.
-    Deny,
-    /// Drop it with an answer: a TCP reset, or ICMP "administratively prohibited".
-    Refuse,
-}
-
-impl Action {
-    /// All.
-    pub const ALL: [Self; 3] = [Self::Allow, Self::Deny, Self::Refuse];
-}
-
-impl fmt::Display for Action {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(match self {
-            Self::Allow => "allow",
-            Self::Deny => "deny",
-            Self::Refuse => "refuse",
-        })
-    }
-}
-
-/// The answers for traffic that no rule speaks for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
-pub struct Standing {
-    /// To this host.
-    pub inbound: Action,
-    /// From this host.
-    pub outbound: Action,
-    /// Through this host.
-    pub transit: Action,
-}
-
-impl Standing {
-    /// The answer of a direction.
-    pub fn of(&self, direction: Direction) -> Action {
-        match direction {
-            Direction::Inbound => self.inbound,
-            Direction::Outbound => self.outbound,
-            Direction::Transit => self.transit,
-        }
-    }
-}
 
 /// Foundations that orders can switch off.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -235,11 +187,13 @@ impl Memory {
     pub const LEAST: u32 = 1_024;
     /// The most; the kernel takes some 120 bytes for each entry.
     pub const MOST: u32 = 1 << 20;
+    /// Where the orders do not say.
+    pub const USUAL: u32 = 1 << 16;
 }
 
 impl Default for Memory {
     fn default() -> Self {
-        Self { flows: crate::flows::CAPACITY as u32, sources: crate::rates::CAPACITY as u32 }
+        Self { flows: Self::USUAL, sources: Self::USUAL }
     }
 }
 
@@ -300,6 +254,11 @@ pub struct Rule {
 }
 
 impl Rule {
+    /// The rule's rate as it is counted.
+    pub fn limit(&self) -> Option<Limit> {
+        Some(self.at_most?.limit(self.name.as_str(), self.over))
+    }
+
     /// Whether two rules decide the same, whatever they are called and wherever
     /// they stand.
     pub fn decides_like(&self, other: &Self) -> bool {

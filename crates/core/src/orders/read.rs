@@ -7,13 +7,14 @@ use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use super::action::{Action, Standing};
 use super::attachments::{Attachments, Sheets, escape};
 use super::blocks::Blocks;
 use super::fault::{Fault, Faults, Place, Places};
 use super::hosts::{Group, Host, Posture};
 use super::keys::{self, Key};
 use super::lists::{Lists, areas_of_feed};
-use super::model::{Action, FoundationSwitches, Memory, NameKind, Named, Orders, Standing};
+use super::model::{FoundationSwitches, Memory, NameKind, Named, Orders};
 use super::resolve::{Guesses, Names, Text, UNREADABLE, Unresolved, leads_out, nearest};
 use crate::names::address::{AddressRange, AddressSet};
 use crate::names::traffic::Term;

@@ -6,11 +6,13 @@ use std::sync::Arc;
 
 use toml::de::{DeTable, DeValue};
 
+use super::action::Action;
 use super::at_most::{AtMost, Over};
+use super::codes::Code;
 use super::hosts::Silence;
 use super::keys;
 use super::model::{
-    Accepted, Action, AddressCondition, InterfaceCondition, ProgramCondition, Rule, RuleName,
+    Accepted, AddressCondition, InterfaceCondition, ProgramCondition, Rule, RuleName,
     TrafficCondition,
 };
 use super::read::{Known, Reader, Value, leaf};
@@ -20,7 +22,6 @@ use crate::names::address::{AddressSet, Family};
 use crate::names::spans::Spans;
 use crate::names::traffic::{TCP, Term, TrafficKey, UDP, keys_except, keys_of};
 use crate::packet::Direction;
-use crate::review::Code;
 
 /// Lists of a rule and the keys that take something out of them again.
 const EXCEPTIONS: [(&str, &str); 5] = [

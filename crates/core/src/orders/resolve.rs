@@ -7,7 +7,6 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use super::attachments::escape;
-
 use super::lists::{AREA, FILE, Lists, addresses_of_list};
 use super::model::{self, Named};
 use crate::names::address::{AddressFault, AddressRange, AddressSet};

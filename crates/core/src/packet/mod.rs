@@ -227,7 +227,7 @@ pub struct Facts {
     /// Who listens to it, or who sends it.
     pub program: ProgramIndex,
     /// Whether this host knows a connection or flow that it belongs to
-    /// (sockets for TCP, [`crate::flows`] for everything else). On its way
+    /// (sockets for TCP, [`crate::decision::flows`] for everything else). On its way
     /// out: whether it answers something that was let in. Of a later fragment:
     /// whether its first one was let pass; of an ICMP error that passes
     /// through: whether it quotes a known flow.

@@ -11,14 +11,15 @@ pub mod layout;
 use std::net::IpAddr;
 use std::time::Duration;
 
+use layout::{Dimension, KeyWidth, LIMIT_BYTES, Layout, Verdict, traffic_slot};
+
 use crate::brief::{Brief, RuleIndex};
-use crate::decide::{Decision, Question, decide_with};
+use crate::decision::rates::Rates;
+use crate::decision::{Decision, Question, decide_with};
 use crate::names::spans::Point;
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Limit, Over, Sharing};
 use crate::packet::{Direction, Facts};
-use crate::rates::Rates;
-use layout::{Dimension, KeyWidth, LIMIT_BYTES, Layout, Verdict, traffic_slot};
 
 /// Why a list has no tables.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -195,7 +196,7 @@ impl Tables {
         decide_with(brief, facts, |question| self.first(question))
     }
 
-    /// The same, with rates: what [`crate::decide::decide_within`] says.
+    /// The same, with rates: what [`crate::decision::decide_within`] says.
     pub fn decide_within(
         &self,
         brief: &Brief,

@@ -3,11 +3,11 @@
 use std::os::fd::AsFd;
 use std::time::Duration;
 
-use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::interface::Interface;
+use tipstaff_core::decision::rates::SourceState;
+use tipstaff_core::decision::{Decision, Speaker};
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::Limit;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
-use tipstaff_core::rates::SourceState;
 
 use crate::contract::{Gate, GateError, InForce, Posted, Posting, Record, Tally};
 use crate::kernel::emit::context::Hook;

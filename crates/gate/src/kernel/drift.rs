@@ -4,7 +4,7 @@ use std::os::fd::AsFd;
 
 use tipstaff_bpf::sys::{self, Attach};
 use tipstaff_core::brief::Brief;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::host::interface::Interface;
 
 use crate::contract::GateError;
 use crate::kernel::error::bpf;

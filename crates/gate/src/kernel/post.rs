@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use tipstaff_bpf::sys::{self, ProgramKind};
 use tipstaff_core::brief::Brief;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::packet::InterfaceIndex;
 
 use crate::contract::{GateError, Posted, Posting, Record};

@@ -3,7 +3,7 @@
 
 use std::os::fd::AsFd;
 
-use tipstaff_core::decide::Decision;
+use tipstaff_core::decision::Decision;
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 
 use crate::contract::{GateError, Unrecorded};

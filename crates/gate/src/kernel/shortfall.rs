@@ -4,7 +4,7 @@
 use std::fmt;
 
 use serde::Serialize;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::host::interface::Interface;
 
 use crate::contract::InForce;
 use crate::kernel::kept::described;

@@ -1,7 +1,7 @@
 //! What the witness hears of its knocks: answers on their way out, and the
 //! marks of those that the gate let in.
 
-use tipstaff_core::decide::Speaker;
+use tipstaff_core::decision::Speaker;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
 use tipstaff_gate::kernel::CounterSlot;
 

@@ -22,22 +22,22 @@ use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::os::fd::{AsFd, OwnedFd};
 use std::time::{Duration, Instant};
 
+use answers::{Answered, Caught, What};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::socket::{setsockopt, sockopt};
+use programs::{PLAYED_BYTES, PLAYED_TAG, catch_program, mark_program, record_program};
 use tipstaff_bpf::asm::{AssembleError, Assembler, R0};
 use tipstaff_bpf::sys::{self, Attach, Cell, MapKind, Order, ProgramKind, Ring};
-use tipstaff_core::decide::Speaker;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::analysis::reach::Subject;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::reach::Subject;
 use tipstaff_gate::kernel::Marks;
 use tipstaff_host::routes::{Way, way_to};
 
 use crate::Reply;
 use crate::frames::{self, FIRST_PORT, Knock};
-use answers::{Answered, Caught, What};
-use programs::{PLAYED_BYTES, PLAYED_TAG, catch_program, mark_program, record_program};
 pub use through::{Through, WentThrough};
 
 /// The programs that stand in front of the gate while a witness knocks.

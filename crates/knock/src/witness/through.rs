@@ -7,8 +7,8 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::time::{Duration, Instant};
 
 use tipstaff_bpf::sys::{self, Attach, Order, ProgramKind};
+use tipstaff_core::analysis::reach::Subject;
 use tipstaff_core::names::address::Family;
-use tipstaff_core::reach::Subject;
 use tipstaff_gate::kernel::Marks;
 
 use super::answers::{Answered, Caught, What};

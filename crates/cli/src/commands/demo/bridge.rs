@@ -4,7 +4,7 @@
 use std::collections::HashSet;
 use std::io;
 use std::net::IpAddr;
-use std::os::fd::{AsRawFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, JoinHandle};
@@ -15,7 +15,6 @@ use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::socket::{
     AddressFamily, LinkAddr, MsgFlags, SockFlag, SockProtocol, SockType, bind, recv, send, socket,
 };
-use std::os::fd::AsFd;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{InterfaceIndex, IpPacket, Packet, Payload, parse_ethernet};
 use tipstaff_gate::simulated::SimulatedGate;

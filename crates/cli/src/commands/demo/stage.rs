@@ -1,13 +1,12 @@
 //! The hosts of the demo: `archive` with its programs, and the world around
 //! it, in network namespaces that are gone with the process.
 
-use std::fs;
-use std::io;
 use std::net::IpAddr;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
+use std::{fs, io};
 
 use tipstaff_host::lab::{self, Mounts, Space};
 use tipstaff_host::snapshot::Snapshot;

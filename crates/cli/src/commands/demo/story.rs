@@ -5,13 +5,13 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::Path;
 use std::time::Duration;
 
+use tipstaff_core::analysis::reach::{Said, Subject, Vantage, first_packet, speaker_words};
+use tipstaff_core::analysis::review::Around;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Decision, Question, decide};
+use tipstaff_core::decision::{Decision, Question, decide};
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{Attachments, OrdersHash, read};
 use tipstaff_core::packet::{Facts, InterfaceIndex, Packet};
-use tipstaff_core::reach::{Said, Subject, Vantage, first_packet, speaker_words};
-use tipstaff_core::review::Around;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
 use tipstaff_host::snapshot::Snapshot;
@@ -24,8 +24,8 @@ use super::stage::Stage;
 use super::{Ground, own_folder};
 use crate::Ending;
 use crate::chosen::{Chosen, Origin};
-use crate::commands::rules::Counts;
-use crate::commands::{ask, post, reach, review, rules, survey};
+use crate::commands::rules::{self, Counts};
+use crate::commands::{ask, post, reach, review, survey};
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
 
@@ -87,7 +87,7 @@ pub fn tell(
     step(terminal, 3, "review", "Read them for mistakes, before anybody else does.");
     let heard = Some(snapshot.listeners.as_slice());
     let around = Around { listeners: heard, orders: Some(&judge.orders), ..Around::default() };
-    let found = tipstaff_core::review::review(&judge.brief, &around);
+    let found = tipstaff_core::analysis::review::review(&judge.brief, &around);
     review::show(&judge.origin, Path::new("orders.toml"), &found, terminal);
     step(
         terminal,

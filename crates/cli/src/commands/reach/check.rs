@@ -5,16 +5,16 @@ use std::collections::{BTreeSet, HashMap};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
-use tipstaff_core::brief::Brief;
-use tipstaff_core::decide::{Decision, decide};
-use tipstaff_core::listener::{Listener, Scope, taker};
-use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::Action;
-use tipstaff_core::packet::{Facts, InterfaceIndex};
-use tipstaff_core::reach::{
+use tipstaff_core::analysis::reach::{
     Cell, Checked, Circumstances, How, Observed, Outcome, Report, Row, Said, Subject, Vantage,
     cell, first_packet, let_in, program_at, speaker_words, subjects, tables_of_many,
 };
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decision::{Decision, decide};
+use tipstaff_core::host::listener::{Listener, Scope, taker};
+use tipstaff_core::names::traffic::Transport;
+use tipstaff_core::orders::Action;
+use tipstaff_core::packet::{Facts, InterfaceIndex};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::Reply;

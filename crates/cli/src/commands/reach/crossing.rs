@@ -6,15 +6,15 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use serde::Serialize;
+use tipstaff_core::analysis::reach::{
+    Crossing, Met, Passage, Said, Subject, Vantage, Wanted, Word, speaker_words, typical,
+};
 use tipstaff_core::brief::Brief;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::Orders;
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
-use tipstaff_core::reach::{
-    Crossing, Met, Passage, Said, Subject, Vantage, Wanted, Word, speaker_words, typical,
-};
 use tipstaff_gate::kernel::{Asked, KernelGate};
 use tipstaff_host::neighbours;
 use tipstaff_host::routes::{Way, way_to};

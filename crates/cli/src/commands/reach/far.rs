@@ -4,15 +4,15 @@ use std::collections::BTreeSet;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
+use tipstaff_core::analysis::reach::{
+    Cell, Checked, Circumstances, Outcome, Report, Row, Subject, Vantage, cell, subjects,
+    tables_of_many,
+};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::Host;
 use tipstaff_core::packet::InterfaceIndex;
-use tipstaff_core::reach::{
-    Cell, Checked, Circumstances, Outcome, Report, Row, Subject, Vantage, cell, subjects,
-    tables_of_many,
-};
 use tipstaff_host::routes::{Way, way_to};
 use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::{self, Door};

@@ -3,7 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use tipstaff_core::reach::Report;
+use tipstaff_core::analysis::reach::Report;
 use tipstaff_host::files::{self, Access};
 
 use crate::arguments::Common;

@@ -16,8 +16,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use serde::Serialize;
+use tipstaff_core::analysis::reach::{Changes, Report, SEVERAL, Vantage, changes, merge, subjects};
 use tipstaff_core::packet::InterfaceIndex;
-use tipstaff_core::reach::{Changes, Report, SEVERAL, Vantage, changes, merge, subjects};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::listeners;
 use tipstaff_host::snapshot::Snapshot;
@@ -111,7 +111,7 @@ fn told(
     options: &ReachOptions,
     report: &Report,
     before: Option<&Report>,
-    listeners: &[tipstaff_core::listener::Listener],
+    listeners: &[tipstaff_core::host::listener::Listener],
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
     let found = before.map(|before| changes(before, report));
@@ -146,7 +146,7 @@ fn near(
     common: &Common,
     options: &ReachOptions,
     terminal: &Terminal,
-) -> Result<(Report, Vec<tipstaff_core::listener::Listener>), Failure> {
+) -> Result<(Report, Vec<tipstaff_core::host::listener::Listener>), Failure> {
     let snapshot = Snapshot::live().map_err(system("reading what listens"))?;
     let (in_force, visible) = chosen::in_force(common)?;
     let Some(judge) = chosen::choose(common, in_force.as_ref())? else {

@@ -3,7 +3,7 @@
 
 use std::fmt::Write;
 
-use tipstaff_core::reach::{Cell, Outcome, Report, Row};
+use tipstaff_core::analysis::reach::{Cell, Outcome, Report, Row};
 use tipstaff_core::visible::visible;
 
 use super::text::{accepted, differences, evidence, heading, remarks, sentence, unknown, who};
@@ -268,8 +268,8 @@ fn rules(page: &mut String, report: &Report) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use tipstaff_core::analysis::reach::{How, Observed, Subject, Vantage, Why};
     use tipstaff_core::names::traffic::Transport;
-    use tipstaff_core::reach::{How, Observed, Subject, Vantage, Why};
 
     fn report() -> Report {
         let cell = |outcome, why: Option<Why>| {

@@ -4,13 +4,13 @@ use std::collections::hash_map::Entry;
 use std::collections::{BTreeSet, HashMap};
 use std::net::IpAddr;
 
+use tipstaff_core::analysis::reach::{How, Observed, Said, Subject, speaker_words};
 use tipstaff_core::brief::{Brief, RuleIndex};
-use tipstaff_core::decide::{Decision, Speaker};
-use tipstaff_core::listener::Listener;
+use tipstaff_core::decision::rates::{SourceState, one_of_many};
+use tipstaff_core::decision::{Decision, Speaker};
+use tipstaff_core::host::listener::Listener;
 use tipstaff_core::orders::{Action, Over};
 use tipstaff_core::packet::{Direction, InterfaceIndex};
-use tipstaff_core::rates::{SourceState, one_of_many};
-use tipstaff_core::reach::{How, Observed, Said, Subject, speaker_words};
 use tipstaff_gate::kernel::{Asked, KernelGate};
 use tipstaff_gate::{Gate as _, GateError};
 use tipstaff_knock::Reply;

@@ -1,8 +1,10 @@
 //! A finished check for people: the table, what differs and what to do, one
 //! port in all detail, and what has changed.
 
-use tipstaff_core::listener::Listener;
-use tipstaff_core::reach::{Cell, Change, Changes, Outcome, Report, Row, Subject, Vantage};
+use tipstaff_core::analysis::reach::{
+    Cell, Change, Changes, Outcome, Report, Row, Subject, Vantage,
+};
+use tipstaff_core::host::listener::Listener;
 use tipstaff_core::visible::visible;
 
 use crate::terminal::{Columns, Terminal, counted, faint, loud, moment, outcome, plain};

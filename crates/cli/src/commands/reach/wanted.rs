@@ -3,15 +3,15 @@
 use std::collections::{BTreeSet, HashMap};
 use std::net::IpAddr;
 
+use tipstaff_core::analysis::reach::{
+    MOST_RULES, Outcome, Plan, Report, Shown, Subject, Vantage, plan, stranger, typical,
+};
 use tipstaff_core::brief::RuleIndex;
-use tipstaff_core::interface::Interface;
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::names::address::{AddressRange, Family};
 use tipstaff_core::names::traffic::{Term, Transport};
 use tipstaff_core::orders::Orders;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
-use tipstaff_core::reach::{
-    MOST_RULES, Outcome, Plan, Report, Shown, Subject, Vantage, plan, stranger, typical,
-};
 use tipstaff_host::neighbours;
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::witness;
@@ -203,7 +203,7 @@ pub fn from_orders(judge: &Chosen, snapshot: &Snapshot) -> Result<Plan, Failure>
 
 /// The places that a plan knocks on, by source.
 pub fn places_of(plan: &Plan, snapshot: &Snapshot) -> HashMap<IpAddr, BTreeSet<Place>> {
-    let place = |showing: &tipstaff_core::reach::Showing| {
+    let place = |showing: &tipstaff_core::analysis::reach::Showing| {
         let usual = witness::approach(showing.source, None, &snapshot.interfaces).ok();
         let at = usual.filter(|usual| usual.target != showing.target).map(|_| showing.target);
         Place { subject: showing.subject, at }

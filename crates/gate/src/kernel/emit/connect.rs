@@ -7,7 +7,7 @@ use tipstaff_bpf::asm::{
     AssembleError, Assembler, If, Label, R0, R1, R2, R3, R6, R8, STACK, Width,
 };
 use tipstaff_bpf::parse::destination_offset;
-use tipstaff_core::decide::Speaker;
+use tipstaff_core::decision::Speaker;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::TCP;
 use tipstaff_core::packet::Direction;

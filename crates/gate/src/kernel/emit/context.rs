@@ -8,7 +8,7 @@ use tipstaff_bpf::abi::tcx;
 use tipstaff_bpf::asm::Label;
 use tipstaff_bpf::parse::Ways;
 use tipstaff_bpf::sys::{Attach, ProgramKind};
-use tipstaff_core::flows::Stamps;
+use tipstaff_core::decision::flows::Stamps;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::orders::{FoundationSwitches, Standing};
 use tipstaff_core::tables::layout::Layout;

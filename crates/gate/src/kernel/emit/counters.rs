@@ -3,8 +3,8 @@
 use tipstaff_bpf::abi::{helper, skb};
 use tipstaff_bpf::asm::{Assembler, If, Label, Op, R0, R1, R2, R6, R7, R8, STACK, Width};
 use tipstaff_core::brief::RuleIndex;
-use tipstaff_core::decide::Speaker;
-use tipstaff_core::foundations::Foundation;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
 use tipstaff_core::tables::layout::Verdict;

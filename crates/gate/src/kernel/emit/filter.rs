@@ -7,8 +7,8 @@ use tipstaff_bpf::asm::{
     AssembleError, Assembler, Flag, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, STACK, Width,
 };
 use tipstaff_bpf::parse::{Ways, destination_offset, family_jumps, ip_header};
-use tipstaff_core::decide::Speaker;
-use tipstaff_core::foundations::Foundation;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::TCP;
 use tipstaff_core::orders::Action;

@@ -1,4 +1,4 @@
-//! The memory of flows in the kernel, as [`tipstaff_core::flows`] has it: what
+//! The memory of flows in the kernel, as [`tipstaff_core::decision::flows`] has it: what
 //! this host opened (answered, and not answered yet), what it let in, and the
 //! first fragments that passed.
 
@@ -12,7 +12,7 @@ use tipstaff_bpf::asm::{
 use tipstaff_bpf::parse::{
     Ways, address_bytes, destination_offset, ip_header, load, source_offset, transport_header,
 };
-use tipstaff_core::flows::{ECHO_AGE, FRAGMENT_AGE, TCP_AGE, UDP_AGE};
+use tipstaff_core::decision::flows::{ECHO_AGE, FRAGMENT_AGE, TCP_AGE, UDP_AGE};
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
 use tipstaff_core::packet::{Direction, TcpFlags};

@@ -1,4 +1,4 @@
-//! Rates in the kernel: one time a source, as [`tipstaff_core::rates`] has it,
+//! Rates in the kernel: one time a source, as [`tipstaff_core::decision::rates`] has it,
 //! in a map that outlives revisions.
 
 use std::os::fd::BorrowedFd;

@@ -1,12 +1,12 @@
-//! Shares in the memories, as [`tipstaff_core::shares`] has them: how many new
+//! Shares in the memories, as [`tipstaff_core::decision::shares`] has them: how many new
 //! entries a network has added in its last window.
 
 use std::os::fd::BorrowedFd;
 
 use tipstaff_bpf::abi::helper;
 use tipstaff_bpf::asm::{Assembler, If, Label, Op, R0, R1, R2, R3, R4, STACK, Width};
+use tipstaff_core::decision::shares::{Filled, PART, WINDOW_BITS};
 use tipstaff_core::names::address::Family;
-use tipstaff_core::shares::{Filled, PART, WINDOW_BITS};
 
 use crate::kernel::emit::frame::at;
 

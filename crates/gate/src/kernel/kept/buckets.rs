@@ -4,8 +4,8 @@ use std::net::{IpAddr, Ipv6Addr};
 use std::os::fd::BorrowedFd;
 
 use tipstaff_bpf::sys;
+use tipstaff_core::decision::rates::SourceState;
 use tipstaff_core::orders::{Limit, Sharing};
-use tipstaff_core::rates::SourceState;
 
 use crate::contract::GateError;
 use crate::kernel::error::{bpf, system};

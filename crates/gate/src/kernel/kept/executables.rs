@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 
 use tipstaff_bpf::sys;
 use tipstaff_core::brief::{Brief, Executables};
-use tipstaff_core::programs::{ProgramNote, ProgramStatus};
+use tipstaff_core::host::programs::{ProgramNote, ProgramStatus};
 
 use crate::contract::Maker;
 use crate::kernel::emit::frame::LABEL_BYTES;

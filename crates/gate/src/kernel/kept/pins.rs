@@ -8,10 +8,10 @@ use std::{fs, io};
 
 use nix::mount::{MntFlags, MsFlags};
 use tipstaff_bpf::sys::{self, MapKind};
-use tipstaff_core::interface::Interface;
+use tipstaff_core::decision::{flows, shares};
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::Memory;
 use tipstaff_core::packet::InterfaceIndex;
-use tipstaff_core::{flows, shares};
 
 use crate::contract::GateError;
 use crate::kernel::emit::context::{Hook, OuterSide};

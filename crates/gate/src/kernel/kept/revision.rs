@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use tipstaff_bpf::abi::skb;
 use tipstaff_bpf::sys::{self, MapKind, SKB_CONTEXT, TestRun};
 use tipstaff_core::brief::{Brief, RuleIndex};
-use tipstaff_core::decide::{Decision, Speaker};
+use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::orders::{Action, Over, Rule, Standing};
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::tables::layout::Verdict;

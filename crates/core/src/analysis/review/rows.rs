@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
-use crate::compare::lanes::Values;
+use crate::analysis::compare::lanes::Values;
 use crate::names::spans::Spans;
 
 /// Sets with more ranges than this are asked where they lie; the others are walked.

@@ -1,19 +1,19 @@
 //! The walk through both lists.
 
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use std::collections::{BTreeMap, HashMap};
-
+use super::conditions::{Widened, conditions};
 use super::lanes::whole;
 use super::{
-    AXES, BOUNDARY, Change, Comparison, DESTINATION, INTERFACE, Kind, MOST_PIECES, MOST_RANGES,
-    MOST_WORK, PROGRAM, SOURCE, Said, TRAFFIC, Values, programs_of_both,
+    AXES, BOUNDARY, Change, Comparison, DESTINATION, Kind, MOST_PIECES, MOST_RANGES, MOST_WORK,
+    SOURCE, Said, Values, programs_of_both,
 };
 use crate::brief::{Brief, RuleIndex};
-use crate::names::address::{AddressSet, Family};
+use crate::names::address::Family;
 use crate::names::spans::Spans;
 use crate::orders::{Action, Limit, Over, Rule, Sharing};
-use crate::packet::{Direction, ProgramIndex};
+use crate::packet::Direction;
 
 /// A rule as the walk sees it.
 struct Step {
@@ -66,51 +66,6 @@ impl Meanings {
         let next = self.known.len();
         *self.known.entry((sets, rule.action, rule.limit().map(limit))).or_insert(next)
     }
-}
-
-fn wide<T: Copy + Into<u128> + crate::names::spans::Point>(spans: &Spans<T>) -> Arc<Spans<u128>> {
-    let ranges = spans.ranges().iter().map(|(a, b)| ((*a).into(), (*b).into()));
-    Arc::new(Spans::from_ranges(ranges))
-}
-
-/// The sets of addresses that rules share, each widened once.
-#[derive(Default)]
-pub(super) struct Widened(HashMap<(*const AddressSet, Family), Arc<Spans<u128>>>);
-
-impl Widened {
-    fn of(&mut self, set: &Option<Arc<AddressSet>>, family: Family) -> Values {
-        let set = set.as_ref()?;
-        // The lists outlive the walk: no other set comes to stand at its place.
-        let known = self.0.entry((Arc::as_ptr(set), family)).or_insert_with(|| match family {
-            Family::V4 => wide(&set.v4),
-            Family::V6 => wide(&set.v6),
-        });
-        Some(known.clone())
-    }
-}
-
-pub(super) fn conditions(
-    brief: &Brief,
-    rule: &Rule,
-    family: Family,
-    programs: &[String],
-    widened: &mut Widened,
-) -> [Values; AXES] {
-    let mut axes: [Values; AXES] = Default::default();
-    axes[TRAFFIC] = rule.traffic.keys.as_ref().map(wide);
-    axes[SOURCE] = widened.of(&rule.source.addresses, family);
-    axes[DESTINATION] = widened.of(&rule.destination.addresses, family);
-    axes[INTERFACE] = brief.interfaces_of(&rule.interface).as_ref().map(wide);
-    axes[PROGRAM] = (!rule.program.is_any()).then(|| {
-        let holds = |number: &usize| match number.checked_sub(1) {
-            // Whoever cannot be identified comes after all that have names.
-            Some(at) if at == programs.len() => brief.program_holds(rule, ProgramIndex::UNKNOWN),
-            at => brief.condition_holds(&rule.program, at.map(|at| programs[at].as_str())),
-        };
-        let meant = (0..=programs.len() + 1).filter(holds);
-        Arc::new(Spans::from_ranges(meant.map(|number| (number as u128, number as u128))))
-    });
-    axes
 }
 
 struct Walk<'b> {

@@ -8,40 +8,14 @@ use std::time::Duration;
 use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
-use crate::foundations::{Before, Foundation, before_rules, claims_to_be_here};
+use crate::decision::foundations::{Before, Foundation, before_rules, claims_to_be_here};
+use crate::decision::rates::Rates;
+use crate::decision::verdict::{Decision, Speaker};
 use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Action, AddressCondition, Rule, Silence};
 use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, ProgramIndex};
-use crate::rates::Rates;
-
-/// Who decided.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
-#[serde(rename_all = "lowercase", tag = "kind", content = "which")]
-pub enum Speaker {
-    /// Nobody was asked: it is for another host, or for another VLAN.
-    Nobody,
-    /// A foundation.
-    Foundation(Foundation),
-    /// A rule.
-    Rule(RuleIndex),
-    /// A rule that allows, beyond its rate.
-    Beyond(RuleIndex),
-    /// The standing answer.
-    Standing(Direction),
-    /// The kernel's tables were unsound; the packet was dropped.
-    Unsound,
-}
-
-/// The verdict and who gave it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
-pub struct Decision {
-    /// What happens to the packet.
-    pub verdict: Action,
-    /// Who spoke.
-    pub speaker: Speaker,
-}
 
 /// The one condition of a rule that did not hold.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]

@@ -6,17 +6,16 @@ use std::net::IpAddr;
 use super::list::List;
 use super::{Cell, Circumstances, Observed, Outcome, Subject, Vantage, Why, why};
 use crate::brief::{Brief, RuleIndex};
-use crate::decide::{Mismatch, Question, Speaker, mismatch};
-use crate::listener::{Listener, taker};
+use crate::decision::{Mismatch, Question, Speaker, mismatch};
+use crate::host::listener::{Listener, taker};
 use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::spans::Spans;
 use crate::names::traffic::{Term, TrafficKey, Transport};
-use crate::orders::{Action, Rule};
+use crate::orders::{Action, Code, Rule};
 use crate::packet::{
     Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, ProgramIndex, TcpFlags,
 };
-use crate::review::Code;
 
 /// What is to be checked: every listener; every port that a rule names, and of
 /// a range that nothing listens in the first one; echo requests where a rule
@@ -331,8 +330,8 @@ pub fn speaker_words(brief: &Brief, speaker: Speaker) -> String {
 mod tests {
     use super::super::{How, Said};
     use super::*;
-    use crate::decide::Decision;
-    use crate::listener::Owner;
+    use crate::decision::Decision;
+    use crate::host::listener::Owner;
     use crate::orders::read;
 
     const ORDERS: &str = r#"version = 1
@@ -420,7 +419,8 @@ source = "198.51.100.0/24"
         assert_eq!(refused(&[]), "nothing listens on it");
         let mut slip = listener(7401, "0.0.0.0");
         let path = Some("/usr/sbin/domed".to_owned());
-        slip.owner.programs = vec![crate::listener::Program { pid: 7, name: "domed".into(), path }];
+        slip.owner.programs =
+            vec![crate::host::listener::Program { pid: 7, name: "domed".into(), path }];
         assert_eq!(refused(&[slip]), "nothing listens on it; domed on tcp/7401 does");
         assert_eq!(refused(&[listener(7410, "127.0.0.1")]), "listens on loopback only");
         assert_eq!(refused(&[listener(7410, "198.51.100.21")]), "listens on 198.51.100.21 only");

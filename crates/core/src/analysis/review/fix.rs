@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Around, Code, Finding, review};
+use crate::analysis::compare::Comparison;
 use crate::brief::{Brief, Executables, Setting};
-use crate::compare::Comparison;
-use crate::interface::Interface;
+use crate::host::interface::Interface;
 use crate::moment::Moment;
 use crate::orders::edit::{NewText, without_rules};
 use crate::orders::{Orders, Sheets, read_all};

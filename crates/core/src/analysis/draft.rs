@@ -8,7 +8,7 @@ use std::net::IpAddr;
 
 use toml_edit::value;
 
-use crate::listener::{Listener, Scope};
+use crate::host::listener::{Listener, Scope};
 use crate::names::services::CATALOGUE;
 use crate::names::traffic::Term;
 
@@ -113,9 +113,9 @@ fn name_of(traffic: &str, programs: &[String]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::analysis::exposure::Exposure;
     use crate::brief::Brief;
-    use crate::exposure::Exposure;
-    use crate::listener::{Owner, Program};
+    use crate::host::listener::{Owner, Program};
     use crate::names::traffic::Transport;
     use crate::orders::{Action, read};
 

@@ -4,9 +4,6 @@ use std::fmt;
 
 use serde::Serialize;
 
-use crate::brief::Brief;
-use crate::orders::{Remark, Rule, Silence};
-
 /// Why a path that a rule names is not simply the program.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "is")]
@@ -67,25 +64,4 @@ impl ProgramNote {
     pub fn is_doubtful(&self) -> bool {
         !matches!(self.status, ProgramStatus::Link { .. })
     }
-}
-
-/// The rules that are meant for this host, whether they speak now or not.
-fn rules_here(brief: &Brief) -> impl Iterator<Item = &Rule> {
-    brief.rules().filter(|r| !matches!(r.silence, Some(Silence::OtherHost | Silence::Paused)))
-}
-
-/// Whether any rule that is meant for this host names the program of a note.
-pub fn is_named_here(brief: &Brief, note: &ProgramNote) -> bool {
-    rules_here(brief).any(|rule| rule.program.names(&note.path))
-}
-
-/// The notes as remarks about the rules that name these programs here.
-pub fn program_remarks(brief: &Brief, notes: &[ProgramNote]) -> Vec<Remark> {
-    let remarks = rules_here(brief).flat_map(|rule| {
-        notes
-            .iter()
-            .filter(|note| rule.program.names(&note.path))
-            .map(|note| Remark { rule: rule.name.to_string(), message: note.to_string() })
-    });
-    remarks.collect()
 }

@@ -1,4 +1,5 @@
-//! What a review can find: kinds, how much each matters, and a finding.
+//! Kinds of findings, which rules name where they accept one, and how much each
+//! matters.
 
 use serde::Serialize;
 
@@ -165,58 +166,6 @@ impl Code {
             Self::ProgramNotFound => "The rule may be about no program, or about another one.",
             Self::UnusedName => "A name that stands for nothing is taken for a rule.",
             Self::NoNote => "In a year nobody knows who may take it out.",
-        }
-    }
-}
-
-/// What it means that a review gave up.
-pub const GAVE_UP: &str =
-    "the list is too tangled to know all of what never speaks or would not be missed";
-
-/// One finding.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Finding {
-    /// Its kind.
-    pub code: Code,
-    /// How much it matters.
-    pub severity: Severity,
-    /// The rule; `None` where it is about the orders as a whole.
-    pub rule: Option<String>,
-    /// Its position.
-    pub position: Option<usize>,
-    /// The included file that it stands in; `None` for the orders' own.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub file: Option<String>,
-    /// The line of the rule.
-    pub line: Option<usize>,
-    /// What was found, a sentence without a full stop.
-    pub what: String,
-    /// What to do about it.
-    pub mend: String,
-}
-
-/// All findings.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Review {
-    /// In the order of the rules.
-    pub findings: Vec<Finding>,
-    /// How many were found that the orders accept.
-    pub accepted: usize,
-    /// Whether the list was too tangled to know all of what never speaks.
-    pub gave_up: bool,
-}
-
-impl Finding {
-    pub(super) fn about_all(code: Code, what: String, mend: &str) -> Self {
-        Self {
-            code,
-            severity: code.severity(),
-            rule: None,
-            position: None,
-            file: None,
-            line: None,
-            what,
-            mend: mend.to_owned(),
         }
     }
 }

@@ -3,8 +3,8 @@
 //! Coverage is exact ([`mod@coverage`]); everything else looks at one rule at a
 //! time, with what listens on the host where that is known.
 
-mod codes;
 pub mod coverage;
+mod findings;
 mod fix;
 mod overlap;
 mod rows;
@@ -12,15 +12,17 @@ mod rows;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use crate::brief::{Brief, RuleIndex};
-use crate::listener::Listener;
+use crate::host::listener::Listener;
+use crate::host::programs::ProgramNote;
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services::CATALOGUE;
 use crate::names::traffic::{TCP, Term, TrafficKey, Transport};
 use crate::orders::{Action, NameKind, Orders, Rule, Silence};
 use crate::packet::Direction;
-use crate::programs::ProgramNote;
-pub use codes::{Code, Finding, GAVE_UP, Review, Severity};
+pub use findings::{Finding, GAVE_UP, Review};
+
+use crate::orders::Code;
 use coverage::{Coverage, coverage};
 pub use fix::{Fix, fix};
 use overlap::contradicted;

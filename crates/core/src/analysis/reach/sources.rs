@@ -6,8 +6,8 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use super::{Subject, first_packet, program_at};
 use crate::brief::{Brief, RuleIndex};
-use crate::decide::{Speaker, decide};
-use crate::listener::Listener;
+use crate::decision::{Speaker, decide};
+use crate::host::listener::Listener;
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::spans::Point;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, Transport, UDP};

@@ -12,14 +12,14 @@ use std::time::Duration;
 use serde::Serialize;
 
 use crate::brief::RuleIndex;
-use crate::decide::{Decision, Speaker};
-use crate::orders::{Action, Limit, Sharing};
+use crate::decision::shares::{Filled, Shares};
+use crate::decision::{Decision, Speaker};
+use crate::orders::{Action, Limit, Memory, Sharing};
 use crate::packet::{Packet, Payload};
-use crate::shares::{Filled, Shares};
 
 /// So many sources are remembered unless the orders say otherwise; the one that
 /// was quiet for longest makes room.
-pub const CAPACITY: usize = 65_536;
+pub const CAPACITY: usize = Memory::USUAL as usize;
 
 /// Whose tokens: a rule's, and a source's where each has its own.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

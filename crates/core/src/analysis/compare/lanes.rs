@@ -1,7 +1,7 @@
 //! The rules of a list that can speak in one direction and family, with their
 //! conditions as sets of numbers.
 
-use super::walk::{Widened, conditions};
+use super::conditions::{Widened, conditions};
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::Family;
 use crate::names::spans::Spans;

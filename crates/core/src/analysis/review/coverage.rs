@@ -1,15 +1,15 @@
 //! Which rules of a list ever speak, and which of them would be missed:
 //! exactly, over all traffic, with what several rules cover together.
 //!
-//! The walk goes through the dimensions as [`crate::compare`] does. A branch in
+//! The walk goes through the dimensions as [`crate::analysis::compare`] does. A branch in
 //! which nothing can be learnt any more is left out, so that lists whose rules
 //! are about different things cost little.
 
 use std::collections::BTreeSet;
 
 use super::rows::rows;
+use crate::analysis::compare::lanes::{AXES, Lane, Values, lanes};
 use crate::brief::{Brief, RuleIndex};
-use crate::compare::lanes::{AXES, Lane, Values, lanes};
 use crate::orders::Action;
 
 /// What is looked at for one list, in boundaries and words of rules, which takes

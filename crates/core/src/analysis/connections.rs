@@ -1,39 +1,14 @@
-//! Connections that are open, as data: what orders would say if they were
-//! opened now.
-
-use std::net::SocketAddr;
-
-use serde::Serialize;
+//! What orders would say of an open connection if it were opened now.
 
 use crate::brief::Brief;
-use crate::decide::{Decision, Question, Speaker, mismatch};
-use crate::listener::Owner;
+use crate::decision::{Decision, Question, Speaker, mismatch};
+use crate::host::connection::Connection;
 use crate::moment::Moment;
 use crate::names::traffic::Transport;
 use crate::orders::Action;
-use crate::packet::{Direction, InterfaceIndex, ProgramIndex};
-
-/// A TCP connection.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Connection {
-    /// Who opened it: inbound, the other end did.
-    pub direction: Direction,
-    /// This end.
-    pub local: SocketAddr,
-    /// The other end.
-    pub remote: SocketAddr,
-    /// Where the way to the other end begins.
-    pub interface: InterfaceIndex,
-    /// Whose it is.
-    pub owner: Owner,
-}
+use crate::packet::{Direction, ProgramIndex};
 
 impl Connection {
-    /// The path of the program that has it.
-    pub fn program(&self) -> Option<&str> {
-        self.owner.programs.iter().find_map(|program| program.path.as_deref())
-    }
-
     /// What its first packet would ask.
     pub fn question(&self, brief: &Brief, now: Moment) -> Question {
         let (source, destination, port) = match self.direction {
@@ -60,11 +35,7 @@ impl Connection {
         match rule {
             Some((index, rule)) => Decision { verdict: rule.action, speaker: Speaker::Rule(index) },
             None => {
-                let verdict = match self.direction {
-                    Direction::Inbound => brief.standing.inbound,
-                    Direction::Outbound => brief.standing.outbound,
-                    Direction::Transit => brief.standing.transit,
-                };
+                let verdict = brief.standing.of(self.direction);
                 Decision { verdict, speaker: Speaker::Standing(self.direction) }
             }
         }

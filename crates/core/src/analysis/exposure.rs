@@ -8,7 +8,7 @@ use std::net::IpAddr;
 use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
-use crate::listener::Listener;
+use crate::host::listener::Listener;
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::traffic::TrafficKey;
 use crate::orders::Action;

@@ -2,10 +2,10 @@
 
 use serde::Serialize;
 
-use super::hosts::Silence;
-use super::model::Rule;
 use crate::brief::Brief;
+use crate::host::programs::ProgramNote;
 use crate::moment::Moment;
+use crate::orders::{Rule, Silence};
 
 /// A remark about a rule.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -36,8 +36,28 @@ pub fn remarks_of(rule: &Rule, brief: Option<&Brief>, now: Moment) -> Vec<Remark
 
 /// Remarks about all rules that are meant for this host.
 pub fn remarks(brief: &Brief, now: Moment) -> Vec<Remark> {
-    let here = |rule: &&Rule| !matches!(rule.silence, Some(Silence::OtherHost | Silence::Paused));
-    brief.rules().filter(here).flat_map(|r| remarks_of(r, Some(brief), now)).collect()
+    rules_here(brief).flat_map(|r| remarks_of(r, Some(brief), now)).collect()
+}
+
+/// The rules that are meant for this host, whether they speak now or not.
+fn rules_here(brief: &Brief) -> impl Iterator<Item = &Rule> {
+    brief.rules().filter(|r| !matches!(r.silence, Some(Silence::OtherHost | Silence::Paused)))
+}
+
+/// Whether any rule that is meant for this host names the program of a note.
+pub fn is_named_here(brief: &Brief, note: &ProgramNote) -> bool {
+    rules_here(brief).any(|rule| rule.program.names(&note.path))
+}
+
+/// The notes as remarks about the rules that name these programs here.
+pub fn program_remarks(brief: &Brief, notes: &[ProgramNote]) -> Vec<Remark> {
+    let remarks = rules_here(brief).flat_map(|rule| {
+        notes
+            .iter()
+            .filter(|note| rule.program.names(&note.path))
+            .map(|note| Remark { rule: rule.name.to_string(), message: note.to_string() })
+    });
+    remarks.collect()
 }
 
 #[cfg(test)]

@@ -17,9 +17,11 @@ use std::hash::Hash;
 use std::net::IpAddr;
 use std::time::Duration;
 
+pub use crate::brief::Stamps;
+use crate::decision::shares::{Filled, Shares};
 use crate::names::traffic::{ICMP, ICMPV6, TCP, UDP};
+use crate::orders;
 use crate::packet::{Direction, IpPacket, Payload, Quote, TcpFlags};
-use crate::shares::{Filled, Shares};
 
 /// How long after the last packet out an answer still comes in.
 pub const UDP_AGE: Duration = Duration::from_secs(180);
@@ -30,19 +32,9 @@ pub const TCP_AGE: Duration = Duration::from_secs(2 * 3600 + 4 * 60);
 /// How long after a first fragment the others pass (RFC 8200 section 4.5).
 pub const FRAGMENT_AGE: Duration = Duration::from_secs(60);
 /// So many flows are remembered in each memory unless the orders say otherwise.
-pub const CAPACITY: usize = 65_536;
+pub const CAPACITY: usize = orders::Memory::USUAL as usize;
 /// So many first fragments are remembered.
 pub const FRAGMENTS: usize = 16_384;
-
-/// Which lists entries are made under: one number for what leaves and passes
-/// through, one for what comes in. Never 0.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Stamps {
-    /// Of what the list says of outbound and transit.
-    pub opened: u32,
-    /// Of what it says of inbound.
-    pub let_in: u32,
-}
 
 /// One flow, seen from this side. For an echo the remote port is the
 /// identifier; where there are no ports they are 0.

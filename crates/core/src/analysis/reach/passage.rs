@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use super::{How, Said, Subject, first_packet, speaker_words};
 use crate::brief::Brief;
-use crate::decide::decide;
+use crate::decision::decide;
 use crate::orders::Action;
 use crate::packet::{Direction, Facts, InterfaceIndex, ProgramIndex};
 
@@ -307,7 +307,7 @@ fn observed(met: Met, word: &Word) -> (Passage, How, String) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::decide::{Decision, Speaker};
+    use crate::decision::{Decision, Speaker};
     use crate::names::traffic::Transport;
     use crate::orders::read;
 

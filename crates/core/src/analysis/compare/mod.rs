@@ -8,6 +8,7 @@
 //! differs, merged again where they differ in one dimension only. A foundation
 //! that is switched is told beside them. Rules count as they speak at this moment.
 
+mod conditions;
 pub(crate) mod lanes;
 mod walk;
 mod words;
@@ -19,7 +20,7 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
-use crate::decide::Question;
+use crate::decision::Question;
 use crate::names::address::Family;
 use crate::names::spans::Spans;
 use crate::orders::{Action, Limit, RuleName, Sharing};

@@ -7,12 +7,12 @@ use serde::{Deserialize, Serialize};
 
 use super::list::List;
 use super::{Cell, Outcome, Subject, Vantage};
+use crate::analysis::review::is_a_slip;
 use crate::brief::Brief;
-use crate::decide::{Decision, Speaker};
-use crate::listener::{Listener, Scope, taker};
+use crate::decision::{Decision, Speaker};
+use crate::host::listener::{Listener, Scope, taker};
 use crate::orders::Action;
 use crate::packet::{Direction, InterfaceIndex};
-use crate::review::is_a_slip;
 use crate::tables::Tables;
 
 /// Why an observation differs from the orders.

@@ -1,7 +1,7 @@
 //! The list that cells are judged by, asked for the rules about one port.
 
 use crate::brief::{Brief, RuleIndex};
-use crate::decide::{Decision, decide_with, mismatch};
+use crate::decision::{Decision, decide_with, mismatch};
 use crate::names::traffic::TrafficKey;
 use crate::orders::Rule;
 use crate::packet::{Direction, Facts};
@@ -47,7 +47,7 @@ impl<'b> List<'b> {
             .filter(move |(_, rule)| is_about(rule))
     }
 
-    /// As [`crate::decide::decide`].
+    /// As [`crate::decision::decide`].
     pub(super) fn decide(self, facts: &Facts) -> Decision {
         decide_with(self.brief, facts, |question| {
             self.about(question.direction, question.key)

@@ -1,0 +1,10 @@
+//! Questions about orders: what changes, what is suspicious, who may come in, what
+//! should be reachable, and what orders for a machine could be.
+
+pub mod compare;
+mod connections;
+pub mod draft;
+pub mod exposure;
+pub mod reach;
+pub mod remarks;
+pub mod review;

@@ -1,0 +1,57 @@
+//! What a review found.
+
+use serde::Serialize;
+
+use crate::orders::{Code, Severity};
+
+/// What it means that a review gave up.
+pub const GAVE_UP: &str =
+    "the list is too tangled to know all of what never speaks or would not be missed";
+
+/// One finding.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Finding {
+    /// Its kind.
+    pub code: Code,
+    /// How much it matters.
+    pub severity: Severity,
+    /// The rule; `None` where it is about the orders as a whole.
+    pub rule: Option<String>,
+    /// Its position.
+    pub position: Option<usize>,
+    /// The included file that it stands in; `None` for the orders' own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// The line of the rule.
+    pub line: Option<usize>,
+    /// What was found, a sentence without a full stop.
+    pub what: String,
+    /// What to do about it.
+    pub mend: String,
+}
+
+/// All findings.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Review {
+    /// In the order of the rules.
+    pub findings: Vec<Finding>,
+    /// How many were found that the orders accept.
+    pub accepted: usize,
+    /// Whether the list was too tangled to know all of what never speaks.
+    pub gave_up: bool,
+}
+
+impl Finding {
+    pub(super) fn about_all(code: Code, what: String, mend: &str) -> Self {
+        Self {
+            code,
+            severity: code.severity(),
+            rule: None,
+            position: None,
+            file: None,
+            line: None,
+            what,
+            mend: mend.to_owned(),
+        }
+    }
+}

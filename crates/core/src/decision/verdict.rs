@@ -1,0 +1,35 @@
+//! What is decided, and by whom.
+
+use serde::Serialize;
+
+use crate::brief::RuleIndex;
+use crate::decision::foundations::Foundation;
+use crate::orders::Action;
+use crate::packet::Direction;
+
+/// Who decided.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "lowercase", tag = "kind", content = "which")]
+pub enum Speaker {
+    /// Nobody was asked: it is for another host, or for another VLAN.
+    Nobody,
+    /// A foundation.
+    Foundation(Foundation),
+    /// A rule.
+    Rule(RuleIndex),
+    /// A rule that allows, beyond its rate.
+    Beyond(RuleIndex),
+    /// The standing answer.
+    Standing(Direction),
+    /// The kernel's tables were unsound; the packet was dropped.
+    Unsound,
+}
+
+/// The verdict and who gave it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+pub struct Decision {
+    /// What happens to the packet.
+    pub verdict: Action,
+    /// Who spoke.
+    pub speaker: Speaker,
+}
