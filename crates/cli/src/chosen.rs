@@ -15,6 +15,7 @@ use tipstaff_gate::kernel::{KernelGate, executables};
 use tipstaff_gate::{Gate, GateError, InForce, Record};
 use tipstaff_host::files::Distrust;
 use tipstaff_host::interfaces;
+use tipstaff_reach::Basis;
 
 use crate::arguments::Common;
 use crate::attachments::{self, Written};
@@ -45,6 +46,16 @@ impl Chosen {
         let parts: Vec<&str> = sheets.parts().into_iter().map(|part| part.name.as_str()).collect();
         let words = format!("rules in this order: {}, then the orders' own", parts.join(", "));
         (!parts.is_empty()).then_some(words)
+    }
+
+    /// What a reach check is judged by.
+    pub fn basis(&self) -> Basis<'_> {
+        Basis {
+            brief: &self.brief,
+            host: self.host.clone(),
+            orders: self.origin.words(),
+            hash: self.origin.hash().to_string(),
+        }
     }
 
     /// The programs that rules here name by a link, which is followed.

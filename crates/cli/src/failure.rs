@@ -15,6 +15,7 @@ use tipstaff_gate::lock::LockError;
 use tipstaff_host::files::Distrust;
 use tipstaff_host::namespace::NamespaceFault;
 use tipstaff_knock::witness::WitnessFault;
+use tipstaff_reach::CheckFault;
 
 use crate::terminal::Terminal;
 
@@ -99,6 +100,21 @@ pub enum Failure {
 fn count(faults: usize, path: &std::path::Path) -> String {
     let things = if faults == 1 { "one thing is" } else { &format!("{faults} things are") };
     format!("{things} wrong in {}; nothing was touched", path.display())
+}
+
+impl From<CheckFault> for Failure {
+    fn from(fault: CheckFault) -> Self {
+        match fault {
+            CheckFault::Gate(error) => Self::Gate(error),
+            CheckFault::Witness(fault) => Self::Witness(fault),
+            CheckFault::System { doing, source } => Self::System { doing, source },
+            // Whatever else is wrong with it was asked for on the command line.
+            own => Self::Argument {
+                message: own.to_string(),
+                mend: "reach without --outbound and --through checks its own ports.".into(),
+            },
+        }
+    }
 }
 
 /// Turns an I/O error into a failure with a context.

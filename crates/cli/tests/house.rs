@@ -8,7 +8,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// From the bottom up.
-const CRATES: [&[&str]; 5] = [&["core"], &["bpf", "host"], &["gate"], &["knock"], &["cli"]];
+const CRATES: [&[&str]; 6] =
+    [&["core"], &["bpf", "host"], &["gate"], &["knock"], &["reach"], &["cli"]];
 
 /// Modules of a crate from the bottom up; what is not named may stand anywhere.
 const FLOORS: [(&str, &[&[&str]]); 3] = [

@@ -18,6 +18,7 @@ use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::{self, Door};
 use tipstaff_knock::witness::{self, Approach};
+use tipstaff_reach::Check;
 
 use super::bridge::{Bridge, LAN};
 use super::stage::Stage;
@@ -190,7 +191,7 @@ fn act(
                 post::show(judge, None, &post::Kept::default(), terminal);
             }
             told.step(6, "reach", "Worked out: what each port would do for whom.");
-            let mut check = reach::Check::new(judge, snapshot);
+            let mut check = Check::new(judge.basis(), snapshot);
             for source in sources {
                 check.worked_out(source, archive_address(snapshot, source)?, LAN);
             }
@@ -361,8 +362,8 @@ fn clients<'c>(
     judge: &'c Chosen,
     snapshot: &'c Snapshot,
     sources: &[IpAddr],
-) -> Result<reach::Check<'c>, Failure> {
-    let mut check = reach::Check::new(judge, snapshot);
+) -> Result<Check<'c>, Failure> {
+    let mut check = Check::new(judge.basis(), snapshot);
     let doors = check.here_doors();
     let failed = || system("knocking in the demo");
     let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
@@ -465,8 +466,8 @@ fn look<'c>(
     snapshot: &'c Snapshot,
     gate: Option<&KernelGate>,
     sources: &[IpAddr],
-) -> Result<reach::Check<'c>, Failure> {
-    let mut check = reach::Check::new(judge, snapshot);
+) -> Result<Check<'c>, Failure> {
+    let mut check = Check::new(judge.basis(), snapshot);
     let doors = check.here_doors();
     let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
     check.here(&doors, &sockets::knock(&knocks, PATIENCE, &mut |_| true));

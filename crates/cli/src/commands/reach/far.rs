@@ -1,25 +1,17 @@
 //! A check of another host of the orders, from this machine's own address.
 
 use std::collections::BTreeSet;
-use std::net::{IpAddr, SocketAddr};
+use std::net::IpAddr;
 use std::time::Duration;
 
-use tipstaff_core::analysis::reach::{
-    Cell, Checked, Circumstances, Outcome, Report, Row, Subject, Vantage, cell, subjects,
-    tables_of_many,
-};
+use tipstaff_core::analysis::reach::{Checked, Report, Row, Vantage, subjects};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::names::address::Family;
-use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::Host;
-use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_host::routes::{Way, way_to};
-use tipstaff_knock::Reply;
-use tipstaff_knock::sockets::{self, Door};
+use tipstaff_reach::{Place, target_column};
 
-use super::check::Place;
 use super::pace::Pace;
-use super::said::of_reply;
 use super::wanted;
 use crate::arguments::{Common, ReachOptions};
 use crate::chosen::{self, setting};
@@ -59,7 +51,7 @@ pub fn look(
         places.extend(wanted::subjects(&orders, text)?.into_iter().map(Place::from));
     }
     if options.all_ports {
-        places.extend(wanted::all_ports());
+        places.extend(Place::all_ports());
     }
     let places: Vec<Place> = places.into_iter().collect();
     let ways = ways(host)?;
@@ -70,7 +62,9 @@ pub fn look(
     let (mut vantages, mut columns) = (Vec::new(), Vec::new());
     for (target, source) in ways {
         let vantage = Vantage::Machine { name: own.clone(), source };
-        columns.push(column(&brief, &places, (&vantage, target), patience, &mut pace).into_iter());
+        let column =
+            target_column(&brief, &places, (&vantage, target), patience, &mut || pace.go_on());
+        columns.push(column.into_iter());
         vantages.push(vantage);
     }
     let rows = places
@@ -127,49 +121,4 @@ fn ways(host: &Host) -> Result<Vec<(IpAddr, IpAddr)>, Failure> {
         }),
         _ => Ok(found),
     }
-}
-
-fn column(
-    brief: &Brief,
-    places: &[Place],
-    (vantage, target): (&Vantage, IpAddr),
-    patience: Duration,
-    pace: &mut Pace,
-) -> Vec<Option<Cell>> {
-    let doors: Vec<Door> = places
-        .iter()
-        .filter_map(|place| match place.subject {
-            Subject::Port(transport, port) => {
-                let to = SocketAddr::new(target, port);
-                Some(Door { transport, to, from: None, local: false })
-            }
-            Subject::Echo => None,
-        })
-        .collect();
-    let mut replies = sockets::knock(&doors, patience, &mut |_| pace.go_on()).into_iter();
-    let tables = tables_of_many(brief);
-    let around = Circumstances { tables: tables.as_ref(), ..Circumstances::plain(brief, None) };
-    let judge = |place: &Place, reply: Reply| {
-        let observed = of_reply(reply, target);
-        cell((place.subject, vantage), (target, InterfaceIndex(0)), observed, &around)
-    };
-    places
-        .iter()
-        .map(|place| {
-            let reply = match place.subject {
-                Subject::Echo => match pace.go_on() {
-                    true => Some(sockets::ping(target, patience)),
-                    false => Some(Reply::NotAsked),
-                },
-                Subject::Port(Transport::Tcp | Transport::Udp, _) => replies.next(),
-            }?;
-            let mut cell = judge(place, reply);
-            if let Some(words) = cell.observed.evidence.as_mut()
-                && cell.observed.outcome == Outcome::Unknown
-            {
-                words.push_str("; on the host itself it can be known");
-            }
-            Some(cell)
-        })
-        .collect()
 }

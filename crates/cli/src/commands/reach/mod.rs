@@ -1,13 +1,11 @@
 //! `reach`: which ports are truly reachable, from where, and why that differs
 //! from the orders.
 
-mod check;
 mod crossing;
 mod far;
 mod memory;
 mod pace;
 pub mod page;
-mod said;
 mod text;
 mod wanted;
 
@@ -15,25 +13,23 @@ use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use pace::Pace;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::{Changes, Report, SEVERAL, Vantage, changes, merge, subjects};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_host::files::{self, Access};
 use tipstaff_host::listeners;
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::sockets::{self, Door};
 use tipstaff_knock::witness;
+use tipstaff_reach::{Check, GateInForce, Place, plan};
 
 use crate::Ending;
 use crate::arguments::{Common, ReachCommand, ReachOptions};
 use crate::chosen::{self, Visible};
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
-pub use check::Check;
-use check::Place;
-use pace::Pace;
-use said::Gate;
-use tipstaff_host::files::{self, Access};
 
 /// Knocking on oneself costs nothing, so the patience may be longer.
 const LEAST_PATIENCE_HERE: Duration = Duration::from_millis(300);
@@ -160,7 +156,7 @@ fn near(
             witness::approach(*source, via.as_deref(), &snapshot.interfaces)?;
         }
     }
-    let plan = match options.from_orders {
+    let shows_all = match options.from_orders {
         true => Some(wanted::from_orders(&judge, &snapshot)?),
         false => None,
     };
@@ -172,34 +168,34 @@ fn near(
         }
     };
     let mut only = HashMap::new();
-    if let Some(plan) = &plan {
-        let of_plan = wanted::places_of(plan, &snapshot);
+    if let Some(shows_all) = &shows_all {
+        let of_plan = plan::places_of(shows_all, &snapshot);
         if options.why.is_none() {
             places.extend(of_plan.values().flatten());
         }
         let known: BTreeSet<_> = vantages.iter().filter_map(Vantage::source).collect();
-        let new = plan.sources.iter().filter(|source| !known.contains(source));
+        let new = shows_all.sources.iter().filter(|source| !known.contains(source));
         vantages.extend(new.map(|source| Vantage::of(*source)));
         // Many sources each look at what they show alone.
-        if plan.sources.len() > MANY && options.why.is_none() {
+        if shows_all.sources.len() > MANY && options.why.is_none() {
             only = of_plan;
             only.retain(|source, _| !known.contains(source));
         }
     }
     places.extend(wanted::ports(&judge, &options.ports)?);
     if options.all_ports {
-        places.extend(wanted::all_ports());
+        places.extend(Place::all_ports());
     }
 
     let patience = Duration::from_millis(options.patience);
-    let mut check = Check::at(&judge, &snapshot, places);
+    let mut check = Check::at(judge.basis(), &snapshot, places);
     check.notes = notes;
     check.only = only;
     check.other_orders =
         in_force.as_ref().is_some_and(|in_force| in_force.record.hash() != judge.origin.hash());
     let doors = check.here_doors();
     let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
-    let in_all = knocks.len() + vantages.len() * check.len();
+    let in_all = knocks.len() + vantages.len() * check.rows();
     let mut pace = Pace::new(in_all, options.pace, terminal.json)?;
     let patience_here = patience.max(LEAST_PATIENCE_HERE);
     check.here(&doors, &sockets::knock(&knocks, patience_here, &mut |_| pace.go_on()));
@@ -208,7 +204,7 @@ fn near(
         Some(in_force) => Some(chosen::from_force(in_force)?.brief),
         None => None,
     };
-    let gate: Option<Gate<'_>> = in_force_brief.as_ref().map(|brief| (&kernel, brief));
+    let gate: Option<GateInForce<'_>> = in_force_brief.as_ref().map(|brief| (&kernel, brief));
     let root = nix::unistd::geteuid().is_root();
     for vantage in vantages {
         if root && !pace.is_over() {
@@ -238,16 +234,16 @@ fn near(
         (_, Some(_)) => "up",
         (_, None) => "down",
     };
-    let mut report = check.finish(gate, Some(&after.listeners));
-    if let Some(plan) = &plan {
-        report.rules = wanted::shown(plan, &judge, &report);
+    let mut report = check.finish(gate, Some(&after.listeners), jiff::Timestamp::now().as_second());
+    if let Some(shows_all) = &shows_all {
+        report.rules = plan::shown(shows_all, &judge.brief, &report);
     }
     Ok((report, snapshot.listeners.clone()))
 }
 
 /// Prints a check that was made by other means: the demo's.
 pub fn show(check: Check<'_>, gate: &str, terminal: &Terminal) {
-    let report = check.finish(gate, None);
+    let report = check.finish(gate, None, jiff::Timestamp::now().as_second());
     if terminal.json {
         terminal.json(&report);
     } else {

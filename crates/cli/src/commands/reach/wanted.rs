@@ -1,22 +1,15 @@
 //! What was asked for: from where to look, and on what to knock.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 
-use tipstaff_core::analysis::reach::{
-    MOST_RULES, Outcome, Plan, Report, Shown, Subject, Vantage, plan, stranger, typical,
-};
-use tipstaff_core::brief::RuleIndex;
-use tipstaff_core::host::interface::Interface;
-use tipstaff_core::names::address::{AddressRange, Family};
-use tipstaff_core::names::traffic::{Term, Transport};
+use tipstaff_core::analysis::reach::{MOST_RULES, Plan, Subject, Vantage, typical};
+use tipstaff_core::names::address::Family;
+use tipstaff_core::names::traffic::Term;
 use tipstaff_core::orders::Orders;
-use tipstaff_core::packet::{Direction, InterfaceIndex};
-use tipstaff_host::neighbours;
 use tipstaff_host::snapshot::Snapshot;
-use tipstaff_knock::witness;
+use tipstaff_reach::{Place, plan};
 
-use super::check::Place;
 use crate::arguments::ReachOptions;
 use crate::chosen::Chosen;
 use crate::failure::Failure;
@@ -47,7 +40,7 @@ pub fn vantages(
     if named.is_empty() && via.is_some() {
         named.push(STRANGER.to_owned());
     }
-    let known = there(snapshot);
+    let known = plan::neighbours_of(snapshot);
     // In the order that was asked for, each once.
     let mut found: Vec<Vantage> = Vec::new();
     for name in &named {
@@ -56,11 +49,11 @@ pub fn vantages(
             continue;
         }
         let members = match name.as_str() {
-            STRANGER => strangers(judge, snapshot),
+            STRANGER => plan::strangers(&judge.brief, snapshot),
             group => members(&judge.orders, group, snapshot, &known)?,
         };
         let (can, cannot): (Vec<IpAddr>, Vec<IpAddr>) =
-            members.into_iter().partition(|a| can_be_played(*a, via.as_deref(), snapshot));
+            members.into_iter().partition(|a| plan::can_be_played(*a, via.as_deref(), snapshot));
         for family in Family::BOTH {
             let of = |all: &[IpAddr]| all.iter().filter(|a| Family::of(**a) == family).count();
             let lost = of(&cannot);
@@ -85,42 +78,6 @@ pub fn vantages(
     Ok(found)
 }
 
-/// Whether a way leads back to an address, out of an interface that takes frames.
-fn can_be_played(source: IpAddr, via: Option<&str>, snapshot: &Snapshot) -> bool {
-    witness::approach(source, via, &snapshot.interfaces)
-        .is_ok_and(|approach| approach.interface.hardware.is_some())
-}
-
-/// Who is known to be there.
-pub fn there(snapshot: &Snapshot) -> Vec<IpAddr> {
-    let own = own_addresses(&snapshot.interfaces);
-    let mut known = neighbours::list().unwrap_or_default();
-    known.retain(|address| !own.contains(address));
-    known
-}
-
-pub fn own_addresses(interfaces: &[Interface]) -> Vec<IpAddr> {
-    interfaces.iter().flat_map(|i| &i.addresses).map(|(address, _)| *address).collect()
-}
-
-/// The networks that this host is in.
-fn links(interfaces: &[Interface]) -> Vec<AddressRange> {
-    let network = |(address, length): &(IpAddr, u8)| {
-        AddressRange::parse(&format!("{address}/{length}")).or_else(|fault| match fault {
-            tipstaff_core::names::address::AddressFault::HostBits { network } => {
-                AddressRange::parse(&network)
-            }
-            other => Err(other),
-        })
-    };
-    interfaces.iter().flat_map(|i| &i.addresses).filter_map(|one| network(one).ok()).collect()
-}
-
-fn strangers(judge: &Chosen, snapshot: &Snapshot) -> Vec<IpAddr> {
-    let links = links(&snapshot.interfaces);
-    Family::BOTH.into_iter().filter_map(|family| stranger(&judge.brief, family, &links)).collect()
-}
-
 fn members(
     orders: &Orders,
     name: &str,
@@ -135,7 +92,7 @@ fn members(
             mend: format!("Give an address, or one of {}.", names.join(", ")),
         });
     };
-    Ok(typical(set, &own_addresses(&snapshot.interfaces), known))
+    Ok(typical(set, &plan::own_addresses(&snapshot.interfaces), known))
 }
 
 /// Ports as `--ports` names them, as orders write traffic.
@@ -179,11 +136,6 @@ pub fn subjects(orders: &Orders, text: &str) -> Result<Vec<Subject>, Failure> {
     Ok(subjects)
 }
 
-/// All TCP ports.
-pub fn all_ports() -> impl Iterator<Item = Place> {
-    (1..=u16::MAX).map(|port| Place::from(Subject::Port(Transport::Tcp, port)))
-}
-
 /// The fewest sources that show every rule, and the places that show them.
 pub fn from_orders(judge: &Chosen, snapshot: &Snapshot) -> Result<Plan, Failure> {
     if judge.brief.rules.len() > MOST_RULES {
@@ -192,76 +144,5 @@ pub fn from_orders(judge: &Chosen, snapshot: &Snapshot) -> Result<Plan, Failure>
             mend: format!("Up to {MOST_RULES} can be; name sources with --as instead."),
         });
     }
-    let mut way = |source: IpAddr| {
-        let approach = witness::approach(source, None, &snapshot.interfaces).ok()?;
-        approach.interface.hardware?;
-        Some((approach.target, InterfaceIndex(approach.interface.index)))
-    };
-    let own = own_addresses(&snapshot.interfaces);
-    Ok(plan(&judge.brief, &snapshot.listeners, &mut way, &own, &there(snapshot)))
-}
-
-/// The places that a plan knocks on, by source.
-pub fn places_of(plan: &Plan, snapshot: &Snapshot) -> HashMap<IpAddr, BTreeSet<Place>> {
-    let place = |showing: &tipstaff_core::analysis::reach::Showing| {
-        let usual = witness::approach(showing.source, None, &snapshot.interfaces).ok();
-        let at = usual.filter(|usual| usual.target != showing.target).map(|_| showing.target);
-        Place { subject: showing.subject, at }
-    };
-    let mut places: HashMap<IpAddr, BTreeSet<Place>> = HashMap::new();
-    for (_, showing) in &plan.shown {
-        places.entry(showing.source).or_default().insert(place(showing));
-    }
-    places
-}
-
-/// Which rules a finished check has shown to be true.
-pub fn shown(plan: &Plan, judge: &Chosen, report: &Report) -> Vec<Shown> {
-    let name = |index: Option<RuleIndex>| match index.and_then(|i| Some((i, judge.brief.rule(i)?)))
-    {
-        Some((index, rule)) => format!("rule {} ({})", index.position(), rule.name),
-        None => format!("the standing answer {}", Direction::Inbound),
-    };
-    let mut all: Vec<Shown> = Vec::new();
-    for (index, showing) in &plan.shown {
-        let column = report.vantages.iter().position(|v| v.source() == Some(showing.source));
-        let row = report.rows.iter().find(|row| {
-            row.subject == showing.subject && row.at.is_none_or(|at| at == showing.target)
-        });
-        let cell =
-            column.zip(row).and_then(|(column, row)| row.cells.get(column).cloned().flatten());
-        let by = row.map(|row| format!("{} as {}", row.words(), showing.source));
-        let shown = match cell {
-            Some(cell) if cell.observed.outcome == Outcome::Unknown => Shown {
-                rule: name(*index),
-                by,
-                outcome: Some(Outcome::Unknown),
-                holds: None,
-                why: cell.observed.evidence,
-            },
-            Some(cell) => Shown {
-                rule: name(*index),
-                by,
-                outcome: Some(cell.observed.outcome),
-                holds: Some(!cell.differs()),
-                why: cell.why.map(|why| why.to_string()),
-            },
-            None => Shown {
-                rule: name(*index),
-                by,
-                outcome: None,
-                holds: None,
-                why: Some("it was not looked at".into()),
-            },
-        };
-        all.push(shown);
-    }
-    all.extend(plan.not_shown.iter().map(|(index, why)| Shown {
-        rule: name(Some(*index)),
-        by: None,
-        outcome: None,
-        holds: None,
-        why: Some((*why).to_owned()),
-    }));
-    all
+    Ok(plan::show_every_rule(&judge.brief, snapshot))
 }

@@ -11,7 +11,7 @@ use tipstaff_core::analysis::reach::{
 };
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::{Decision, decide};
-use tipstaff_core::host::listener::{Listener, Scope, taker};
+use tipstaff_core::host::listener::{Listener, Scope};
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{Facts, InterfaceIndex};
@@ -21,26 +21,13 @@ use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::Door;
 use tipstaff_knock::witness::{self, Approach, Knocked, Witness, WitnessFault};
 
-use super::said::{Gate, ask, gate_words, of_reply, programs};
-use crate::chosen::Chosen;
-use crate::failure::{Failure, system};
+use crate::evidence::{GateInForce, ask, gate_words, of_reply, programs};
+use crate::fault::{CheckFault, system};
+use crate::place::Place;
+use crate::sockets::Sockets;
 
 /// Of so many ports, those that nobody listens on are not knocked on from here.
 const MANY: usize = 2_000;
-
-/// A row to be: what is knocked on, and the own address where it is not the
-/// usual one.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Place {
-    pub subject: Subject,
-    pub at: Option<IpAddr>,
-}
-
-impl From<Subject> for Place {
-    fn from(subject: Subject) -> Self {
-        Self { subject, at: None }
-    }
-}
 
 /// What one vantage saw of one place.
 struct Seen {
@@ -64,9 +51,22 @@ struct Column {
     not_the_way_back: bool,
 }
 
+/// What a check is judged by.
+#[derive(Clone, Debug)]
+pub struct Basis<'c> {
+    /// The list.
+    pub brief: &'c Brief,
+    /// The host that this machine is in the orders, where they know hosts.
+    pub host: Option<String>,
+    /// Where the orders come from, in words.
+    pub orders: String,
+    /// Their hash.
+    pub hash: String,
+}
+
 /// A check in the making.
 pub struct Check<'c> {
-    judge: &'c Chosen,
+    basis: Basis<'c>,
     snapshot: &'c Snapshot,
     places: Vec<Place>,
     columns: Vec<Column>,
@@ -90,15 +90,15 @@ impl Column {
 
 impl<'c> Check<'c> {
     /// Nothing looked at yet: what listens, what the orders name, a sample.
-    pub fn new(judge: &'c Chosen, snapshot: &'c Snapshot) -> Self {
-        let places = subjects(&judge.brief, &snapshot.listeners).into_iter().map(Place::from);
-        Self::at(judge, snapshot, places.collect())
+    pub fn new(basis: Basis<'c>, snapshot: &'c Snapshot) -> Self {
+        let places = subjects(basis.brief, &snapshot.listeners).into_iter().map(Place::from);
+        Self::at(basis, snapshot, places.collect())
     }
 
     /// Nothing looked at yet, of these places.
-    pub fn at(judge: &'c Chosen, snapshot: &'c Snapshot, places: BTreeSet<Place>) -> Self {
+    pub fn at(basis: Basis<'c>, snapshot: &'c Snapshot, places: BTreeSet<Place>) -> Self {
         Self {
-            judge,
+            basis,
             snapshot,
             places: places.into_iter().collect(),
             columns: Vec::new(),
@@ -110,14 +110,13 @@ impl<'c> Check<'c> {
         }
     }
 
-    /// How many places there are.
-    pub fn len(&self) -> usize {
-        self.places.len()
+    fn sockets(&self) -> Sockets<'c> {
+        Sockets(&self.snapshot.listeners)
     }
 
-    fn bound(&self, subject: Subject) -> impl Iterator<Item = &Listener> {
-        let mine = move |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
-        self.snapshot.listeners.iter().filter(mine)
+    /// How many places there are.
+    pub fn rows(&self) -> usize {
+        self.places.len()
     }
 
     /// What this host knocks on by itself: loopback of both families and the
@@ -127,8 +126,8 @@ impl<'c> Check<'c> {
         let mut doors = Vec::new();
         for (nth, place) in self.places.iter().enumerate() {
             let Subject::Port(transport, port) = place.subject else { continue };
-            let heard = self.bound(place.subject).next().is_some();
-            if self.waiting(place.subject).is_some() || (!heard && self.len() > MANY) {
+            let heard = self.sockets().bound(place.subject).next().is_some();
+            if self.sockets().waiting(place.subject).is_some() || (!heard && self.rows() > MANY) {
                 continue;
             }
             for target in self.own_targets(*place) {
@@ -139,11 +138,6 @@ impl<'c> Check<'c> {
         doors
     }
 
-    /// Connections that wait to be accepted, and room for them.
-    fn waiting(&self, subject: Subject) -> Option<(u32, u32)> {
-        self.bound(subject).filter_map(|l| l.queue).find(|(waiting, _)| *waiting > 0)
-    }
-
     fn own_targets(&self, place: Place) -> BTreeSet<IpAddr> {
         if let Some(at) = place.at {
             return [at].into();
@@ -151,7 +145,7 @@ impl<'c> Check<'c> {
         let mut targets: BTreeSet<IpAddr> =
             [Ipv4Addr::LOCALHOST.into(), Ipv6Addr::LOCALHOST.into()].into();
         let one = |l: &&Listener| l.scope() == Scope::One;
-        targets.extend(self.bound(place.subject).filter(one).map(|l| l.address));
+        targets.extend(self.sockets().bound(place.subject).filter(one).map(|l| l.address));
         targets
     }
 
@@ -165,7 +159,7 @@ impl<'c> Check<'c> {
             Outcome::Unknown => 3,
         };
         // The best of all own addresses: a port that answers on one of them answers here.
-        let mut best: Vec<Option<(Reply, IpAddr)>> = vec![None; self.len()];
+        let mut best: Vec<Option<(Reply, IpAddr)>> = vec![None; self.rows()];
         for ((nth, door), reply) in doors.iter().zip(replies) {
             let known = &mut best[*nth];
             if known.is_none_or(|(other, _)| rank(reply.outcome()) < rank(other.outcome())) {
@@ -178,28 +172,11 @@ impl<'c> Check<'c> {
                 Some((reply, target)) => {
                     (of_reply(reply, target), (target, InterfaceIndex::LOOPBACK))
                 }
-                None => (self.not_knocked_on_here(of.subject), place),
+                None => (self.sockets().not_knocked_on(of.subject), place),
             };
             Some(Seen { observed, place, gate: None, came_in: None })
         });
         self.columns.push(Column::of(Vantage::Here, cells.collect()));
-    }
-
-    fn not_knocked_on_here(&self, subject: Subject) -> Observed {
-        let (outcome, evidence) = match (subject, self.waiting(subject)) {
-            (Subject::Echo, _) => {
-                (Outcome::Answers, "the kernel answers itself over loopback".to_owned())
-            }
-            (_, Some((waiting, room))) => {
-                let outcome = if waiting > room { Outcome::Silent } else { Outcome::Answers };
-                let words = format!(
-                    "{waiting} connections wait to be accepted, with room for {room}; not knocked on, to add none"
-                );
-                (outcome, words)
-            }
-            (_, None) => (Outcome::Refuses, "no socket is bound to it".to_owned()),
-        };
-        Observed { outcome, how: How::Orders, ..Observed::unknown(evidence) }
     }
 
     /// Adds the column of an outside source that the witness plays. `gate`: the
@@ -207,10 +184,10 @@ impl<'c> Check<'c> {
     pub fn look_as(
         &mut self,
         vantage: Vantage,
-        gate: Option<Gate<'_>>,
+        gate: Option<GateInForce<'_>>,
         patience: Duration,
         go_on: &mut dyn FnMut(usize) -> bool,
-    ) -> Result<(), Failure> {
+    ) -> Result<(), CheckFault> {
         let Vantage::Outside { source, via, .. } = &vantage else { return Ok(()) };
         let approach = witness::approach(*source, via.as_deref(), &self.snapshot.interfaces)?;
         let doors = self.doors(&approach);
@@ -285,10 +262,11 @@ impl<'c> Check<'c> {
             if let Some(at) = place.at {
                 return (at.is_ipv4() == approach.source.is_ipv4()).then_some(at);
             }
-            if self.bound(place.subject).any(|l| l.takes_on(approach.target, arrives)) {
+            if self.sockets().bound(place.subject).any(|l| l.takes_on(approach.target, arrives)) {
                 return Some(approach.target);
             }
-            let elsewhere = self.bound(place.subject).map(|l| l.address).find(|a| own.contains(a));
+            let elsewhere =
+                self.sockets().bound(place.subject).map(|l| l.address).find(|a| own.contains(a));
             Some(elsewhere.unwrap_or(approach.target))
         };
         self.places.iter().map(|place| Some((place.subject, target_of(place)?))).collect()
@@ -329,7 +307,7 @@ impl<'c> Check<'c> {
             };
             let mut observed = match one {
                 Some(Knocked { reply: Reply::CameIn, .. }) => {
-                    self.datagram(*subject, *target, approach, gate.as_ref())
+                    self.sockets().datagram(*subject, *target, approach, gate.as_ref())
                 }
                 Some(one) => {
                     let seen = of_reply(one.reply, *target);
@@ -343,14 +321,14 @@ impl<'c> Check<'c> {
                         // Where nothing of this host's own may leave, its silence alone would
                         // prove nothing; what is known of the queue does.
                         (_, Reply::Unproven)
-                            if self.full(*subject, *target, approach).is_some() =>
+                            if self.sockets().full(*subject, *target, approach).is_some() =>
                         {
-                            self.by_gate(*subject, *target, approach, gate.as_ref())
+                            self.sockets().by_gate(*subject, *target, approach, gate.as_ref())
                         }
                         _ => seen,
                     }
                 }
-                None => self.by_gate(*subject, *target, approach, gate.as_ref()),
+                None => self.sockets().by_gate(*subject, *target, approach, gate.as_ref()),
             };
             observed.gate = gate.as_ref().map(gate_words);
             let came_in = one.map(|one| {
@@ -383,68 +361,9 @@ impl<'c> Check<'c> {
         }
     }
 
-    /// A datagram that came past the gate: the socket table says who takes it.
-    fn datagram(
-        &self,
-        subject: Subject,
-        target: IpAddr,
-        approach: &Approach,
-        gate: Option<&Said>,
-    ) -> Observed {
-        let name = approach.interface.name.as_str();
-        let outcome = let_in(&self.snapshot.listeners, subject, target, Some(name));
-        let who = match outcome {
-            Outcome::Answers => match programs(&self.snapshot.listeners, subject).as_slice() {
-                [] => "a program listens".to_owned(),
-                names => format!("{} listens", names.join(", ")),
-            },
-            _ => "no socket takes it".to_owned(),
-        };
-        let evidence = match gate {
-            Some(_) => format!("the datagram came past the gate; {who}"),
-            None => format!("the datagram came in, past no gate; {who}"),
-        };
-        Observed { outcome, how: How::Gate, target: Some(target), ..Observed::unknown(evidence) }
-    }
-
-    /// How many connections wait, and the room for them, where the socket that takes
-    /// a knock has none left.
-    fn full(&self, subject: Subject, target: IpAddr, approach: &Approach) -> Option<(u32, u32)> {
-        let Subject::Port(transport, port) = subject else { return None };
-        let arrives = Some(approach.interface.name.as_str());
-        let taker = taker(&self.snapshot.listeners, (transport, port), target, arrives)?;
-        taker.queue.filter(|(waiting, room)| waiting > room)
-    }
-
-    fn by_gate(
-        &self,
-        subject: Subject,
-        target: IpAddr,
-        approach: &Approach,
-        gate: Option<&Said>,
-    ) -> Observed {
-        let name = approach.interface.name.as_str();
-        let taken = |let_in_by: String| match self.full(subject, target, approach) {
-            Some((waiting, room)) => {
-                let words = format!("{let_in_by}; {waiting} of {room} wait to be accepted");
-                (Outcome::Silent, words)
-            }
-            None => (let_in(&self.snapshot.listeners, subject, target, Some(name)), let_in_by),
-        };
-        let (outcome, evidence) = match gate {
-            Some(said) => match said.decision.verdict {
-                Action::Deny => (Outcome::Silent, format!("denied by {}", said.by)),
-                Action::Refuse => (Outcome::Refuses, format!("refused by {}", said.by)),
-                Action::Allow => taken(format!("let in by {}", said.by)),
-            },
-            None => taken("no gate is up".into()),
-        };
-        Observed { outcome, how: How::Gate, target: Some(target), ..Observed::unknown(evidence) }
-    }
-
     /// Adds a column that is only worked out from the orders.
     pub fn worked_out(&mut self, source: IpAddr, target: IpAddr, arrives: InterfaceIndex) {
-        let (brief, listeners) = (&self.judge.brief, &self.snapshot.listeners);
+        let (brief, listeners) = (self.basis.brief, &self.snapshot.listeners);
         let one = |place: &Place| {
             let program = program_at(brief, listeners, place.subject, (target, arrives));
             let facts = first_packet(place.subject, source, target, arrives);
@@ -470,8 +389,9 @@ impl<'c> Check<'c> {
         self.complete = false;
     }
 
-    /// Judges every cell. `after`: what listens now that the check is over.
-    pub fn finish(self, gate: &str, after: Option<&[Listener]>) -> Report {
+    /// Judges every cell. `after`: what listens now that the check is over; `at`:
+    /// seconds since 1970-01-01 UTC.
+    pub fn finish(self, gate: &str, after: Option<&[Listener]>, at: i64) -> Report {
         let mut listeners = self.snapshot.listeners.clone();
         let mut stopped = Vec::new();
         if let Some(after) = after {
@@ -486,7 +406,7 @@ impl<'c> Check<'c> {
                 }
             }
         }
-        let tables = tables_of_many(&self.judge.brief);
+        let tables = tables_of_many(self.basis.brief);
         let mut vantages = Vec::new();
         let mut columns = Vec::new();
         for column in self.columns {
@@ -497,7 +417,7 @@ impl<'c> Check<'c> {
                 others: &others,
                 not_the_way_back,
                 tables: tables.as_ref(),
-                ..Circumstances::plain(&self.judge.brief, Some(&listeners))
+                ..Circumstances::plain(self.basis.brief, Some(&listeners))
             };
             let judged: Vec<Option<Cell>> = cells
                 .into_iter()
@@ -526,11 +446,11 @@ impl<'c> Check<'c> {
             })
             .collect();
         let checked = Checked {
-            host: self.judge.host.clone().unwrap_or_else(|| self.snapshot.host.clone()),
-            orders: self.judge.origin.words(),
-            hash: self.judge.origin.hash().to_string(),
+            host: self.basis.host.unwrap_or_else(|| self.snapshot.host.clone()),
+            orders: self.basis.orders,
+            hash: self.basis.hash,
             gate: gate.to_owned(),
-            at: jiff::Timestamp::now().as_second(),
+            at,
         };
         let report = Report::of(checked, vantages, rows);
         Report { notes: self.notes, complete: self.complete, ..report }

@@ -17,10 +17,10 @@ use tipstaff_knock::Reply;
 use tipstaff_knock::witness::{self, Approach};
 
 /// The gate in force and its list.
-pub type Gate<'g> = (&'g KernelGate, &'g Brief);
+pub type GateInForce<'g> = (&'g KernelGate, &'g Brief);
 
 /// What a reply means, with its evidence.
-pub fn of_reply(reply: Reply, target: IpAddr) -> Observed {
+pub(crate) fn of_reply(reply: Reply, target: IpAddr) -> Observed {
     let remark = matches!(reply, Reply::Closed(_)).then(|| {
         "the program accepts and closes at once: its own refusal, not the gate's".to_owned()
     });
@@ -35,7 +35,7 @@ pub fn of_reply(reply: Reply, target: IpAddr) -> Observed {
 }
 
 /// What the gate said, in words.
-pub fn gate_words(said: &Said) -> String {
+pub(crate) fn gate_words(said: &Said) -> String {
     let verb = match said.decision.verdict {
         Action::Allow => "lets it in",
         Action::Deny => "denies it",
@@ -45,8 +45,8 @@ pub fn gate_words(said: &Said) -> String {
 }
 
 /// Asks the loaded gate about every door by test run.
-pub fn ask(
-    (gate, brief): Gate<'_>,
+pub(crate) fn ask(
+    (gate, brief): GateInForce<'_>,
     approach: &Approach,
     doors: &[(Subject, IpAddr)],
 ) -> Result<Vec<Said>, GateError> {
@@ -96,7 +96,7 @@ fn beyond(
 }
 
 /// Who listens, by name.
-pub fn programs(listeners: &[Listener], subject: Subject) -> Vec<String> {
+pub(crate) fn programs(listeners: &[Listener], subject: Subject) -> Vec<String> {
     let bound = listeners.iter().filter(|l| Subject::Port(l.transport, l.port) == subject);
     let names: BTreeSet<String> =
         bound.flat_map(|l| l.owner.programs.iter().map(|p| p.name.clone())).collect();
