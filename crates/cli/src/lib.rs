@@ -2,10 +2,12 @@
 #![forbid(unsafe_code)]
 #![deny(clippy::print_stdout, clippy::print_stderr)]
 
+mod acts;
 mod arguments;
 mod attachments;
 mod chosen;
 mod commands;
+mod ending;
 mod failure;
 #[cfg(any(test, feature = "fuzzing"))]
 pub mod fuzzing;
@@ -18,24 +20,9 @@ use std::process::ExitCode;
 
 use arguments::{Arguments, Command};
 use clap::Parser;
+use ending::Ending;
 use failure::Failure;
 use terminal::Terminal;
-
-/// How a command ended; the number is the exit code.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[repr(u8)]
-pub enum Ending {
-    /// Done, and as it should be.
-    Fine = 0,
-    /// A check found something that differs from the orders.
-    Differs = 1,
-    /// `state`: nothing is in force.
-    Down = 10,
-    /// `state`: what is in force is not what it should be.
-    Drift = 11,
-    /// `state`: all is well, but the file has been changed since it was posted.
-    Edited = 12,
-}
 
 /// What the program does with its arguments; its exit code.
 pub fn main() -> ExitCode {

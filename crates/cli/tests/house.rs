@@ -43,9 +43,10 @@ const FLOORS: [(&str, &[&[&str]]); 3] = [
     (
         "cli",
         &[
-            &["terminal"],
+            &["ending", "terminal"],
             &["failure"],
             &["arguments", "attachments", "chosen", "history", "sarif", "store"],
+            &["acts"],
             &["commands"],
             &["fuzzing"],
         ],
@@ -215,6 +216,19 @@ fn no_file_imports_from_a_floor_above() {
             .map(|(from, to)| format!("{from} → {to}"))
             .collect();
         assert!(up.is_empty(), "in the crate {name}: {up:?}");
+    }
+}
+
+/// What two commands share is an act. The demo plays commands.
+#[test]
+fn no_command_knows_another_but_the_demo() {
+    let command = |module: &str| {
+        module.strip_prefix("commands::").map(|rest| rest.split("::").next().unwrap().to_owned())
+    };
+    for (from, all) in imports("cli") {
+        let Some(own) = command(&from).filter(|own| own != "demo") else { continue };
+        let others = all.iter().filter_map(|to| command(to)).filter(|other| *other != own);
+        assert_eq!(others.collect::<Vec<_>>(), [""; 0], "{from}");
     }
 }
 

@@ -17,9 +17,9 @@ use tipstaff_host::{interfaces, listeners};
 use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
 use tipstaff_knock::witness::{self, WitnessFault};
 
-use crate::Ending;
 use crate::arguments::{AskOptions, Common};
 use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::{Columns, Terminal, action, counted, faint, plain};
 

@@ -2,49 +2,20 @@
 //! the history, which has all that they need. What went wrong is left where
 //! `state` finds it.
 
-use std::fs;
-use std::path::PathBuf;
-
-use serde::{Deserialize, Serialize};
 use tipstaff_core::orders::{OnFailure, SEALED};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posting, Record};
 use tipstaff_host::files::{self, Access};
 use tipstaff_host::interfaces;
 
+use crate::acts::boot_trouble::{Trouble, made_good, trouble_path};
+use crate::acts::posture;
 use crate::arguments::Common;
-use crate::commands::posture;
+use crate::chosen;
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::history::{History, Revision};
 use crate::terminal::Terminal;
-use crate::{Ending, chosen};
-
-/// What came of the last start, where it was not as it should be.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Trouble {
-    /// The revision that should have been put in force; `None`: there was none.
-    pub wanted: Option<u32>,
-    /// Why it was not.
-    pub why: String,
-    /// What holds instead: `revision 6`, `sealed`, `nothing`.
-    pub instead: String,
-}
-
-/// Where it is written: gone with the next restart.
-fn trouble_path(common: &Common) -> PathBuf {
-    common.run_dir.join("boot.json")
-}
-
-/// What went wrong at the last start.
-pub fn trouble(common: &Common) -> Option<Trouble> {
-    let mut file = files::open(&trouble_path(common)).ok()?;
-    serde_json::from_str(&file.text(files::MOST_TEXT).ok()?).ok()
-}
-
-/// A post made it good.
-pub fn made_good(common: &Common) {
-    let _ = fs::remove_file(trouble_path(common));
-}
 
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     if !nix::unistd::geteuid().is_root() {
@@ -88,17 +59,8 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     files::make_folder(&common.run_dir, 0o755)
         .and_then(|()| files::replace(&trouble_path(common), &text, Access::Mode(0o644)))
         .map_err(system("noting what went wrong"))?;
-    told(terminal, &in_words(&trouble), Some(&trouble));
+    told(terminal, &trouble.to_string(), Some(&trouble));
     Ok(Ending::Differs)
-}
-
-/// `revision 7 could not be put in force (…); in force instead: revision 6`.
-pub fn in_words(trouble: &Trouble) -> String {
-    let what = match trouble.wanted {
-        Some(number) => format!("revision {number} could not be put in force"),
-        None => "there were no orders to put in force".to_owned(),
-    };
-    format!("{what} ({}); in force instead: {}", trouble.why, trouble.instead)
 }
 
 fn told(terminal: &Terminal, text: &str, trouble: Option<&Trouble>) {

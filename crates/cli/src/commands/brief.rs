@@ -5,9 +5,9 @@ use serde::Serialize;
 use tipstaff_core::brief::{Brief, RuleIndex, brought_by};
 use tipstaff_core::orders::{Action, Host, Orders, Rule, Selector, Standing};
 
-use crate::Ending;
 use crate::arguments::{BriefOptions, Common};
 use crate::chosen::{self, Origin};
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::terminal::{Columns, Terminal, action, counted, faint, plain};
 

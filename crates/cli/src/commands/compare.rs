@@ -3,19 +3,17 @@
 use std::path::Path;
 
 use serde::Serialize;
-use tipstaff_core::analysis::compare::{Change, Comparison, Kind};
+use tipstaff_core::analysis::compare::{Change, Comparison};
 use tipstaff_core::orders::OrdersHash;
 use tipstaff_gate::GateError;
 
-use crate::Ending;
+use crate::acts::comparison;
 use crate::arguments::{Common, CompareOptions};
 use crate::chosen::{self, Chosen, Visible};
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::history::History;
 use crate::terminal::Terminal;
-
-/// So many lines are shown; JSON has all.
-const SHOWN: usize = 24;
 
 #[derive(Serialize)]
 struct Report<'c> {
@@ -58,7 +56,7 @@ pub fn run(
         let words = words.unwrap_or_else(|| "nothing in force: everything passes".to_owned());
         terminal.heading(&format!("from {words}"));
         terminal.line(format!("to   {}", after.origin.words()));
-        show(&comparison, "  ", terminal);
+        comparison::show(&comparison, "  ", terminal);
     }
     Ok(if comparison.is_empty() { Ending::Fine } else { Ending::Differs })
 }
@@ -76,40 +74,4 @@ fn named(common: &Common, name: &str) -> Result<Chosen, Failure> {
         return chosen::of_revision(common, &History::of(common).get(number)?);
     }
     chosen::of_file_at(common, Path::new(name))
-}
-
-/// The lines, at most so many, each behind `indent`.
-pub fn show(comparison: &Comparison, indent: &str, terminal: &Terminal) {
-    let lines = comparison.lines();
-    if let Some(now) = comparison.address_assignment {
-        let what = if now { "passes before any rule" } else { "is left to the rules" };
-        terminal.line(format!("{indent}~ address assignment (DHCP, DHCPv6) {what}"));
-        terminal.note(&format!("{indent}    by [foundations]"));
-    }
-    if comparison.is_empty() {
-        terminal.line(format!("{indent}every packet gets the same answer"));
-    }
-    for line in lines.iter().take(SHOWN) {
-        let sign = match line.kind {
-            Kind::LetIn => "+",
-            Kind::Denied | Kind::Refused => "-",
-            Kind::Rate | Kind::Answered | Kind::Silenced => "~",
-        };
-        let how = line.kind.words(line.direction);
-        terminal.line(format!("{indent}{sign} {how}: {}", line.text));
-        let before = if line.before == line.by && line.kind != Kind::Rate {
-            String::new()
-        } else {
-            format!("; before it was {}", line.before)
-        };
-        terminal.note(&format!("{indent}    by {}{before}", line.by));
-    }
-    if lines.len() > SHOWN {
-        terminal.line(format!("{indent}… and {} more; --json has all", lines.len() - SHOWN));
-    }
-    if comparison.cut_off {
-        terminal.line(format!(
-            "{indent}at least: the lists are too tangled to look at every piece of traffic"
-        ));
-    }
 }

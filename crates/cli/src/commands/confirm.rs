@@ -1,21 +1,13 @@
 //! `confirm`: the orders that are on trial stay, or go at once.
 
-use serde::Serialize;
-use tipstaff_core::orders::OrdersHash;
+use tipstaff_gate::GateError;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, GateError, Record};
 
-use crate::Ending;
+use crate::acts::confirming;
 use crate::arguments::{Common, ConfirmOptions};
+use crate::ending::Ending;
 use crate::failure::Failure;
-use crate::history::History;
 use crate::terminal::Terminal;
-
-#[derive(Serialize)]
-struct Report {
-    in_force: Option<OrdersHash>,
-    revision: Option<u32>,
-}
 
 pub fn run(
     common: &Common,
@@ -28,35 +20,9 @@ pub fn run(
     let mut gate = KernelGate::new(&common.run_dir)?;
     if options.revert {
         let before = gate.revert()?;
-        told_reverted(before.as_ref(), terminal);
+        confirming::told_reverted(before.as_ref(), terminal);
     } else {
-        keep(common, &mut gate, terminal)?;
+        confirming::keep(common, &mut gate, terminal)?;
     }
     Ok(Ending::Fine)
-}
-
-/// What is on trial stays, in the kernel first and in the history.
-pub fn keep(common: &Common, gate: &mut KernelGate, terminal: &Terminal) -> Result<(), Failure> {
-    let record = gate.confirm()?;
-    let revision = History::of(common).keep(&record)?;
-    if terminal.json {
-        terminal.json(&Report { in_force: Some(record.hash()), revision });
-    } else {
-        terminal.line(format!("confirmed: orders {} stay in force", record.hash().short()));
-    }
-    Ok(())
-}
-
-/// Says what is in force again.
-pub fn told_reverted(before: Option<&Record>, terminal: &Terminal) {
-    if terminal.json {
-        terminal.json(&Report { in_force: before.map(Record::hash), revision: None });
-        return;
-    }
-    match before {
-        Some(record) => {
-            terminal.line(format!("reverted: orders {} are in force again", record.hash().short()))
-        }
-        None => terminal.line("reverted: nothing is in force, as before"),
-    }
 }

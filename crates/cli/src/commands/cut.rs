@@ -2,25 +2,18 @@
 
 use serde::Serialize;
 use tipstaff_core::analysis::reach::speaker_words;
-use tipstaff_core::brief::Brief;
-use tipstaff_core::decision::{Decision, Speaker};
+use tipstaff_core::decision::Speaker;
 use tipstaff_core::host::connection::Connection;
 use tipstaff_gate::GateError;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_host::{SocketKey, connections};
 
-use crate::Ending;
+use crate::acts::named;
+use crate::acts::stranded::{Stranded, end, stranded};
 use crate::arguments::{Common, CutOptions};
 use crate::chosen::{self, Visible};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::{Terminal, counted};
-
-/// A connection that would not be let in again.
-pub struct Stranded {
-    pub connection: Connection,
-    pub said: Decision,
-    key: SocketKey,
-}
 
 #[derive(Serialize)]
 struct Row<'s> {
@@ -28,40 +21,6 @@ struct Row<'s> {
     connection: &'s Connection,
     by: String,
     cut: bool,
-}
-
-impl Stranded {
-    /// `203.0.113.9:50022 → 198.51.100.20:22 (shelld), by rule 2 (no-shell)`.
-    pub fn words(&self, brief: &Brief) -> String {
-        let Connection { local, remote, owner, .. } = &self.connection;
-        let program = owner.programs.first().map_or("an unknown program", |p| p.name.as_str());
-        let by = speaker_words(brief, self.said.speaker);
-        let (from, to) = match self.connection.direction {
-            tipstaff_core::packet::Direction::Outbound => (local, remote),
-            _ => (remote, local),
-        };
-        format!("{from} → {to} ({program}), by {by}")
-    }
-}
-
-/// The connections of this moment that a list would not let in again.
-pub fn stranded(brief: &Brief) -> Result<Vec<Stranded>, Failure> {
-    let now = chosen::now();
-    let all = connections::list().map_err(system("reading the connections"))?;
-    let shut_out = |(connection, key): (Connection, SocketKey)| {
-        let said = connection.shut_out_by(brief, now)?;
-        Some(Stranded { connection, said, key })
-    };
-    Ok(all.into_iter().filter_map(shut_out).collect())
-}
-
-/// Ends them; how many there still were.
-pub fn end(all: &[Stranded]) -> Result<usize, Failure> {
-    let mut ended = 0;
-    for stranded in all {
-        ended += usize::from(stranded.key.destroy().map_err(system("ending a connection"))?);
-    }
-    Ok(ended)
 }
 
 pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result<Ending, Failure> {
@@ -78,7 +37,7 @@ pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result
     }
     let brief = &judge.brief;
     let rule = match &options.rule {
-        Some(wanted) => Some(super::tally::find(&judge, wanted)?),
+        Some(wanted) => Some(named::rule(&judge, wanted)?),
         None => None,
     };
     let mut all = stranded(brief)?;

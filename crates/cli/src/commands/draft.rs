@@ -7,8 +7,8 @@ use tipstaff_core::analysis::draft::draft;
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_host::{files, shell};
 
-use crate::Ending;
 use crate::arguments::{Common, DraftOptions};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
 

@@ -8,9 +8,9 @@ use tipstaff_core::orders::edit::{NewText, enable_group};
 use tipstaff_core::orders::exchange::{ImportFault, export_group, import_group};
 use tipstaff_host::files::{self, MOST_TEXT};
 
-use crate::Ending;
 use crate::arguments::{Common, GroupCommand};
 use crate::attachments::{self, Written};
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::store::{Held, not_edited};
 use crate::terminal::Terminal;

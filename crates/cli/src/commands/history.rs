@@ -3,8 +3,8 @@
 use serde::Serialize;
 use tipstaff_core::orders::OrdersHash;
 
-use crate::Ending;
 use crate::arguments::{Common, HistoryCommand, HistoryOptions};
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::history::{History, Revision};
 use crate::terminal::{Columns, Terminal, counted, moment, plain};

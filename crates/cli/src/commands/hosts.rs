@@ -4,9 +4,9 @@ use serde::Serialize;
 use tipstaff_core::brief::rules_on_each_host;
 use tipstaff_core::orders::{Host, Orders, Standing};
 
-use crate::Ending;
 use crate::arguments::Common;
 use crate::chosen::{self, Origin};
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::terminal::{Columns, Terminal, action, counted, faint, plain};
 

@@ -8,28 +8,12 @@ use std::{fs, io};
 use serde::Serialize;
 use tipstaff_host::files::{self, Access};
 
-use crate::Ending;
+use crate::acts::units::{FILES, KEEP, PACKAGED, RUNNING, UNITS, command};
 use crate::arguments::{Common, InstallBootOptions};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::history::History;
 use crate::terminal::Terminal;
-
-const UNITS: &str = "etc/systemd/system";
-/// Where units are looked for: the administrator's own, and those of packages
-/// (systemd.unit(5)).
-const SEARCHED: [&str; 3] =
-    ["/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"];
-/// There while systemd runs (sd_booted(3)).
-const RUNNING: &str = "run/systemd/system";
-/// What the units in contrib/ run.
-const PACKAGED: &str = "/usr/sbin/tipstaff";
-const KEEP: &str = "tipstaff-keep.service";
-const BOOT: (&str, &str) = ("tipstaff-boot.service", "sysinit.target");
-/// Name, the target that wants it, the command, text.
-const FILES: [(&str, &str, &str, &str); 2] = [
-    (BOOT.0, BOOT.1, "boot", include_str!("../../../../contrib/tipstaff-boot.service")),
-    (KEEP, "multi-user.target", "keep", include_str!("../../../../contrib/tipstaff-keep.service")),
-];
 
 #[derive(Serialize)]
 struct Report {
@@ -143,109 +127,4 @@ fn systemctl(arguments: &[&str]) -> io::Result<()> {
     }
     let told = String::from_utf8_lossy(&output.stderr).trim().to_owned();
     Err(io::Error::other(format!("systemctl {}: {told}", arguments.join(" "))))
-}
-
-/// This very program with the options that it was given, as a unit writes it.
-fn command(common: &Common, verb: &str) -> io::Result<String> {
-    let mut words = vec![std::env::current_exe()?.display().to_string(), verb.to_owned()];
-    let mut option = |name: &str, value: String| words.extend([name.to_owned(), value]);
-    let absolute =
-        |path: &Path| Ok::<_, io::Error>(std::path::absolute(path)?.display().to_string());
-    if let Some(orders) = &common.orders {
-        option("--orders", absolute(orders)?);
-    }
-    if common.history != Path::new(Common::HISTORY) {
-        option("--history", absolute(&common.history)?);
-    }
-    if common.run_dir != Path::new(Common::RUN) {
-        option("--run-dir", absolute(&common.run_dir)?);
-    }
-    if let Some(host) = &common.host {
-        option("--host", host.clone());
-    }
-    Ok(words.iter().map(|word| quoted(word)).collect::<Vec<_>>().join(" "))
-}
-
-/// A word as ExecStart= has it (systemd.service(5)).
-fn quoted(word: &str) -> String {
-    let plain = |c: char| c.is_alphanumeric() || "/._-+:@=,".contains(c);
-    if !word.is_empty() && word.chars().all(plain) {
-        return word.to_owned();
-    }
-    let mut out = String::from("\"");
-    for c in word.chars() {
-        match c {
-            '"' | '\\' => out.extend(['\\', c]),
-            '%' | '$' => out.extend([c, c]),
-            c => out.push(c),
-        }
-    }
-    out.push('"');
-    out
-}
-
-/// Whether what is in force will be so again after a restart.
-#[derive(Debug, Serialize)]
-pub struct Restart {
-    /// `None`: nobody can tell here.
-    pub in_force: Option<bool>,
-    /// By what, or why not.
-    pub why: String,
-}
-
-/// Looks at the units, and at what was posted to stay.
-pub fn restart(common: &Common) -> Restart {
-    let no = |why: String| Restart { in_force: Some(false), why };
-    let found = SEARCHED.iter().map(|folder| Path::new(folder).join(BOOT.0)).find(|p| p.exists());
-    let Some(unit) = found else {
-        if !Path::new("/").join(RUNNING).exists() {
-            let why = "no systemd runs here; your own init must run `tipstaff boot`".to_owned();
-            return Restart { in_force: None, why };
-        }
-        return no("there is no unit for it: tipstaff install-boot".to_owned());
-    };
-    let enabled = SEARCHED.iter().any(|folder| {
-        Path::new(folder).join(format!("{}.wants", BOOT.1)).join(BOOT.0).symlink_metadata().is_ok()
-    });
-    if !enabled {
-        return no(format!("{} is not enabled: tipstaff install-boot", BOOT.0));
-    }
-    let text = files::text(&unit, files::MOST_TEXT).unwrap_or_default();
-    let runs = text.lines().find_map(|line| line.strip_prefix("ExecStart=")).unwrap_or_default();
-    match command(common, "boot") {
-        Ok(own) if own != runs => {
-            return no(format!(
-                "{} runs `{runs}`, not `{own}`: tipstaff install-boot",
-                unit.display()
-            ));
-        }
-        _ => {}
-    }
-    match History::of(common).last_kept() {
-        Ok(Some(last)) => Restart {
-            in_force: Some(true),
-            why: format!("by {}, revision {}", BOOT.0, last.number),
-        },
-        Ok(None) => no("nothing was posted to stay".to_owned()),
-        Err(e) => no(format!("the history cannot be read: {e}")),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn words_of_a_unit_are_quoted_where_they_must_be() {
-        assert_eq!(quoted("/usr/sbin/tipstaff"), "/usr/sbin/tipstaff");
-        assert_eq!(quoted("/srv/the orders/50%\""), "\"/srv/the orders/50%%\\\"\"");
-        assert_eq!(quoted(""), "\"\"");
-    }
-
-    #[test]
-    fn the_units_run_the_two_commands() {
-        for (_, _, verb, text) in FILES {
-            assert_eq!(text.matches(&format!("ExecStart={PACKAGED} {verb}\n")).count(), 1);
-        }
-    }
 }

@@ -22,11 +22,12 @@ use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, GateError, InForce, Posted};
 use tipstaff_host::interfaces::{self, LinkWatch};
 
+use crate::acts::posture;
 use crate::arguments::Common;
-use crate::commands::posture;
+use crate::chosen;
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
-use crate::{Ending, chosen};
 
 #[derive(Serialize)]
 struct Line {

@@ -7,10 +7,10 @@ use serde::Serialize;
 use tipstaff_core::names::services::CATALOGUE;
 use tipstaff_core::names::traffic::{Term, keys_of};
 
-use crate::Ending;
+use crate::acts::named;
 use crate::arguments::{Common, NamesOptions};
 use crate::chosen::{self, Chosen, Origin};
-use crate::commands::rules::keys_of_text;
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::terminal::{Columns, Terminal, counted, faint, plain};
 
@@ -141,7 +141,7 @@ fn called(judge: &Chosen, wanted: &str) -> Result<Vec<String>, Failure> {
         let groups = judge.orders.groups.iter().filter(|(_, set)| set.contains(address));
         return Ok(groups.map(|(name, _)| name.clone()).collect());
     }
-    let keys = keys_of_text(judge, wanted)?;
+    let keys = named::traffic(judge, wanted)?;
     let about =
         |terms: &[Term]| keys_of(terms).is_some_and(|own| !own.intersection(&keys).is_empty());
     let own = judge.orders.services.iter().filter(|(_, terms)| about(terms));

@@ -8,24 +8,22 @@ use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use serde::Serialize;
 use tipstaff_core::analysis::compare::{Change, Comparison};
 use tipstaff_core::analysis::exposure::{Breadth, Exposure};
-use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::analysis::remarks::{Remark, program_remarks, remarks};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::connection::Connection;
-use tipstaff_core::host::listener::{Listener, Program, Scope};
+use tipstaff_core::host::listener::{Listener, Scope};
 use tipstaff_core::orders::{OrdersHash, Silence};
-use tipstaff_core::packet::Direction;
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, check_support, executables};
 use tipstaff_gate::lock::PATIENCE;
 use tipstaff_gate::{Gate, GateError, InForce, Posted, Posting, Record, enforceable};
-use tipstaff_host::{connections, interfaces, listeners, shell};
+use tipstaff_host::{interfaces, listeners};
 
-use crate::Ending;
+use crate::acts::stranded::{self, Stranded};
+use crate::acts::{boot_trouble, comparison, confirming, shell as own_shell};
 use crate::arguments::{Common, PostOptions};
 use crate::chosen::{self, Chosen, Visible};
-use crate::commands::cut::{self, Stranded};
-use crate::commands::{boot, compare, confirm};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::history::{self, History};
 use crate::terminal::{Terminal, counted, spoken};
@@ -91,7 +89,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         Some(time) => gate.try_out(&posting, &all, time)?,
         None => gate.post(&posting, &all)?,
     };
-    boot::made_good(common);
+    boot_trouble::made_good(common);
     // Nothing waits for it, and nothing is undone where it cannot be told.
     let meaning = match meaning(in_force.as_ref(), Visible::Yes, &judge, terminal) {
         Ok(meaning) => Some(meaning),
@@ -177,7 +175,7 @@ fn meaning(
     judge: &Chosen,
     terminal: &Terminal,
 ) -> Result<Meaning, Failure> {
-    let stranded = cut::stranded(&judge.brief)?;
+    let stranded = stranded::stranded(&judge.brief)?;
     let open = || judge.brief.nothing_in_force();
     let (before, list) = match (in_force.map(chosen::from_force), visible) {
         (Some(Ok(before)), _) => (Before::Orders, Some(before.brief)),
@@ -218,7 +216,7 @@ fn closed(brief: &Brief) -> Result<Vec<String>, Failure> {
 
 /// Stops where the orders would not let the shell in again that this is typed in.
 fn shell_stays(brief: &Brief) -> Result<(), Failure> {
-    match shell_shut_out(brief)? {
+    match own_shell::shut_out(brief)? {
         Some((message, mend)) => Err(Failure::Argument {
             message,
             mend: format!("{mend}; or post all the same with --even-if-i-am-cut-off"),
@@ -227,41 +225,10 @@ fn shell_stays(brief: &Brief) -> Result<(), Failure> {
     }
 }
 
-/// What orders would say to the shell that this is typed in, where they would
-/// not let it in again, and the mend. Whether it comes in by a named namespace,
-/// the connections there say.
-pub fn shell_shut_out(brief: &Brief) -> Result<Option<(String, String)>, Failure> {
-    let (told, ancestors) = (shell::find(), shell::ancestors());
-    let open = connections::list().map_err(system("reading the connections"))?;
-    // Either the environment tells, or an ancestor of this process holds the connection.
-    let is_own = |connection: &Connection| {
-        let tells = told.is_some_and(|shell| {
-            connection.remote.ip() == shell.from && connection.local.port() == shell.port
-        });
-        let holds = |program: &Program| ancestors.contains(&program.pid);
-        let inbound = connection.direction == Direction::Inbound;
-        inbound && (tells || connection.owner.programs.iter().any(holds))
-    };
-    let shut_out = open.iter().map(|(connection, _)| connection).find_map(|connection| {
-        let said = connection.shut_out_by(brief, chosen::now()).filter(|_| is_own(connection))?;
-        Some((connection, said))
-    });
-    let Some((own, said)) = shut_out else { return Ok(None) };
-    let by = speaker_words(brief, said.speaker);
-    let (from, port) = (own.remote.ip(), own.local.port());
-    let message = format!(
-        "your own shell, tcp/{port} from {from}, would not be let in again: {by} says {}",
-        said.verdict
-    );
-    let mend =
-        format!("Add a rule for it: tipstaff rule add allow tcp/{port} --source {from} --first");
-    Ok(Some((message, mend)))
-}
-
 /// Ends what would not be let in again, and tells.
 fn end_stranded(brief: &Brief, terminal: &Terminal) -> Result<(), Failure> {
-    let stranded = cut::stranded(brief)?;
-    let ended = cut::end(&stranded)?;
+    let stranded = stranded::stranded(brief)?;
+    let ended = stranded::end(&stranded)?;
     if !terminal.json {
         for stranded in &stranded {
             terminal.line(format!("  ended: {}", stranded.words(brief)));
@@ -283,7 +250,7 @@ fn show_meaning(judge: &Chosen, meaning: &Meaning, terminal: &Terminal) {
     };
     if let Some(heading) = heading {
         terminal.line(format!("  {heading}"));
-        compare::show(&meaning.comparison, "    ", terminal);
+        comparison::show(&meaning.comparison, "    ", terminal);
     }
     if !meaning.closed.is_empty() {
         let (shown, rest) = meaning.closed.split_at(meaning.closed.len().min(STRANDED_SHOWN));
@@ -333,12 +300,12 @@ fn ask(
             return Ok(Ending::Fine);
         }
         if matches!(answer.trim(), "y" | "yes") {
-            confirm::keep(common, gate, terminal)?;
+            confirming::keep(common, gate, terminal)?;
             if let Some(brief) = cut {
                 end_stranded(brief, terminal)?;
             }
         } else {
-            confirm::told_reverted(gate.revert()?.as_ref(), terminal);
+            confirming::told_reverted(gate.revert()?.as_ref(), terminal);
         }
         return Ok(Ending::Fine);
     }

@@ -2,7 +2,6 @@
 //! time that the kernel keeps, or for as long as somebody waits.
 
 use std::io::IsTerminal;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::os::fd::AsFd;
 use std::time::Duration;
 
@@ -10,24 +9,17 @@ use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use serde::Serialize;
-use tipstaff_core::host::interface::Interface;
-use tipstaff_core::orders::{NO_POSTURE, Orders, Posture, SEALED, Surroundings, recognise};
+use tipstaff_core::orders::{NO_POSTURE, Posture, SEALED};
+use tipstaff_gate::GateError;
 use tipstaff_gate::kernel::{KernelGate, check_support};
-use tipstaff_gate::lock::PATIENCE;
-use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
-use tipstaff_host::interfaces;
-use tipstaff_host::routes::{Way, way_to};
 
-use crate::Ending;
+use crate::acts::posture::{recognised, take_up};
 use crate::arguments::{Common, PostureOptions};
 use crate::chosen::{self, Chosen, Visible};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
-use crate::history::{self, History, Prepared};
 use crate::terminal::{Columns, Terminal, plain, spoken};
 
-/// Orders for a machine that has none in force, to seal it.
-const NOTHING: &str =
-    "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"deny\"\ntransit = \"deny\"\n";
 /// While somebody waits the deadline is this far ahead, and set anew each second.
 const AHEAD: Duration = Duration::from_secs(3);
 
@@ -88,67 +80,6 @@ pub fn run(
     Ok(Ending::Fine)
 }
 
-/// Puts the orders in force anew, in another posture. To seal a machine waits
-/// for nobody and needs nothing: no orders that can be read, no disk with room.
-pub fn take_up(
-    common: &Common,
-    gate: &mut KernelGate,
-    name: &str,
-    time: Option<Duration>,
-    reason: Option<&str>,
-    terminal: &Terminal,
-) -> Result<Posted, Failure> {
-    let sealed = name == SEALED;
-    let (mut record, judge) = match in_force(gate) {
-        Ok(found) => found,
-        Err(_) if sealed => {
-            let record = Record { path: "built in".into(), ..Record::of(NOTHING) };
-            let judge = chosen::of_record(&record)?;
-            (record, judge)
-        }
-        Err(e) => return Err(e),
-    };
-    record.posture = chosen::which_posture(&judge.orders, Some(name))?;
-    record.posted_at = jiff::Timestamp::now().as_second();
-    record.posted_by = history::account();
-    let brief = chosen::of_record(&record)?.brief;
-    let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    let reason = reason.map_or_else(|| format!("posture {name}"), str::to_owned);
-    let history = History::of(common);
-    let prepare =
-        |record: &Record| history.prepare(record, Some(&reason), time.is_none(), PATIENCE);
-    if sealed && time.is_none() {
-        let posting = Posting { brief: &brief, record };
-        let posted = gate.seal(&posting, &all)?;
-        // It holds already: nothing is left that could fail it.
-        if let Err(e) = prepare(&posting.record).and_then(Prepared::done) {
-            let after = "; after a restart the orders before are in force again";
-            terminal.warning(&format!("sealed, but not written to the history: {e}{after}"));
-        }
-        return Ok(posted);
-    }
-    let prepared = match prepare(&record) {
-        Err(e) if !sealed => return Err(e),
-        prepared => prepared.ok(),
-    };
-    let posting = Posting { brief: &brief, record };
-    let posted = match time {
-        Some(time) => gate.try_out(&posting, &all, time)?,
-        None => gate.post(&posting, &all)?,
-    };
-    if let Some(prepared) = prepared {
-        prepared.done()?;
-    }
-    Ok(posted)
-}
-
-/// The orders in force, as they were posted and as they are read.
-fn in_force(gate: &KernelGate) -> Result<(Record, Chosen), Failure> {
-    let record = gate.in_force()?.ok_or(GateError::NothingInForce)?.record;
-    let judge = chosen::of_record(&record)?;
-    Ok((record, judge))
-}
-
 /// Holds the posture until a signal comes, or the input ends. Should this
 /// process be killed, nobody sets the deadline anew.
 fn wait(gate: &mut KernelGate, terminal: &Terminal) -> Result<(), Failure> {
@@ -184,29 +115,6 @@ fn wait(gate: &mut KernelGate, terminal: &Terminal) -> Result<(), Failure> {
         terminal.line("over: what was in force before is so again");
     }
     Ok(())
-}
-
-/// Where this machine is now.
-pub fn surroundings(all: &[Interface]) -> Surroundings {
-    let away = [
-        IpAddr::V4(Ipv4Addr::new(192, 0, 2, 1)),
-        IpAddr::V6(Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 1)),
-    ];
-    let gateways = away.iter().filter_map(|address| match way_to(*address) {
-        Ok(Way::Out { gateway, .. }) => gateway,
-        _ => None,
-    });
-    Surroundings {
-        interfaces: all.iter().filter(|i| i.up).map(|i| i.name.clone()).collect(),
-        addresses: all.iter().flat_map(|i| i.addresses.iter().map(|(a, _)| *a)).collect(),
-        gateways: gateways.collect(),
-    }
-}
-
-/// The posture of the orders that is recognised here.
-pub fn recognised(orders: &Orders) -> Result<Option<&Posture>, Failure> {
-    let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    Ok(recognise(&orders.postures, &surroundings(&all)))
 }
 
 fn show(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {

@@ -8,13 +8,14 @@ use tipstaff_core::orders::Severity;
 use tipstaff_gate::kernel::executables;
 use tipstaff_host::{interfaces, listeners};
 
+use crate::acts::shell;
 use crate::arguments::{Common, Level, ReviewOptions};
 use crate::chosen::{self, Origin};
-use crate::commands::post;
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::sarif;
 use crate::store::Held;
 use crate::terminal::{Terminal, counted};
-use crate::{Ending, sarif};
 
 #[derive(Serialize)]
 struct Report<'r> {
@@ -42,7 +43,7 @@ pub fn run(
     };
     let cut_off = match options.elsewhere {
         true => None,
-        false => post::shell_shut_out(&judge.brief)?,
+        false => shell::shut_out(&judge.brief)?,
     };
     let notes = match options.elsewhere {
         true => Vec::new(),

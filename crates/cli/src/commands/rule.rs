@@ -6,10 +6,11 @@ use tipstaff_core::orders::edit::{Destination, Edit, Edited, NewRule, Which, edi
 use tipstaff_core::orders::{Action, Rule, Silence};
 
 use crate::arguments::{AddOptions, Common, PlaceOptions, RuleCommand};
+use crate::chosen;
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::store::Held;
 use crate::terminal::{Columns, Terminal, action, faint, plain};
-use crate::{Ending, chosen};
 
 #[derive(Serialize)]
 struct Report<'r> {

@@ -9,16 +9,17 @@ use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::spans::Spans;
-use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP, keys_of};
+use tipstaff_core::names::traffic::{TCP, TrafficKey, UDP};
 use tipstaff_core::orders::edit::Which;
 use tipstaff_core::orders::{Action, FoundationSwitches, Over, Rule, Selector, Silence};
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Tally};
 
-use crate::Ending;
+use crate::acts::named;
 use crate::arguments::{Common, RulesOptions, RulesOrder};
 use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::terminal::{Columns, Terminal, action, bytes, counted, faint, plain};
 
@@ -130,7 +131,7 @@ impl Wanted {
 
     fn new(judge: &Chosen, options: &RulesOptions) -> Result<Self, Failure> {
         let keys = match &options.traffic {
-            Some(text) => Some(keys_of_text(judge, text)?),
+            Some(text) => Some(named::traffic(judge, text)?),
             None => None,
         };
         let group = options.group.clone();
@@ -158,23 +159,6 @@ impl Wanted {
             && self.group.is_none()
             && self.direction.is_none()
             && !self.paused
-    }
-}
-
-/// The keys of a traffic text; a bare number is a port of either transport.
-pub fn keys_of_text(judge: &Chosen, text: &str) -> Result<Spans<TrafficKey>, Failure> {
-    let wrong = |why: String| Failure::Argument {
-        message: format!("`{text}` is no traffic{why}"),
-        mend: "Write a port such as 22, or tcp/22, ssh, icmp/echo.".into(),
-    };
-    if let Ok(port) = text.parse::<u16>() {
-        let both = [Transport::Tcp, Transport::Udp].map(|t| (t.key(port), t.key(port)));
-        return Ok(Spans::from_ranges(both));
-    }
-    match judge.orders.terms(text) {
-        Some(Ok(terms)) => Ok(keys_of(&terms).unwrap_or_else(Spans::full)),
-        Some(Err(fault)) => Err(wrong(format!(": {fault}"))),
-        None => Err(wrong(String::new())),
     }
 }
 

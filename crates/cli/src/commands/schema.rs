@@ -1,6 +1,6 @@
 //! `schema`: the JSON Schema of the orders.
 
-use crate::Ending;
+use crate::ending::Ending;
 use crate::terminal::Terminal;
 
 /// Always JSON: that is what a schema is written in.

@@ -13,12 +13,12 @@ use tipstaff_gate::{Gate, GateError, InForce, Pending, Record};
 use tipstaff_host::interfaces;
 use tipstaff_knock::witness;
 
-use crate::Ending;
+use crate::acts::boot_trouble;
+use crate::acts::units::{self, Restart};
 use crate::arguments::Common;
 use crate::attachments::{self, Written};
 use crate::chosen::{self, setting};
-use crate::commands::boot;
-use crate::commands::install_boot::{self, Restart};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::history::{History, Revision};
 use crate::terminal::{Terminal, moment, spoken};
@@ -110,8 +110,8 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             });
         } else {
             terminal.heading("down: no gate is up, everything passes");
-            if let Some(trouble) = boot::trouble(common) {
-                terminal.line(format!("  after the restart {}", boot::in_words(&trouble)));
+            if let Some(trouble) = boot_trouble::trouble(common) {
+                terminal.line(format!("  after the restart {}", trouble));
             }
             terminal.note("put orders in force with `tipstaff post`");
         }
@@ -178,7 +178,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     if pending.is_none()
         && let Ok(Some(last)) = History::of(common).last_kept()
         && last.record.hash() != in_force.record.hash()
-        && boot::trouble(common).is_none()
+        && boot_trouble::trouble(common).is_none()
     {
         drift.push(Drift {
             what: format!(
@@ -188,9 +188,9 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             mend: format!("tipstaff post --revision {}, or post what is to stay", last.number),
         });
     }
-    if let Some(trouble) = boot::trouble(common) {
+    if let Some(trouble) = boot_trouble::trouble(common) {
         drift.push(Drift {
-            what: format!("after the restart {}", boot::in_words(&trouble)),
+            what: format!("after the restart {}", trouble),
             mend: "tipstaff post, with orders that are right".into(),
         });
     }
@@ -213,7 +213,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let remarks = program_remarks(&brief, &executables::notes(&brief));
     let names = |list: &[&Interface]| list.iter().map(|i| i.name.clone()).collect::<Vec<_>>();
     let record = &in_force.record;
-    let restart = install_boot::restart(common);
+    let restart = units::restart(common);
     let (state, ending) = match (drift.is_empty(), &edited) {
         (false, _) => ("drift", Ending::Drift),
         (true, Some(_)) => ("edited", Ending::Edited),

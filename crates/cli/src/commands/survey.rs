@@ -7,9 +7,9 @@ use tipstaff_core::host::listener::{Listener, Scope};
 use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_host::snapshot::Snapshot;
 
-use crate::Ending;
 use crate::arguments::Common;
 use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::{Columns, Terminal, counted, faint, loud, plain};
 

@@ -5,14 +5,14 @@ use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::rates::SourceState;
-use tipstaff_core::orders::edit::Which;
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Tally, Unrecorded};
 
-use crate::Ending;
+use crate::acts::named;
 use crate::arguments::{Common, TallyOptions};
 use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::terminal::{Columns, Terminal, bytes, counted, faint, plain};
 
@@ -51,7 +51,7 @@ pub fn run(
     let gate = KernelGate::new(&common.run_dir)?;
     let tallies = gate.tallies()?;
     let wanted = match &options.rule {
-        Some(rule) => Some(find(&judge, rule)?),
+        Some(rule) => Some(named::rule(&judge, rule)?),
         None => None,
     };
     let sources = match wanted {
@@ -80,18 +80,6 @@ pub fn run(
         show_sources(&judge, index, &sources, terminal);
     }
     Ok(Ending::Fine)
-}
-
-pub fn find(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
-    let which = Which::parse(wanted);
-    let found = judge.brief.indexed().find(|(index, rule)| match &which {
-        Which::Name(name) => rule.name.as_str() == name,
-        Which::Position(position) => index.position() == *position,
-    });
-    found.map(|(index, _)| index).ok_or_else(|| Failure::Argument {
-        message: format!("there is no rule {which} in force"),
-        mend: "See their names and positions with `tipstaff rules --in-force`.".into(),
-    })
 }
 
 fn states(

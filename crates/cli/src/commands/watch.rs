@@ -20,9 +20,9 @@ use tipstaff_gate::lock::{Lock, LockError};
 use tipstaff_gate::{Event, Gate, GateError, Maker, Unrecorded};
 use tipstaff_host::{interfaces, listeners};
 
-use crate::Ending;
 use crate::arguments::{Common, WatchOptions};
 use crate::chosen::{self, Chosen, Visible};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
 

@@ -6,10 +6,12 @@ use serde_json::json;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, InForce};
 
+use crate::acts::boot_trouble;
 use crate::arguments::{Common, WithdrawOptions};
+use crate::chosen;
+use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::terminal::{Terminal, counted, spoken};
-use crate::{Ending, chosen};
 
 pub fn run(
     common: &Common,
@@ -37,7 +39,7 @@ pub fn run(
         }
         return Ok(Ending::Fine);
     }
-    super::boot::made_good(common);
+    boot_trouble::made_good(common);
     let withdrawn = gate.withdraw()?;
     if terminal.json {
         terminal.json(&json!({ "withdrawn": withdrawn }));

@@ -12,8 +12,8 @@ use nix::sched::{CloneFlags, unshare};
 use nix::unistd::{getegid, geteuid};
 use tipstaff_gate::kernel::check_support;
 
-use crate::Ending;
 use crate::arguments::DemoOptions;
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
 pub use part::play;

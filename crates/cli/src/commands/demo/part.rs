@@ -5,8 +5,8 @@ use std::io::{self, Read};
 use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::thread;
 
-use crate::Ending;
 use crate::arguments::PlayOptions;
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 
 pub fn play(options: &PlayOptions) -> Result<Ending, Failure> {

@@ -23,10 +23,10 @@ use tipstaff_reach::Check;
 use super::bridge::{Bridge, LAN};
 use super::stage::Stage;
 use super::{Ground, own_folder};
-use crate::Ending;
 use crate::chosen::{Chosen, Origin};
 use crate::commands::rules::{self, Counts};
 use crate::commands::{ask, post, reach, review, survey};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
 

@@ -13,9 +13,9 @@ use tipstaff_host::snapshot::Snapshot;
 use tipstaff_reach::{Across, Destination, plan};
 
 use super::wanted;
-use crate::Ending;
 use crate::arguments::{Common, ReachOptions};
 use crate::chosen::{self, Visible};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::{Columns, Terminal, counted, faint, loud, plain};
 

@@ -25,9 +25,9 @@ use tipstaff_knock::sockets::{self, Door};
 use tipstaff_knock::witness;
 use tipstaff_reach::{Check, GateInForce, Place, plan};
 
-use crate::Ending;
 use crate::arguments::{Common, ReachCommand, ReachOptions};
 use crate::chosen::{self, Visible};
+use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
 

@@ -1,0 +1,10 @@
+//! What several commands do, in a file each.
+
+pub mod boot_trouble;
+pub mod comparison;
+pub mod confirming;
+pub mod named;
+pub mod posture;
+pub mod shell;
+pub mod stranded;
+pub mod units;

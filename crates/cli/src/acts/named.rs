@@ -1,0 +1,39 @@
+//! What people name: a rule in force, traffic.
+
+use tipstaff_core::brief::RuleIndex;
+use tipstaff_core::names::spans::Spans;
+use tipstaff_core::names::traffic::{TrafficKey, Transport, keys_of};
+use tipstaff_core::orders::edit::Which;
+
+use crate::chosen::Chosen;
+use crate::failure::Failure;
+
+/// The rule in force of that name or position.
+pub fn rule(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
+    let which = Which::parse(wanted);
+    let found = judge.brief.indexed().find(|(index, rule)| match &which {
+        Which::Name(name) => rule.name.as_str() == name,
+        Which::Position(position) => index.position() == *position,
+    });
+    found.map(|(index, _)| index).ok_or_else(|| Failure::Argument {
+        message: format!("there is no rule {which} in force"),
+        mend: "See their names and positions with `tipstaff rules --in-force`.".into(),
+    })
+}
+
+/// The keys of a traffic text; a bare number is a port of either transport.
+pub fn traffic(judge: &Chosen, text: &str) -> Result<Spans<TrafficKey>, Failure> {
+    let wrong = |why: String| Failure::Argument {
+        message: format!("`{text}` is no traffic{why}"),
+        mend: "Write a port such as 22, or tcp/22, ssh, icmp/echo.".into(),
+    };
+    if let Ok(port) = text.parse::<u16>() {
+        let both = [Transport::Tcp, Transport::Udp].map(|t| (t.key(port), t.key(port)));
+        return Ok(Spans::from_ranges(both));
+    }
+    match judge.orders.terms(text) {
+        Some(Ok(terms)) => Ok(keys_of(&terms).unwrap_or_else(Spans::full)),
+        Some(Err(fault)) => Err(wrong(format!(": {fault}"))),
+        None => Err(wrong(String::new())),
+    }
+}
