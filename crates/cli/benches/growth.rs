@@ -21,6 +21,7 @@ use tipstaff_core::brief::{Brief, rules_on_each_host};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{Action, Attachments, Orders, Sheets, read, read_all};
+use tipstaff_core::orders::{OrdersHash, Origin};
 
 const HEAD: &str =
     "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
@@ -359,10 +360,9 @@ fn whole_ranges(n: usize, outcome: Outcome) -> Report {
     };
     let checked = Checked {
         host: "archive".into(),
-        orders: "orders 12 from orders.toml".into(),
-        hash: "12".into(),
+        orders: Origin::File { path: "orders.toml".into(), hash: OrdersHash::of("") },
         gate: "up".into(),
-        at: 7,
+        at: Moment(7),
     };
     Report::of(checked, vec![Vantage::Here], (0..n).map(row).collect())
 }

@@ -3,7 +3,6 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use serde::Serialize;
 use tipstaff_core::analysis::remarks::is_named_here;
 use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::host::programs::ProgramNote;
@@ -21,7 +20,7 @@ use crate::arguments::Common;
 use crate::attachments::{self, Written};
 use crate::failure::{Failure, system};
 use crate::history::Revision;
-use crate::terminal::moment;
+use tipstaff_core::orders::Origin;
 
 /// Orders, and where they come from.
 pub struct Chosen {
@@ -50,12 +49,7 @@ impl Chosen {
 
     /// What a reach check is judged by.
     pub fn basis(&self) -> Basis<'_> {
-        Basis {
-            brief: &self.brief,
-            host: self.host.clone(),
-            orders: self.origin.words(),
-            hash: self.origin.hash().to_string(),
-        }
+        Basis { brief: &self.brief, host: self.host.clone(), orders: self.origin.clone() }
     }
 
     /// The programs that rules here name by a link, which is followed.
@@ -66,44 +60,12 @@ impl Chosen {
     }
 }
 
-/// Where orders come from.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case", tag = "from")]
-pub enum Origin {
-    /// A file.
-    File {
-        /// Its path.
-        path: String,
-        /// Hash of its text.
-        hash: OrdersHash,
-    },
-    /// The kernel.
-    InForce {
-        /// Where they were read when they were posted.
-        path: String,
-        /// Hash of their text.
-        hash: OrdersHash,
-        /// Seconds since 1970-01-01 UTC.
-        since: i64,
-    },
-}
-
-impl Origin {
-    /// Which orders these are.
-    pub fn hash(&self) -> OrdersHash {
-        match self {
-            Self::File { hash, .. } | Self::InForce { hash, .. } => *hash,
-        }
-    }
-
-    /// For a heading.
-    pub fn words(&self) -> String {
-        match self {
-            Self::File { path, hash } => format!("orders {} from {path}", hash.short()),
-            Self::InForce { hash, since, .. } => {
-                format!("orders {} in force since {}", hash.short(), moment(*since))
-            }
-        }
+/// Where orders in force come from.
+pub fn origin_of(record: &Record) -> Origin {
+    Origin::InForce {
+        path: record.path.clone(),
+        hash: record.hash(),
+        since: Moment::from_seconds(record.posted_at),
     }
 }
 
@@ -249,8 +211,7 @@ pub fn from_force(in_force: &InForce) -> Result<Chosen, Failure> {
 
 /// The orders of a record.
 pub fn of_record(record: &Record) -> Result<Chosen, Failure> {
-    let origin =
-        Origin::InForce { path: record.path.clone(), hash: record.hash(), since: record.posted_at };
+    let origin = origin_of(record);
     let setting = (record.host.clone(), record.posture.clone());
     let attachments = record.attachments.clone();
     let (path, text) = (Path::new(&record.path), record.orders.clone());

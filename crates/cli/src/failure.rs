@@ -6,9 +6,10 @@ use std::path::{Path, PathBuf};
 use miette::{
     Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode,
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use tipstaff_core::orders::edit::EditFault;
-use tipstaff_core::orders::{Attachments, Faults, Sheets};
+use tipstaff_core::orders::{Attachments, Fault, Faults, Sheets};
 use tipstaff_core::visible::{same_length, visible, visible_lines};
 use tipstaff_gate::GateError;
 use tipstaff_gate::lock::LockError;
@@ -17,6 +18,7 @@ use tipstaff_host::namespace::NamespaceFault;
 use tipstaff_knock::witness::WitnessFault;
 use tipstaff_reach::CheckFault;
 
+use crate::shape::shape;
 use crate::terminal::Terminal;
 
 /// Everything that ends a command early.
@@ -101,6 +103,21 @@ fn count(faults: usize, path: &std::path::Path) -> String {
     let things = if faults == 1 { "one thing is" } else { &format!("{faults} things are") };
     format!("{things} wrong in {}; nothing was touched", path.display())
 }
+
+/// A failure, for scripts.
+#[derive(JsonSchema, Serialize)]
+pub struct Told<'f> {
+    error: String,
+    /// What to do about it.
+    help: Option<String>,
+    exit_code: u8,
+    /// All faults of the orders.
+    faults: &'f [Fault],
+    /// The end of the kernel verifier's log.
+    log: Option<&'f str>,
+}
+
+shape!(Told<'_> => "error");
 
 impl From<CheckFault> for Failure {
     fn from(fault: CheckFault) -> Self {
@@ -268,16 +285,16 @@ impl Failure {
             let faults = match self {
                 Self::WrongOrders { faults, .. }
                 | Self::NotEdited { source: EditFault::WouldBeUnsound { faults, .. }, .. } => {
-                    json!(faults.0)
+                    faults.0.as_slice()
                 }
-                _ => json!([]),
+                _ => &[],
             };
             let log = match self {
-                Self::Gate(GateError::Verifier { log, .. }) => Some(log),
+                Self::Gate(GateError::Verifier { log, .. }) => Some(log.as_str()),
                 _ => None,
             };
-            let value = json!({ "error": self.to_string(), "mend": self.mend(), "exit_code": self.exit_code(), "faults": faults, "log": log });
-            terminal.json(&value);
+            let (help, exit_code) = (self.mend(), self.exit_code());
+            terminal.json(&Told { error: self.to_string(), help, exit_code, faults, log });
             return;
         }
         match self {

@@ -15,10 +15,14 @@ use tipstaff_host::files;
 
 use crate::arguments::Common;
 use crate::failure::Failure;
+use crate::shape::{self, WrongSchema};
 
 /// One post.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Revision {
+    /// `tipstaff.kept-revision/1`; a file of an earlier version says nothing.
+    #[serde(default)]
+    pub schema: Option<String>,
     /// Counted from 1, never used twice as long as the history lives.
     pub number: u32,
     /// Why, as `--reason` says.
@@ -32,6 +36,15 @@ pub struct Revision {
     /// The orders, who posted them and when.
     pub record: Record,
 }
+
+/// What a file says of itself.
+#[derive(Deserialize)]
+struct Named {
+    schema: Option<String>,
+}
+
+/// The schema of the files here.
+const SCHEMA: &str = "kept-revision";
 
 /// A revision holds orders and all that they name, as JSON.
 const MOST: u64 = 8 * files::MOST_TEXT;
@@ -116,7 +129,13 @@ impl History {
             return Err(distrust.into());
         }
         let text = file.text(MOST).map_err(unreadable)?;
-        serde_json::from_str(&text).map(Some).map_err(|e| unreadable(io::Error::other(e)))
+        let wrong = |e| unreadable(io::Error::other(e));
+        let Named { schema } = serde_json::from_str(&text).map_err(|e| wrong(e.to_string()))?;
+        match shape::check(schema.as_deref(), SCHEMA) {
+            Ok(()) | Err(WrongSchema::Unnamed) => {}
+            Err(e) => return Err(wrong(e.to_string())),
+        }
+        serde_json::from_str(&text).map(Some).map_err(|e| wrong(e.to_string()))
     }
 
     /// All of them, the oldest first.
@@ -163,6 +182,7 @@ impl History {
         let lock = self.lock(patience)?;
         let number = self.numbers()?.last().map_or(1, |last| last + 1);
         let revision = Revision {
+            schema: Some(shape::id(SCHEMA)),
             number,
             reason: reason.map(str::to_owned),
             from: tipstaff_host::shell::find().map(|shell| shell.from.to_string()),

@@ -13,6 +13,8 @@ mod failure;
 pub mod fuzzing;
 mod history;
 mod sarif;
+mod schemas;
+mod shape;
 mod store;
 mod terminal;
 
@@ -54,7 +56,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
     match &arguments.command {
         Command::Survey => commands::survey::run(common, terminal),
         Command::Draft(options) => commands::draft::run(common, options, terminal),
-        Command::Schema => Ok(commands::schema::run(terminal)),
+        Command::Schema(options) => schemas::run(options, terminal),
         Command::Rules(options) => commands::rules::run(common, options, terminal),
         Command::Hosts => commands::hosts::run(common, terminal),
         Command::Brief(options) => commands::brief::run(common, options, terminal),

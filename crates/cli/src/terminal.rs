@@ -7,11 +7,13 @@
 use std::cell::RefCell;
 use std::io::{self, BufRead, IsTerminal, Write};
 
+use crate::shape::{Shape, Tagged};
 use anstyle::{AnsiColor, Style};
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table};
 use serde::Serialize;
 use tipstaff_core::analysis::reach::Outcome;
 use tipstaff_core::orders::Action;
+use tipstaff_core::orders::Origin;
 use tipstaff_core::visible::{visible, visible_json, visible_lines};
 
 /// Where commands print. Whatever they print, nothing of it moves a cursor or
@@ -99,14 +101,19 @@ impl Terminal {
         anstream::eprint!("\r{} ", visible(text));
     }
 
-    /// A value as JSON.
-    pub fn json(&self, value: &impl Serialize) {
+    /// A result as JSON, with the name of its schema.
+    pub fn json(&self, value: &impl Shape) {
+        self.json_text(serde_json::to_string_pretty(&Tagged::new(value)));
+    }
+
+    /// JSON of somebody else's form: SARIF, a schema.
+    pub fn foreign_json(&self, value: &impl Serialize) {
         self.json_text(serde_json::to_string_pretty(value));
     }
 
     /// A result as one line of JSON, of many.
-    pub fn json_line<T: Serialize>(&self, value: &T) {
-        self.json_text(serde_json::to_string(value));
+    pub fn json_line(&self, value: &impl Shape) {
+        self.json_text(serde_json::to_string(&Tagged::new(value)));
     }
 
     fn json_text(&self, text: serde_json::Result<String>) {
@@ -211,6 +218,17 @@ pub fn moment(seconds: i64) -> String {
     match jiff::Timestamp::from_second(seconds) {
         Ok(at) => at.to_zoned(zone).strftime("%Y-%m-%d %H:%M:%S").to_string(),
         Err(_) => "an unknown moment".into(),
+    }
+}
+
+/// Which orders, for a heading.
+pub fn orders_words(origin: &Origin) -> String {
+    let short = origin.hash().short();
+    match origin {
+        Origin::File { path, .. } => format!("orders {short} from {path}"),
+        Origin::InForce { since, .. } => {
+            format!("orders {short} in force since {}", moment(i64::from(since.0)))
+        }
     }
 }
 

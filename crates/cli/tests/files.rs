@@ -248,6 +248,7 @@ fn sealed_is_written_down_and_needs_no_orders_that_can_be_read() {
     assert_eq!(knock(), "silent");
     let history: Value =
         serde_json::from_slice(&lab.tipstaff(&["history", "--json"]).stdout).unwrap();
+    let history = &history["revisions"];
     assert_eq!((&history[0]["posture"], &history[0]["kept"]), (&"sealed".into(), &true.into()));
     lab.done(&["withdraw"]);
     lab.tipstaff(&["boot"]);

@@ -6,6 +6,8 @@
 #![allow(clippy::unwrap_used)]
 
 mod common;
+#[path = "common/shapes.rs"]
+mod shapes;
 
 use std::cell::RefCell;
 use std::collections::BTreeSet;
@@ -17,6 +19,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 use common::{HEAD, Lab, PARTNER, in_time};
+use shapes::Shapes;
 use tipstaff_core::visible::is_hidden;
 use tipstaff_host::lab;
 
@@ -73,6 +76,7 @@ struct Walk {
     lab: Lab,
     walked: BTreeSet<String>,
     orders: PathBuf,
+    shapes: Shapes,
 }
 
 impl Walk {
@@ -107,7 +111,14 @@ impl Walk {
         check(arguments, &shown);
         let mut json = self.command(&[arguments, &["--json"]].concat());
         let json = self.lab.archive.run(move || json.output().unwrap()).unwrap();
-        check(arguments, &String::from_utf8(json.stdout).unwrap());
+        // Arguments that cannot go together are told before anything is written.
+        let refused = json.status.code() == Some(2) && json.stdout.is_empty();
+        let json = String::from_utf8(json.stdout).unwrap();
+        check(arguments, &json);
+        // A schema, and SARIF, are of another form.
+        if !refused && !["schema", "--sarif"].iter().any(|other| arguments.contains(other)) {
+            self.shapes.check(arguments, &json);
+        }
     }
 }
 
@@ -222,7 +233,7 @@ fn nothing_hidden_is_ever_shown() {
         "include = [\"groups/*.toml\"]\n# turned \u{202e}\n{HEAD}odd = \"file:list.txt\"\n{RULES}"
     );
     fs::write(&orders, &good).unwrap();
-    let mut walk = Walk { lab, walked: BTreeSet::new(), orders };
+    let mut walk = Walk { lab, walked: BTreeSet::new(), orders, shapes: Shapes::default() };
     let why = format!("why\u{1b}[2J{ODD}");
     walk.run(&["post", "--check", "--host", "archive"]);
     walk.run(&["post", "--host", "archive", "--reason", &why]);
@@ -308,6 +319,19 @@ fn nothing_hidden_is_ever_shown() {
         walk.run(arguments);
     }
     wrong(&mut walk, &good);
+    // Each output has been seen, or `json.rs` has it.
+    let elsewhere = [
+        "brief-difference",
+        "confirm",
+        "group-edit",
+        "history-prune",
+        "keep",
+        "keep-posture",
+        "posture",
+        "reach-across",
+        "watch",
+    ];
+    walk.shapes.all_were_seen_but(&elsewhere);
     // Nothing that the program can do was left out.
     let help = walk.lab.tipstaff(&["--help"]).stdout;
     let help = String::from_utf8(help).unwrap();

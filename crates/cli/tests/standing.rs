@@ -55,7 +55,7 @@ fn spawned(lab: &Lab, arguments: &[&str]) -> Ended {
 fn posture(lab: &Lab) -> Option<String> {
     let output = lab.tipstaff(&["posture", "--json"]);
     let rows: Value = serde_json::from_slice(&output.stdout).unwrap();
-    let held = rows.as_array().unwrap().iter().find(|row| row["holds"] == true)?;
+    let held = rows["postures"].as_array().unwrap().iter().find(|row| row["holds"] == true)?;
     Some(held["name"].as_str().unwrap().to_owned())
 }
 
@@ -99,8 +99,8 @@ fn a_posture_is_taken_up_for_good_for_a_time_and_while_somebody_waits() {
     }
     let history = lab.tipstaff(&["history", "--json"]);
     let history: Value = serde_json::from_slice(&history.stdout).unwrap();
-    assert_eq!(history[4]["reason"], "the open day");
-    assert_eq!(history[0]["kept"], false);
+    assert_eq!(history["revisions"][4]["reason"], "the open day");
+    assert_eq!(history["revisions"][0]["kept"], false);
     lab.done(&["withdraw"]);
 }
 

@@ -5,6 +5,7 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::net::IpAddr;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::host::interface::Interface;
@@ -18,7 +19,9 @@ use crate::orders::{
 use crate::packet::{Direction, InterfaceIndex, ProgramIndex};
 
 /// Place of a rule in the list, from 0. People see [`RuleIndex::position`].
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(into = "u32", try_from = "u32")]
 pub struct RuleIndex(pub u32);
 

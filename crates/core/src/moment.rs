@@ -3,19 +3,47 @@
 use std::fmt;
 use std::str::FromStr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Whole seconds since 1970-01-01 UTC; reaches to the year 2106.
 #[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize,
+    Clone,
+    Copy,
+    Debug,
+    Default,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    JsonSchema,
+    Serialize,
+    Deserialize,
 )]
-#[serde(transparent)]
+#[serde(into = "String", try_from = "String")]
+#[schemars(with = "String")]
 pub struct Moment(pub u32);
 
 impl Moment {
     /// From seconds since 1970; what is outside stands at the nearest end.
     pub fn from_seconds(seconds: i64) -> Self {
         Self(u32::try_from(seconds.max(0)).unwrap_or(u32::MAX))
+    }
+}
+
+/// In JSON it is RFC 3339, in UTC.
+impl From<Moment> for String {
+    fn from(moment: Moment) -> Self {
+        moment.to_string()
+    }
+}
+
+impl TryFrom<String> for Moment {
+    type Error = NoMoment;
+
+    fn try_from(text: String) -> Result<Self, NoMoment> {
+        text.parse()
     }
 }
 

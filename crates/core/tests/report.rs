@@ -35,10 +35,12 @@ fn report(vantages: &[Vantage], rows: &[(u16, &[Outcome])]) -> Report {
     };
     let checked = Checked {
         host: "archive".into(),
-        orders: "orders 12 from orders.toml".into(),
-        hash: "12".into(),
+        orders: tipstaff_core::orders::Origin::File {
+            path: "orders.toml".into(),
+            hash: tipstaff_core::orders::OrdersHash::of(""),
+        },
         gate: "up".into(),
-        at: 7,
+        at: tipstaff_core::moment::Moment(7),
     };
     Report::of(checked, vantages.to_vec(), rows.iter().map(row).collect())
 }

@@ -4,6 +4,7 @@ use std::io;
 use std::net::IpAddr;
 use std::time::Duration;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::rates::SourceState;
@@ -111,7 +112,7 @@ pub struct Posted {
 }
 
 /// Packets and bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Tally {
     /// Packets that were decided.
     pub packets: u64,
@@ -149,7 +150,7 @@ pub struct Event {
 }
 
 /// Who made the socket that sends a packet, or listens to it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 pub struct Maker {
     /// The process, which may be gone.
     pub process: u32,
@@ -160,7 +161,7 @@ pub struct Maker {
 }
 
 /// What the records do not have.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Unrecorded {
     /// Denied by a standing answer and left out of the sample.
     pub left_out: u64,

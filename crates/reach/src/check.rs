@@ -12,8 +12,9 @@ use tipstaff_core::analysis::reach::{
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::{Decision, decide};
 use tipstaff_core::host::listener::{Listener, Scope};
+use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::Action;
+use tipstaff_core::orders::{Action, Origin};
 use tipstaff_core::packet::{Facts, InterfaceIndex};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::snapshot::Snapshot;
@@ -58,10 +59,8 @@ pub struct Basis<'c> {
     pub brief: &'c Brief,
     /// The host that this machine is in the orders, where they know hosts.
     pub host: Option<String>,
-    /// Where the orders come from, in words.
-    pub orders: String,
-    /// Their hash.
-    pub hash: String,
+    /// The orders.
+    pub orders: Origin,
 }
 
 /// A check in the making.
@@ -389,9 +388,8 @@ impl<'c> Check<'c> {
         self.complete = false;
     }
 
-    /// Judges every cell. `after`: what listens now that the check is over; `at`:
-    /// seconds since 1970-01-01 UTC.
-    pub fn finish(self, gate: &str, after: Option<&[Listener]>, at: i64) -> Report {
+    /// Judges every cell. `after`: what listens now that the check is over; `at`: now.
+    pub fn finish(self, gate: &str, after: Option<&[Listener]>, at: Moment) -> Report {
         let mut listeners = self.snapshot.listeners.clone();
         let mut stopped = Vec::new();
         if let Some(after) = after {
@@ -448,7 +446,6 @@ impl<'c> Check<'c> {
         let checked = Checked {
             host: self.basis.host.unwrap_or_else(|| self.snapshot.host.clone()),
             orders: self.basis.orders,
-            hash: self.basis.hash,
             gate: gate.to_owned(),
             at,
         };

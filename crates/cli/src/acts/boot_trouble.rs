@@ -3,13 +3,15 @@
 use std::path::PathBuf;
 use std::{fmt, fs};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use tipstaff_host::files;
 
 use crate::arguments::Common;
+use crate::shape::shape;
 
 /// What came of the last start, where it was not as it should be.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, JsonSchema, Serialize, Deserialize)]
 pub struct Trouble {
     /// The revision that should have been put in force; `None`: there was none.
     pub wanted: Option<u32>,
@@ -18,6 +20,14 @@ pub struct Trouble {
     /// What holds instead: `revision 6`, `sealed`, `nothing`.
     pub instead: String,
 }
+
+/// What came of a start; null: all as it should be.
+#[derive(JsonSchema, Serialize)]
+pub struct Booted<'t> {
+    pub trouble: Option<&'t Trouble>,
+}
+
+shape!(Booted<'_> => "boot");
 
 /// Where it is written: gone with the next restart.
 pub fn trouble_path(common: &Common) -> PathBuf {

@@ -1,5 +1,6 @@
 //! The end of a trial: it stays, or goes.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::orders::OrdersHash;
 use tipstaff_gate::kernel::KernelGate;
@@ -8,13 +9,16 @@ use tipstaff_gate::{Gate, Record};
 use crate::arguments::Common;
 use crate::failure::Failure;
 use crate::history::History;
+use crate::shape::shape;
 use crate::terminal::Terminal;
 
-#[derive(Serialize)]
-struct Report {
+#[derive(JsonSchema, Serialize)]
+pub struct Report {
     in_force: Option<OrdersHash>,
     revision: Option<u32>,
 }
+
+shape!(Report => "confirm");
 
 /// What is on trial stays, in the kernel first and in the history.
 pub fn keep(common: &Common, gate: &mut KernelGate, terminal: &Terminal) -> Result<(), Failure> {

@@ -3,6 +3,7 @@
 use std::io;
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_host::files;
 
@@ -66,7 +67,7 @@ fn quoted(word: &str) -> String {
 }
 
 /// Whether what is in force will be so again after a restart.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub struct Restart {
     /// `None`: nobody can tell here.
     pub in_force: Option<bool>,

@@ -82,8 +82,8 @@ pub enum Command {
     Survey,
     /// Write first orders for this machine: its listeners as paused rules, your shell allowed
     Draft(DraftOptions),
-    /// The JSON Schema of the orders, for editors and checks
-    Schema,
+    /// The JSON Schema of the orders, or of what a command writes as JSON
+    Schema(SchemaOptions),
     /// The rules in order, with what each has counted, and the standing answers
     Rules(RulesOptions),
     /// The hosts of the orders, and how many rules each obeys
@@ -315,6 +315,13 @@ pub struct DemoOptions {
 pub struct PlayOptions {
     /// tcp or udp, address, port
     pub listeners: Vec<String>,
+}
+
+/// What `schema` prints.
+#[derive(Debug, Args)]
+pub struct SchemaOptions {
+    /// An output: reach, rules, ask, state, …; the orders where none is named
+    pub name: Option<String>,
 }
 
 #[cfg(test)]

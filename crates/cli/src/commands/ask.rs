@@ -2,6 +2,7 @@
 
 use std::net::IpAddr;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::{Subject, program_at, speaker_words};
 use tipstaff_core::brief::RuleIndex;
@@ -18,13 +19,16 @@ use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
 use tipstaff_knock::witness::{self, WitnessFault};
 
 use crate::arguments::{AskOptions, Common};
-use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::chosen::{self, Chosen, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, action, counted, faint, plain};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     direction: Direction,
     traffic: String,
     source: IpAddr,
@@ -41,7 +45,7 @@ struct Report<'r> {
     links: Vec<ProgramNote>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct PassedOver<'r> {
     position: usize,
     name: &'r str,
@@ -49,6 +53,8 @@ struct PassedOver<'r> {
     failed: Mismatch,
     because: String,
 }
+
+shape!(Report<'_> => "ask");
 
 pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
@@ -317,8 +323,8 @@ pub fn answer(
     };
     terminal.heading(&format!("{key} {who}: {word} by {by}"));
     terminal.note(&match known_by {
-        "gate" => format!("the gate in force was asked; {}", judge.origin.words()),
-        _ => format!("worked out from the {}", judge.origin.words()),
+        "gate" => format!("the gate in force was asked; {}", orders_words(&judge.origin)),
+        _ => format!("worked out from the {}", orders_words(&judge.origin)),
     });
     if let Speaker::Rule(index) = decision.speaker
         && let Some(note) = judge.brief.rule(index).and_then(|rule| rule.note.as_ref())

@@ -8,7 +8,7 @@ use tipstaff_gate::{Gate, GateError, Posting, Record};
 use tipstaff_host::files::{self, Access};
 use tipstaff_host::interfaces;
 
-use crate::acts::boot_trouble::{Trouble, made_good, trouble_path};
+use crate::acts::boot_trouble::{Booted, Trouble, made_good, trouble_path};
 use crate::acts::posture;
 use crate::arguments::Common;
 use crate::chosen;
@@ -65,7 +65,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
 
 fn told(terminal: &Terminal, text: &str, trouble: Option<&Trouble>) {
     if terminal.json {
-        terminal.json(&trouble);
+        terminal.json(&Booted { trouble });
     } else {
         terminal.line(text);
     }

@@ -1,25 +1,29 @@
 //! `brief`: the list of one host, each rule with the selector that brought it;
 //! or what two hosts obey otherwise.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::brief::{Brief, RuleIndex, brought_by};
 use tipstaff_core::orders::{Action, Host, Orders, Rule, Selector, Standing};
 
 use crate::arguments::{BriefOptions, Common};
-use crate::chosen::{self, Origin};
+use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, action, counted, faint, plain};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     orders: &'r Origin,
     host: &'r str,
     standing: Standing,
     rules: Vec<Row<'r>>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct Row<'r> {
     position: usize,
     name: &'r str,
@@ -32,18 +36,20 @@ struct Row<'r> {
     rule: &'r Rule,
 }
 
-#[derive(Serialize)]
-struct Difference<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Difference<'r> {
     orders: &'r Origin,
     only: [Side<'r>; 2],
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct Side<'r> {
     host: &'r str,
     standing: Standing,
     rules: Vec<Row<'r>>,
 }
+
+shape!(Report<'_> => "brief", Difference<'_> => "brief-difference");
 
 pub fn run(
     common: &Common,
@@ -67,7 +73,7 @@ pub fn run(
         } else {
             let rules = counted(report.rules.len(), "rule", "rules");
             terminal.heading(&format!("{} obeys {rules}", host.name));
-            terminal.note(&origin.words());
+            terminal.note(&orders_words(&origin));
             print(&report.rules, report.standing, terminal);
         }
         return Ok(Ending::Fine);

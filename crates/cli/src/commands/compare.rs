@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::compare::{Change, Comparison};
-use tipstaff_core::orders::OrdersHash;
 use tipstaff_gate::GateError;
 
 use crate::acts::comparison;
@@ -13,18 +13,23 @@ use crate::chosen::{self, Chosen, Visible};
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::history::History;
+use crate::shape::shape;
 use crate::terminal::Terminal;
+use crate::terminal::orders_words;
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'c> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'c> {
     /// `null`: nothing is in force, so that everything passes.
-    before: Option<OrdersHash>,
-    after: OrdersHash,
+    before: Option<&'c Origin>,
+    after: &'c Origin,
     changes: &'c [Change],
     cut_off: bool,
     /// Where that foundation was switched: whether it is on now.
     address_assignment: Option<bool>,
 }
+
+shape!(Report<'_> => "compare");
 
 pub fn run(
     common: &Common,
@@ -45,17 +50,17 @@ pub fn run(
     let comparison = Comparison::of(&list, &after.brief);
     if terminal.json {
         terminal.json(&Report {
-            before: before.map(|before| before.origin.hash()),
-            after: after.origin.hash(),
+            before: before.as_ref().map(|before| &before.origin),
+            after: &after.origin,
             changes: &comparison.changes,
             cut_off: comparison.cut_off,
             address_assignment: comparison.address_assignment,
         });
     } else {
-        let words = before.map(|before| before.origin.words());
+        let words = before.map(|before| orders_words(&before.origin));
         let words = words.unwrap_or_else(|| "nothing in force: everything passes".to_owned());
         terminal.heading(&format!("from {words}"));
-        terminal.line(format!("to   {}", after.origin.words()));
+        terminal.line(format!("to   {}", orders_words(&after.origin)));
         comparison::show(&comparison, "  ", terminal);
     }
     Ok(if comparison.is_empty() { Ending::Fine } else { Ending::Differs })

@@ -1,5 +1,6 @@
 //! `cut`: end connections that the orders in force would not let in again.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::decision::Speaker;
@@ -12,16 +13,25 @@ use crate::acts::stranded::{Stranded, end, stranded};
 use crate::arguments::{Common, CutOptions};
 use crate::chosen::{self, Visible};
 use crate::ending::Ending;
-use crate::failure::{Failure, system};
+use crate::failure::Failure;
+use crate::shape::shape;
 use crate::terminal::{Terminal, counted};
 
-#[derive(Serialize)]
-struct Row<'s> {
+#[derive(JsonSchema, Serialize)]
+pub struct Row {
     #[serde(flatten)]
-    connection: &'s Connection,
+    connection: Connection,
     by: String,
     cut: bool,
 }
+
+/// Connections that would not be let in again.
+#[derive(JsonSchema, Serialize)]
+pub struct Report {
+    connections: Vec<Row>,
+}
+
+shape!(Report => "cut");
 
 pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     let judge = match chosen::in_force(common)? {
@@ -73,15 +83,12 @@ pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result
         }
     }
     if terminal.json {
-        let row = |s: &Stranded| {
-            serde_json::to_value(Row {
-                connection: &s.connection,
-                by: speaker_words(brief, s.said.speaker),
-                cut,
-            })
+        let row = |s: &'_ Stranded| Row {
+            by: speaker_words(brief, s.said.speaker),
+            connection: s.connection.clone(),
+            cut,
         };
-        let rows: Result<Vec<_>, _> = all.iter().map(row).collect();
-        terminal.json(&rows.map_err(|e| system("writing JSON")(e.into()))?);
+        terminal.json(&Report { connections: all.iter().map(row).collect() });
     }
     Ok(Ending::Fine)
 }

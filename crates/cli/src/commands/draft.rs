@@ -1,5 +1,8 @@
 //! `draft`: first orders for this machine, from its survey.
 
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::net::IpAddr;
 use std::path::Path;
 use std::{fs, io};
 
@@ -10,6 +13,7 @@ use tipstaff_host::{files, shell};
 use crate::arguments::{Common, DraftOptions};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::shape::shape;
 use crate::terminal::Terminal;
 
 /// The orders of a made-up observatory, by file.
@@ -20,6 +24,18 @@ const EXAMPLE: [(&str, &str); 4] = [
     ("lists/feed.csv", include_str!("../../demo/larkfield/lists/feed.csv")),
 ];
 
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
+    /// The orders; null for the example, which is several files.
+    text: Option<&'r str>,
+    /// The file of the orders; null: they were only shown.
+    written_to: Option<&'r Path>,
+    /// Whence the shell comes in that this was typed in.
+    shell_from: Option<IpAddr>,
+}
+
+shape!(Report<'_> => "draft");
+
 pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     if let Some(folder) = &options.example {
         return example(folder, terminal);
@@ -28,7 +44,11 @@ pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<En
     let shell = shell::find();
     let text = draft(&snapshot.host, &snapshot.listeners, shell);
     if terminal.json {
-        terminal.json(&serde_json::json!({ "orders": text, "written_to": options.to, "shell_from": shell.map(|s| s.from) }));
+        terminal.json(&Report {
+            text: Some(&text),
+            written_to: options.to.as_deref(),
+            shell_from: shell.map(|s| s.from),
+        });
     }
     let Some(path) = &options.to else {
         if !terminal.json {
@@ -76,7 +96,7 @@ fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
     }
     let orders = folder.join("orders.toml");
     if terminal.json {
-        terminal.json(&serde_json::json!({ "written_to": folder, "orders": orders }));
+        terminal.json(&Report { text: None, written_to: Some(&orders), shell_from: None });
         return Ok(Ending::Fine);
     }
     terminal.heading(&format!("wrote the orders of Larkfield Observatory to {}", folder.display()));

@@ -1,8 +1,9 @@
 //! `group …`: the rules of a group together.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
 
-use serde_json::json;
 use tipstaff_core::orders::Sheets;
 use tipstaff_core::orders::edit::{NewText, enable_group};
 use tipstaff_core::orders::exchange::{ImportFault, export_group, import_group};
@@ -12,8 +13,25 @@ use crate::arguments::{Common, GroupCommand};
 use crate::attachments::{self, Written};
 use crate::ending::Ending;
 use crate::failure::Failure;
+use crate::shape::shape;
 use crate::store::{Held, not_edited};
 use crate::terminal::Terminal;
+
+#[derive(JsonSchema, Serialize)]
+pub struct Edited<'r> {
+    file: &'r Path,
+    changed: bool,
+    told: &'r str,
+}
+
+#[derive(JsonSchema, Serialize)]
+pub struct Exported<'r> {
+    group: &'r str,
+    /// What another file of orders can take in.
+    fragment: &'r str,
+}
+
+shape!(Edited<'_> => "group-edit", Exported<'_> => "group-export");
 
 pub fn run(
     common: &Common,
@@ -58,7 +76,7 @@ pub fn run(
     };
     held.replace(new.part.as_deref(), &new.text)?;
     if terminal.json {
-        terminal.json(&json!({ "file": path, "changed": true, "told": told }));
+        terminal.json(&Edited { file: &path, changed: true, told: &told });
     } else {
         terminal.heading(&told);
         terminal.note("not in force before `tipstaff post`");
@@ -73,7 +91,7 @@ fn export(path: &Path, group: &str, terminal: &Terminal) -> Result<Ending, Failu
     match export_group(Sheets { text: &text, attachments: &attachments }, group) {
         Err(fault) => return Err(not_edited(path, text, attachments, fault)),
         Ok(fragment) if terminal.json => {
-            terminal.json(&json!({ "group": group, "fragment": fragment }));
+            terminal.json(&Exported { group, fragment: &fragment });
         }
         Ok(fragment) => terminal.document(&fragment),
     }

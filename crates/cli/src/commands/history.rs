@@ -1,20 +1,24 @@
 //! `history`: what was put in force here, when, by whom and why.
 
+use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeMap;
+use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::OrdersHash;
 
 use crate::arguments::{Common, HistoryCommand, HistoryOptions};
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::history::{History, Revision};
+use crate::shape::shape;
 use crate::terminal::{Columns, Terminal, counted, moment, plain};
 
-#[derive(Serialize)]
-struct Row<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Row<'r> {
     number: u32,
     orders: OrdersHash,
     path: &'r str,
-    posted_at: i64,
+    posted_at: Moment,
     posted_by: &'r str,
     from: Option<&'r str>,
     posture: Option<&'r str>,
@@ -24,12 +28,12 @@ struct Row<'r> {
 
 impl<'r> Row<'r> {
     fn of(revision: &'r Revision) -> Self {
-        let Revision { number, reason, from, kept, record } = revision;
+        let Revision { number, reason, from, kept, record, .. } = revision;
         Self {
             number: *number,
             orders: record.hash(),
             path: &record.path,
-            posted_at: record.posted_at,
+            posted_at: Moment::from_seconds(record.posted_at),
             posted_by: &record.posted_by,
             from: from.as_deref(),
             posture: record.posture.as_deref(),
@@ -38,6 +42,30 @@ impl<'r> Row<'r> {
         }
     }
 }
+
+/// All posts, the newest first.
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
+    revisions: Vec<Row<'r>>,
+}
+
+/// One post with its orders.
+#[derive(JsonSchema, Serialize)]
+pub struct Whole<'r> {
+    #[serde(flatten)]
+    row: Row<'r>,
+    text: &'r str,
+    /// Texts of the files of orders that it includes, by their names.
+    attached: BTreeMap<&'r str, &'r str>,
+}
+
+/// What was forgotten.
+#[derive(JsonSchema, Serialize)]
+pub struct Pruned {
+    revisions: Vec<u32>,
+}
+
+shape!(Report<'_> => "history", Whole<'_> => "revision", Pruned => "history-prune");
 
 pub fn run(
     common: &Common,
@@ -50,7 +78,17 @@ pub fn run(
         Some(HistoryCommand::Show { number }) => {
             let revision = history.get(*number)?;
             if terminal.json {
-                terminal.json(&revision);
+                terminal.json(&Whole {
+                    row: Row::of(&revision),
+                    text: &revision.record.orders,
+                    attached: revision
+                        .record
+                        .sheets()
+                        .parts()
+                        .into_iter()
+                        .map(|part| (&*part.name, &*part.text))
+                        .collect(),
+                });
             } else {
                 terminal.document(&revision.record.orders);
             }
@@ -58,7 +96,7 @@ pub fn run(
         Some(HistoryCommand::Prune { keep }) => {
             let gone = history.prune(*keep)?;
             if terminal.json {
-                terminal.json(&gone);
+                terminal.json(&Pruned { revisions: gone });
             } else {
                 terminal
                     .line(format!("{} forgotten", counted(gone.len(), "revision", "revisions")));
@@ -71,7 +109,7 @@ pub fn run(
 fn list(all: &[Revision], terminal: &Terminal) {
     let rows: Vec<Row<'_>> = all.iter().rev().map(Row::of).collect();
     if terminal.json {
-        terminal.json(&rows);
+        terminal.json(&Report { revisions: rows });
         return;
     }
     terminal.heading(&counted(rows.len(), "revision", "revisions"));
@@ -85,7 +123,7 @@ fn list(all: &[Revision], terminal: &Terminal) {
         table.row([
             plain(row.number),
             plain(row.orders.short()),
-            plain(moment(row.posted_at)),
+            plain(moment(i64::from(row.posted_at.0))),
             plain(row.posted_by),
             plain(row.from.unwrap_or("–")),
             plain(kept),

@@ -1,22 +1,26 @@
 //! `hosts`: the hosts of the orders, and how many rules each obeys.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::brief::rules_on_each_host;
 use tipstaff_core::orders::{Host, Orders, Standing};
 
 use crate::arguments::Common;
-use crate::chosen::{self, Origin};
+use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, action, counted, faint, plain};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     orders: &'r Origin,
     hosts: Vec<Row<'r>>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct Row<'r> {
     name: &'r str,
     tags: &'r [String],
@@ -24,6 +28,8 @@ struct Row<'r> {
     rules: usize,
     standing: Standing,
 }
+
+shape!(Report<'_> => "hosts");
 
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let (orders, origin) = chosen::orders_of_file(common.orders_path())?;
@@ -35,7 +41,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         return Ok(Ending::Fine);
     }
     terminal.heading(&counted(rows.len(), "host", "hosts"));
-    terminal.note(&origin.words());
+    terminal.note(&orders_words(&origin));
     if rows.is_empty() {
         terminal.line("These orders are for one machine; define several under [[hosts]].");
         return Ok(Ending::Fine);

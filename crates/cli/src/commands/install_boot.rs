@@ -5,6 +5,7 @@ use std::path::Path;
 use std::process::Command;
 use std::{fs, io};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_host::files::{self, Access};
 
@@ -13,10 +14,11 @@ use crate::arguments::{Common, InstallBootOptions};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::history::History;
+use crate::shape::shape;
 use crate::terminal::Terminal;
 
-#[derive(Serialize)]
-struct Report {
+#[derive(JsonSchema, Serialize)]
+pub struct Report {
     written: Vec<String>,
     /// What was run to make them known and to start them.
     run: Vec<String>,
@@ -25,6 +27,8 @@ struct Report {
     /// What is missing yet.
     missing: Vec<String>,
 }
+
+shape!(Report => "install-boot");
 
 pub fn run(
     common: &Common,

@@ -13,6 +13,7 @@ use std::path::Path;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::SEALED;
@@ -27,10 +28,11 @@ use crate::arguments::Common;
 use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::shape::shape;
 use crate::terminal::Terminal;
 
-#[derive(Serialize)]
-struct Line {
+#[derive(JsonSchema, Serialize)]
+pub struct Line {
     guarded: Vec<String>,
     gone: Vec<String>,
     /// Whether a program that rules name stands in another file now.
@@ -51,6 +53,14 @@ type Links = Vec<(u32, String)>;
 
 /// Nothing tells when a file is replaced: it is looked at so often.
 const LOOK: u16 = 5_000;
+
+/// A posture that is taken up because this place is recognised: a line.
+#[derive(JsonSchema, Serialize)]
+pub struct Recognised<'r> {
+    posture: &'r str,
+}
+
+shape!(Line => "keep", Recognised<'_> => "keep-posture");
 
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let mut signals = SigSet::empty();
@@ -162,7 +172,7 @@ impl Place {
             taken => {
                 taken?;
                 if terminal.json {
-                    terminal.json_line(&serde_json::json!({ "posture": name }));
+                    terminal.json_line(&Recognised { posture: name });
                 } else {
                     terminal.line(format!("this place is recognised: posture {name}"));
                 }

@@ -20,7 +20,6 @@ pub mod reach;
 pub mod review;
 pub mod rule;
 pub mod rules;
-pub mod schema;
 pub mod state;
 pub mod survey;
 pub mod tally;

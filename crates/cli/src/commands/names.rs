@@ -3,24 +3,28 @@
 
 use std::net::IpAddr;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::names::services::CATALOGUE;
 use tipstaff_core::names::traffic::{Term, keys_of};
 
 use crate::acts::named;
 use crate::arguments::{Common, NamesOptions};
-use crate::chosen::{self, Chosen, Origin};
+use crate::chosen::{self, Chosen};
 use crate::ending::Ending;
 use crate::failure::Failure;
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, counted, faint, plain};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     orders: &'r Origin,
     names: Vec<Row>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct Row {
     name: String,
     kind: Kind,
@@ -28,7 +32,7 @@ struct Row {
     used_by: Vec<String>,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 enum Kind {
     Service,
@@ -45,6 +49,8 @@ impl Kind {
         }
     }
 }
+
+shape!(Report<'_> => "names");
 
 pub fn run(
     common: &Common,
@@ -74,7 +80,7 @@ pub fn run(
         return Ok(Ending::Fine);
     }
     terminal.heading(&counted(rows.len(), "name", "names"));
-    terminal.note(&judge.origin.words());
+    terminal.note(&orders_words(&judge.origin));
     let mut table = Columns::new(["name", "kind", "holds", "used by"]);
     for row in &rows {
         let users = match row.used_by.as_slice() {

@@ -5,6 +5,7 @@ use std::os::fd::AsFd;
 use std::time::Duration;
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::compare::{Change, Comparison};
 use tipstaff_core::analysis::exposure::{Breadth, Exposure};
@@ -12,7 +13,7 @@ use tipstaff_core::analysis::remarks::{Remark, program_remarks, remarks};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::connection::Connection;
 use tipstaff_core::host::listener::{Listener, Scope};
-use tipstaff_core::orders::{OrdersHash, Silence};
+use tipstaff_core::orders::Silence;
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, check_support, executables};
 use tipstaff_gate::lock::PATIENCE;
@@ -26,13 +27,15 @@ use crate::chosen::{self, Chosen, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::history::{self, History};
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Terminal, counted, spoken};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report {
+#[derive(JsonSchema, Serialize)]
+pub struct Report {
     in_force: bool,
-    orders: String,
-    hash: OrdersHash,
+    orders: Origin,
     rules: usize,
     paused: usize,
     standing: tipstaff_core::orders::Standing,
@@ -51,6 +54,8 @@ struct Report {
     against: Option<&'static str>,
     remarks: Vec<Remark>,
 }
+
+shape!(Report => "post");
 
 pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     let history = History::of(common);
@@ -340,13 +345,9 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
     let paused = brief.rules.iter().filter(|r| r.silence == Some(Silence::Paused)).count();
     let elsewhere = brief.rules.iter().filter(|r| r.silence == Some(Silence::OtherHost)).count();
     if terminal.json {
-        let path = match &judge.origin {
-            chosen::Origin::File { path, .. } | chosen::Origin::InForce { path, .. } => path,
-        };
         terminal.json(&Report {
             in_force: posted.is_some(),
-            orders: path.clone(),
-            hash: judge.origin.hash(),
+            orders: judge.origin.clone(),
             rules: brief.rules.len(),
             paused,
             standing: brief.standing,
@@ -388,7 +389,7 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
         terminal.line(format!("  this machine is {host}"));
     }
     let standing = brief.standing;
-    terminal.line(format!("  {}", judge.origin.words()));
+    terminal.line(format!("  {}", orders_words(&judge.origin)));
     if let Some(files) = judge.files() {
         terminal.line(format!("  {files}"));
     }

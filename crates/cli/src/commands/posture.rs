@@ -8,7 +8,9 @@ use std::time::Duration;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
+use schemars::JsonSchema;
 use serde::Serialize;
+use tipstaff_core::orders::Origin;
 use tipstaff_core::orders::{NO_POSTURE, Posture, SEALED};
 use tipstaff_gate::GateError;
 use tipstaff_gate::kernel::{KernelGate, check_support};
@@ -18,24 +20,35 @@ use crate::arguments::{Common, PostureOptions};
 use crate::chosen::{self, Chosen, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, plain, spoken};
 
 /// While somebody waits the deadline is this far ahead, and set anew each second.
 const AHEAD: Duration = Duration::from_secs(3);
 
-#[derive(Serialize)]
-struct Row<'p> {
+#[derive(JsonSchema, Serialize)]
+pub struct Row<'p> {
     name: &'p str,
     note: Option<&'p str>,
     holds: bool,
     recognised: bool,
 }
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     posture: Option<&'r str>,
     seconds: Option<u64>,
 }
+
+/// The postures of the orders.
+#[derive(JsonSchema, Serialize)]
+pub struct Postures<'r> {
+    orders: &'r Origin,
+    postures: Vec<Row<'r>>,
+}
+
+shape!(Report<'_> => "posture", Postures<'_> => "postures");
 
 pub fn run(
     common: &Common,
@@ -137,14 +150,14 @@ fn show(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         })
         .collect();
     if terminal.json {
-        terminal.json(&rows);
+        terminal.json(&Postures { orders: &judge.origin, postures: rows });
         return Ok(Ending::Fine);
     }
     terminal.heading(&match posture {
         Some(name) => format!("posture {name}"),
         None => "no posture".into(),
     });
-    terminal.note(&judge.origin.words());
+    terminal.note(&orders_words(&judge.origin));
     let mut table = Columns::new(["", "posture", "", "note"]);
     for row in rows {
         table.row([

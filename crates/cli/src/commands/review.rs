@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::review::{Around, Finding, GAVE_UP, Review, fix, review};
 use tipstaff_core::orders::Severity;
@@ -10,21 +11,25 @@ use tipstaff_host::{interfaces, listeners};
 
 use crate::acts::shell;
 use crate::arguments::{Common, Level, ReviewOptions};
-use crate::chosen::{self, Origin};
+use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::sarif;
+use crate::shape::shape;
 use crate::store::Held;
+use crate::terminal::orders_words;
 use crate::terminal::{Terminal, counted};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     orders: &'r Origin,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     fixed: Vec<Finding>,
     #[serde(flatten)]
     review: &'r Review,
 }
+
+shape!(Report<'_> => "review");
 
 pub fn run(
     common: &Common,
@@ -66,7 +71,7 @@ pub fn run(
     // What was not looked at may be anything.
     let fails = grave || found.gave_up;
     if options.sarif {
-        terminal.json(&sarif::log(path, &found));
+        terminal.foreign_json(&sarif::log(path, &found));
     } else if terminal.json {
         terminal.json(&Report { orders: &judge.origin, fixed, review: &found });
     } else {
@@ -107,7 +112,7 @@ fn show_fixed(path: &std::path::Path, fixed: &[Finding], terminal: &Terminal) {
 pub fn show(origin: &Origin, path: &std::path::Path, review: &Review, terminal: &Terminal) {
     let Review { findings, accepted, gave_up } = review;
     terminal.heading(&counted(findings.len(), "finding", "findings"));
-    terminal.note(&origin.words());
+    terminal.note(&orders_words(origin));
     for severity in [Severity::Error, Severity::Warning, Severity::Note] {
         // The same of many rules is told once.
         let mut groups: Vec<Vec<&Finding>> = Vec::new();

@@ -1,5 +1,6 @@
 //! `rule …`: change one rule in the file, in place.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::remarks::{Remark, remarks_of};
 use tipstaff_core::orders::edit::{Destination, Edit, Edited, NewRule, Which, edit};
@@ -9,11 +10,12 @@ use crate::arguments::{AddOptions, Common, PlaceOptions, RuleCommand};
 use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
+use crate::shape::shape;
 use crate::store::Held;
 use crate::terminal::{Columns, Terminal, action, faint, plain};
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     file: String,
     changed: bool,
     removed: bool,
@@ -26,6 +28,8 @@ struct Report<'r> {
     told: &'r [String],
     remarks: &'r [Remark],
 }
+
+shape!(Report<'_> => "rule-edit");
 
 pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Result<Ending, Failure> {
     let path = common.orders_path();

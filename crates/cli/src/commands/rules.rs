@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decision::Speaker;
@@ -18,13 +19,16 @@ use tipstaff_gate::{Gate, Tally};
 
 use crate::acts::named;
 use crate::arguments::{Common, RulesOptions, RulesOrder};
-use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::chosen::{self, Chosen, Visible};
 use crate::ending::Ending;
 use crate::failure::Failure;
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, action, bytes, counted, faint, plain};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     orders: &'r Origin,
     /// The orders that counted, where they are not those shown.
     counted_by: Option<&'r Origin>,
@@ -33,7 +37,7 @@ struct Report<'r> {
     standing: Vec<StandingRow>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct FoundationRow {
     name: &'static str,
     action: Action,
@@ -42,8 +46,8 @@ struct FoundationRow {
     tally: Option<Tally>,
 }
 
-#[derive(Serialize)]
-struct RuleRow<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct RuleRow<'r> {
     position: usize,
     name: &'r str,
     note: Option<&'r str>,
@@ -75,12 +79,23 @@ struct RuleRow<'r> {
     tally: Option<Tally>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct StandingRow {
     direction: Direction,
     action: Action,
     tally: Option<Tally>,
 }
+
+/// One rule, with what its names stand for.
+#[derive(JsonSchema, Serialize)]
+pub struct OneRule<'r> {
+    orders: &'r Origin,
+    rule: RuleRow<'r>,
+    traffic_means: Vec<String>,
+    source_means: Vec<String>,
+}
+
+shape!(Report<'_> => "rules", OneRule<'_> => "rule");
 
 pub fn run(
     common: &Common,
@@ -188,14 +203,17 @@ fn one(
         None => vec!["any".to_owned()],
     };
     if terminal.json {
-        terminal.json(&serde_json::json!({
-            "orders": judge.origin, "rule": row, "traffic_means": traffic, "source_means": sources,
-        }));
+        terminal.json(&OneRule {
+            orders: &judge.origin,
+            rule: row,
+            traffic_means: traffic,
+            source_means: sources,
+        });
         return Ok(Ending::Fine);
     }
     terminal.heading(&format!("rule {}: {}", row.position, row.name));
     let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
-    terminal.note(&format!("{}, line {}{file}", judge.origin.words(), row.line));
+    terminal.note(&format!("{}, line {}{file}", orders_words(&judge.origin), row.line));
     let paused = match row.silence {
         Some(silence) => format!(" ({}: it does not speak here)", silence.words()),
         None => String::new(),
@@ -325,11 +343,11 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
         true => everything,
         false => format!("{} of {everything}", rules.len()),
     });
-    terminal.note(&format!("{}; the first that matches speaks", judge.origin.words()));
+    terminal.note(&format!("{}; the first that matches speaks", orders_words(&judge.origin)));
     if let Some(others) = &counts.others {
         terminal.note(&format!(
             "counted by the {}; a rule that was changed since has no count",
-            others.words()
+            orders_words(others)
         ));
     }
     if let Some(files) = judge.files() {

@@ -3,7 +3,9 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
+use std::time::Duration;
 use tipstaff_core::analysis::remarks::{Remark, program_remarks};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::interface::Interface;
@@ -21,14 +23,15 @@ use crate::chosen::{self, setting};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::history::{History, Revision};
+use crate::shape::shape;
 use crate::terminal::{Terminal, moment, spoken};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report {
+#[derive(JsonSchema, Serialize)]
+pub struct Report {
     state: &'static str,
-    orders: Option<String>,
-    hash: Option<OrdersHash>,
-    since: Option<i64>,
+    /// Those in force.
+    orders: Option<Origin>,
     posted_by: Option<String>,
     /// Of a trial, or of a withdrawal for a time.
     seconds_left: Option<u64>,
@@ -47,16 +50,37 @@ struct Report {
     remarks: Vec<Remark>,
 }
 
-#[derive(Serialize)]
+impl Report {
+    /// Of a machine where nothing is in force that could be told more of.
+    fn empty(state: &'static str, left: Option<Duration>) -> Self {
+        Self {
+            state,
+            orders: None,
+            posted_by: None,
+            seconds_left: left.map(|left| left.as_secs()),
+            guarded: Vec::new(),
+            unguarded: Vec::new(),
+            drift: Vec::new(),
+            edited: None,
+            host: None,
+            restart: None,
+            limits: Vec::new(),
+            remarks: Vec::new(),
+        }
+    }
+}
+
+#[derive(JsonSchema, Serialize)]
 struct Drift {
     what: String,
+    #[serde(rename = "help")]
     mend: String,
 }
 
 /// A gate is up, and this version cannot read it.
 fn other_version(terminal: &Terminal) -> Ending {
     if terminal.json {
-        terminal.json(&serde_json::json!({ "state": "other-version" }));
+        terminal.json(&Report::empty("other-version", None));
     } else {
         terminal
             .heading("up, put in force by another version of Tipstaff, which this one cannot read");
@@ -66,6 +90,8 @@ fn other_version(terminal: &Terminal) -> Ending {
     }
     Ending::Drift
 }
+
+shape!(Report => "state");
 
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let gate = KernelGate::new(&common.run_dir)?;
@@ -90,24 +116,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             return Ok(Ending::Down);
         }
         if terminal.json {
-            let (guarded, unguarded, drift) = (Vec::new(), Vec::new(), Vec::new());
-            let (limits, remarks) = (Vec::new(), Vec::new());
-            terminal.json(&Report {
-                state: "down",
-                orders: None,
-                hash: None,
-                since: None,
-                posted_by: None,
-                seconds_left: pending.map(|pending| pending.left.as_secs()),
-                guarded,
-                unguarded,
-                drift,
-                edited: None,
-                host: None,
-                restart: None,
-                limits,
-                remarks,
-            });
+            terminal.json(&Report::empty("down", pending.map(|pending| pending.left)));
         } else {
             terminal.heading("down: no gate is up, everything passes");
             if let Some(trouble) = boot_trouble::trouble(common) {
@@ -222,9 +231,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     if terminal.json {
         terminal.json(&Report {
             state,
-            orders: Some(record.path.clone()),
-            hash: Some(record.hash()),
-            since: Some(record.posted_at),
+            orders: Some(chosen::origin_of(record)),
             posted_by: Some(record.posted_by.clone()),
             seconds_left: pending.map(|pending| pending.left.as_secs()),
             guarded: names(&guarded),

@@ -1,5 +1,6 @@
 //! `survey`: what listens, whose it is, and whom the orders let in to it.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::exposure::{Breadth, Exposure};
 use tipstaff_core::brief::Brief;
@@ -8,23 +9,28 @@ use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_host::snapshot::Snapshot;
 
 use crate::arguments::Common;
-use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::chosen::{self, Chosen, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, counted, faint, loud, plain};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     host: &'r str,
-    judged_by: Option<&'r Origin>,
-    gate_up: Option<bool>,
+    /// Those that say who is let in; null: there are none.
+    orders: Option<&'r Origin>,
+    /// `up`, `down`, or `unknown` to who may not look.
+    gate: &'static str,
     listeners: Vec<Row<'r>>,
     programs_not_visible: usize,
     /// Programs that rules name by a link, and the files that they lead to.
     links: Vec<ProgramNote>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct Row<'r> {
     #[serde(flatten)]
     listener: &'r Listener,
@@ -32,6 +38,8 @@ struct Row<'r> {
     lets_in: String,
     breadth: Breadth,
 }
+
+shape!(Report<'_> => "survey");
 
 pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let snapshot = Snapshot::live().map_err(system("reading what listens"))?;
@@ -54,8 +62,12 @@ pub fn show(
     if terminal.json {
         terminal.json(&Report {
             host: &snapshot.host,
-            judged_by: judge.map(|c| &c.origin),
-            gate_up,
+            orders: judge.map(|c| &c.origin),
+            gate: match gate_up {
+                Some(true) => "up",
+                Some(false) => "down",
+                None => "unknown",
+            },
             listeners: rows,
             programs_not_visible: snapshot.unseen_programs,
             links: judge.map(Chosen::links).unwrap_or_default(),
@@ -65,7 +77,7 @@ pub fn show(
     let listeners = counted(rows.len(), "listener", "listeners");
     terminal.heading(&format!("{listeners} on {}", snapshot.host));
     terminal.note(&match judge {
-        Some(judge) => format!("who is let in: by the {}", judge.origin.words()),
+        Some(judge) => format!("who is let in: by the {}", orders_words(&judge.origin)),
         None => "no orders: nobody is kept out".to_owned(),
     });
     let mut table =

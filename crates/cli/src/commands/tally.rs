@@ -1,5 +1,6 @@
 //! `tally`: packets and bytes by rule, and how sources stand with a rate.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::brief::RuleIndex;
@@ -11,21 +12,24 @@ use tipstaff_gate::{Gate, GateError, Tally, Unrecorded};
 
 use crate::acts::named;
 use crate::arguments::{Common, TallyOptions};
-use crate::chosen::{self, Chosen, Origin, Visible};
+use crate::chosen::{self, Chosen, Visible};
 use crate::ending::Ending;
 use crate::failure::Failure;
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, bytes, counted, faint, plain};
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     orders: &'r Origin,
     rows: Vec<Row>,
-    #[serde(skip_serializing_if = "Option::is_none")]
+    /// What sources took of the rule's rate, where a rule was named.
     sources: Option<Vec<SourceState>>,
     unrecorded: Unrecorded,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct Row {
     by: String,
     #[serde(flatten)]
@@ -35,6 +39,8 @@ struct Row {
     /// Packets beyond the rule's rate.
     beyond: u64,
 }
+
+shape!(Report<'_> => "tally");
 
 pub fn run(
     common: &Common,
@@ -68,7 +74,7 @@ pub fn run(
         Some(index) => speaker_words(&judge.brief, Speaker::Rule(index)),
         None => counted(rows.iter().map(|r| r.tally.packets as usize).sum(), "packet", "packets"),
     });
-    terminal.note(&judge.origin.words());
+    terminal.note(&orders_words(&judge.origin));
     show(&judge, &rows, terminal);
     let Unrecorded { left_out, lost } = unrecorded;
     if wanted.is_none() && left_out + lost > 0 {

@@ -6,6 +6,7 @@ use std::os::fd::AsFd;
 use std::time::{Duration, Instant};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::decision::Speaker;
@@ -24,11 +25,12 @@ use crate::arguments::{Common, WatchOptions};
 use crate::chosen::{self, Chosen, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::shape::shape;
 use crate::terminal::Terminal;
 
 /// One decision, for scripts: a line of JSON each.
-#[derive(Serialize)]
-struct Line<'e> {
+#[derive(JsonSchema, Serialize)]
+pub struct Line<'e> {
     time: String,
     direction: Direction,
     interface: &'e str,
@@ -41,6 +43,8 @@ struct Line<'e> {
     #[serde(flatten)]
     speaker: Speaker,
 }
+
+shape!(Line<'_> => "watch");
 
 pub fn run(
     common: &Common,

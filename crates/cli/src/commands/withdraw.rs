@@ -1,8 +1,9 @@
 //! `withdraw`: take the gate down and leave nothing behind; or for a time only.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::io::IsTerminal;
 
-use serde_json::json;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, InForce};
 
@@ -11,7 +12,17 @@ use crate::arguments::{Common, WithdrawOptions};
 use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
+use crate::shape::shape;
 use crate::terminal::{Terminal, counted, spoken};
+
+#[derive(JsonSchema, Serialize)]
+pub struct Report {
+    withdrawn: bool,
+    /// Until the kernel puts the orders in force again; null: nothing will.
+    back_in_seconds: Option<u64>,
+}
+
+shape!(Report => "withdraw");
 
 pub fn run(
     common: &Common,
@@ -31,7 +42,7 @@ pub fn run(
         gate.suspend(time)?;
         let seconds = time.as_secs();
         if terminal.json {
-            terminal.json(&json!({ "withdrawn": true, "back_in_seconds": seconds }));
+            terminal.json(&Report { withdrawn: true, back_in_seconds: Some(seconds) });
         } else {
             terminal
                 .heading(&format!("withdrawn for {}: everything passes until then", spoken(time)));
@@ -42,7 +53,7 @@ pub fn run(
     boot_trouble::made_good(common);
     let withdrawn = gate.withdraw()?;
     if terminal.json {
-        terminal.json(&json!({ "withdrawn": withdrawn }));
+        terminal.json(&Report { withdrawn, back_in_seconds: None });
     } else if withdrawn {
         terminal.heading("withdrawn: everything passes now, and nothing is left in the kernel");
     } else {

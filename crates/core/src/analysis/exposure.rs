@@ -5,6 +5,7 @@
 
 use std::net::IpAddr;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
@@ -28,7 +29,7 @@ pub struct Exposure {
 }
 
 /// How wide an exposure is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Breadth {
     /// No source is let in.

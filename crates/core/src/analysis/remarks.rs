@@ -1,5 +1,6 @@
 //! What is sound, and probably not meant.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::brief::Brief;
@@ -8,7 +9,7 @@ use crate::moment::Moment;
 use crate::orders::{Rule, Silence};
 
 /// A remark about a rule.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Remark {
     /// Its name.
     pub rule: String,

@@ -5,6 +5,7 @@
 use std::net::IpAddr;
 use std::time::Duration;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
@@ -18,7 +19,7 @@ use crate::orders::{Action, AddressCondition, Rule, Silence};
 use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, ProgramIndex};
 
 /// The one condition of a rule that did not hold.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Mismatch {
     /// The rule is paused.

@@ -4,13 +4,14 @@
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::orders::{Action, FoundationSwitches};
 use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, LinkFrame, Packet, Payload};
 
 /// A foundation; the numbers are the kernel's counter slots.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[repr(u8)]
 pub enum Foundation {

@@ -9,6 +9,7 @@ use std::collections::HashMap;
 use std::net::{IpAddr, Ipv6Addr};
 use std::time::Duration;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::brief::RuleIndex;
@@ -50,7 +51,7 @@ pub fn one_of_many(source: IpAddr) -> IpAddr {
 }
 
 /// How a source stands with a rate.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
 pub struct SourceState {
     /// Who: an address, the begin of a /64, or everybody together.
     pub source: Option<IpAddr>,

@@ -1,5 +1,6 @@
 //! What is decided, and by whom.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::brief::RuleIndex;
@@ -8,7 +9,7 @@ use crate::orders::Action;
 use crate::packet::Direction;
 
 /// Who decided.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "lowercase", tag = "kind", content = "which")]
 pub enum Speaker {
     /// Nobody was asked: it is for another host, or for another VLAN.
@@ -26,7 +27,7 @@ pub enum Speaker {
 }
 
 /// The verdict and who gave it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 pub struct Decision {
     /// What happens to the packet.
     pub verdict: Action,

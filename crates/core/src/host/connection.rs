@@ -3,13 +3,14 @@
 
 use std::net::SocketAddr;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::host::listener::Owner;
 use crate::packet::{Direction, InterfaceIndex};
 
 /// A TCP connection.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Connection {
     /// Who opened it: inbound, the other end did.
     pub direction: Direction,

@@ -2,12 +2,13 @@
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::names::traffic::Transport;
 
 /// The program behind a socket.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize)]
 pub struct Program {
     /// Process id.
     pub pid: u32,
@@ -19,7 +20,7 @@ pub struct Program {
 }
 
 /// Who listens: the account always, the programs only where one may look.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize)]
 pub struct Owner {
     /// User id of the socket.
     pub uid: u32,
@@ -30,7 +31,7 @@ pub struct Owner {
 }
 
 /// One listening socket.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize)]
 pub struct Listener {
     /// TCP or UDP.
     pub transport: Transport,
@@ -52,7 +53,7 @@ pub struct Listener {
 }
 
 /// How far the local address of a listener reaches by itself.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Scope {
     /// All addresses.

@@ -2,10 +2,11 @@
 
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Why a path that a rule names is not simply the program.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "is")]
 pub enum ProgramStatus {
     /// A symbolic link: the rule means the file that it leads to.
@@ -28,7 +29,7 @@ pub enum ProgramStatus {
 }
 
 /// What there is to say of a program that rules name.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct ProgramNote {
     /// The path as it is written.
     pub path: String,

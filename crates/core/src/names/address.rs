@@ -5,12 +5,15 @@ use std::fmt;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use ipnet::IpNet;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::spans::Spans;
 
 /// The two families of the Internet protocol.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Family {
     /// IPv4 (RFC 791).
@@ -204,7 +207,7 @@ impl fmt::Display for AddressRange {
 }
 
 /// A set of addresses of both families.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 pub struct AddressSet {
     /// IPv4 addresses in host byte order.
     pub v4: Spans<u32>,

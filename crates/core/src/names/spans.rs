@@ -3,6 +3,7 @@
 //! One type serves every dimension of a rule: IPv4 addresses (`u32`), IPv6
 //! addresses (`u128`) and traffic keys (`u32`).
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// An unsigned integer that a [`Spans`] can hold.
@@ -31,7 +32,7 @@ point!(u32, u128);
 
 /// A set of points. Invariant: ranges are sorted, closed, disjoint and never
 /// touch, so two equal sets have equal representations.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 pub struct Spans<T>(Vec<(T, T)>);
 
 impl<T: Point> Spans<T> {

@@ -8,6 +8,7 @@
 
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::spans::{Point, Spans};
@@ -23,7 +24,7 @@ pub const ICMPV6: u8 = 58;
 
 /// One number for what a packet is about; see the module's text. Never wider
 /// than 24 bits: the tables put the direction above them.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 pub struct TrafficKey(u32);
 
 impl Point for TrafficKey {
@@ -85,7 +86,9 @@ impl fmt::Display for TrafficKey {
 }
 
 /// A transport protocol with ports.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Transport {
     /// RFC 9293.

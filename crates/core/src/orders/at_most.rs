@@ -3,13 +3,14 @@
 use std::fmt;
 use std::str::FromStr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use super::action::Action;
 
 /// The unit of time that a rate counts in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Period {
     /// A second.
@@ -47,7 +48,7 @@ impl Period {
 }
 
 /// Who shares one rate.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Sharing {
     /// Every source has its own; in IPv6 every /64, since one machine has all of it.
@@ -57,7 +58,7 @@ pub enum Sharing {
 }
 
 /// A rate: so many packets that open something in a period, so many of them at once.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 pub struct AtMost {
     count: u32,
     period: Period,
@@ -157,7 +158,7 @@ impl fmt::Display for AtMost {
 }
 
 /// What an allow says beyond its rate.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Over {
     /// Drop it in silence.

@@ -1,10 +1,11 @@
 //! Kinds of findings, which rules name where they accept one, and how much each
 //! matters.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// How much it matters.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Good to know.
@@ -16,7 +17,7 @@ pub enum Severity {
 }
 
 /// What kind of finding it is; its name is its stable code.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Code {
     /// Earlier rules take everything that it is about.

@@ -3,10 +3,11 @@
 use std::fmt;
 use std::ops::Range;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A place in a text, both counted from 1; the column in characters.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Place {
     /// Line.
     pub line: usize,
@@ -54,7 +55,7 @@ impl<'t> Places<'t> {
 }
 
 /// One thing that is wrong.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Fault {
     /// The included file that it is in; `None` for the orders' own.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -64,6 +65,7 @@ pub struct Fault {
     /// What is wrong, one sentence without a full stop.
     pub message: String,
     /// How to mend it, one sentence.
+    #[serde(rename = "help")]
     pub mend: String,
     /// Bytes of the text it is about.
     pub span: Range<usize>,
@@ -72,7 +74,7 @@ pub struct Fault {
 }
 
 /// Everything that is wrong with one text, in the order of the text.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Faults(pub Vec<Fault>);
 
 impl fmt::Display for Faults {

@@ -4,13 +4,14 @@ use std::fmt;
 use std::net::IpAddr;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::action::{Action, Standing};
 use crate::names::address::{AddressRange, AddressSet};
 
 /// Which hosts something is for.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(into = "String")]
 #[serde(from = "String")]
 pub enum Selector {
@@ -60,7 +61,7 @@ impl Selector {
 }
 
 /// A host's own standing answers; where one is absent the common one holds.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct OwnStanding {
     /// To this host.
     pub inbound: Option<Action>,
@@ -83,7 +84,7 @@ impl OwnStanding {
 }
 
 /// A host that the orders know.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Host {
     /// Its name, as the machine calls itself.
     pub name: String,
@@ -96,7 +97,7 @@ pub struct Host {
 }
 
 /// Rules that are placed, paused and exchanged together.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Group {
     /// Its name; rules say `group = "name"`.
     pub name: String,
@@ -114,7 +115,7 @@ pub struct Group {
 }
 
 /// A named way of standing: its own standing answers and rules. One holds at a time.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Posture {
     /// Its name; rules say `postures = ["name"]`.
     pub name: String,
@@ -127,7 +128,7 @@ pub struct Posture {
 }
 
 /// How a place is recognised; all that is named must hold.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Recognition {
     /// An interface that is up.
     pub interface: Option<String>,
@@ -197,7 +198,7 @@ pub fn recognise<'p>(postures: &'p [Posture], place: &Surroundings) -> Option<&'
 
 /// What is to hold when the orders of the last post cannot be put in force
 /// after a restart.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum OnFailure {
     /// The newest orders before them that can.
@@ -216,7 +217,7 @@ impl OnFailure {
 }
 
 /// `[boot]`.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Boot {
     /// When the last orders cannot be put in force.
     pub on_failure: OnFailure,
@@ -225,7 +226,7 @@ pub struct Boot {
 }
 
 /// Why a rule does not speak on a host.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Silence {
     /// It is paused.

@@ -13,6 +13,7 @@ mod hosts;
 mod keys;
 mod lists;
 mod model;
+mod origin;
 mod read;
 mod read_hosts;
 mod read_rules;
@@ -33,4 +34,5 @@ pub use model::{
     Accepted, AddressCondition, FoundationSwitches, InterfaceCondition, Memory, NameKind, Named,
     Orders, OrdersHash, ProgramCondition, Rule, RuleName, TrafficCondition,
 };
+pub use origin::Origin;
 pub use read::{read, read_all};

@@ -1,9 +1,11 @@
 //! The types of a policy that has been read without a fault.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
@@ -20,7 +22,7 @@ use crate::names::traffic::{Term, TermFault, TrafficKey};
 use crate::packet::Direction;
 
 /// Foundations that orders can switch off.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 pub struct FoundationSwitches {
     /// DHCP and DHCPv6 answers pass.
     pub address_assignment: bool,
@@ -33,7 +35,7 @@ impl Default for FoundationSwitches {
 }
 
 /// A rule's name: unique, 1 to 64 characters, no white space, not only digits.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 pub struct RuleName(String);
 
 impl RuleName {
@@ -174,7 +176,7 @@ impl ProgramCondition {
 }
 
 /// How much is remembered of what has no connection of its own.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Memory {
     /// Flows, in each of three memories.
     pub flows: u32,
@@ -465,6 +467,30 @@ impl fmt::Display for OrdersHash {
 impl fmt::Debug for OrdersHash {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         fmt::Display::fmt(self, f)
+    }
+}
+
+/// In JSON it is 64 hexadecimal digits.
+impl JsonSchema for OrdersHash {
+    fn schema_name() -> Cow<'static, str> {
+        "OrdersHash".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({ "type": "string", "pattern": "^[0-9a-f]{64}$" })
+    }
+}
+
+impl<'de> Deserialize<'de> for OrdersHash {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let digits = text
+            .as_bytes()
+            .chunks_exact(2)
+            .map(|two| u8::from_str_radix(std::str::from_utf8(two).ok()?, 16).ok());
+        let bytes: Option<Vec<u8>> = digits.collect();
+        let whole = bytes.filter(|_| text.len() == 64).and_then(|all| all.try_into().ok());
+        whole.map(Self).ok_or_else(|| serde::de::Error::custom("not 64 hexadecimal digits"))
     }
 }
 

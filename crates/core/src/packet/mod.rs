@@ -7,6 +7,7 @@ mod parse;
 use std::fmt;
 use std::net::IpAddr;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::moment::Moment;
@@ -17,7 +18,7 @@ pub use link::{FIRST_ETHERTYPE, LINK_PROTOCOLS, LinkFrame, PRIORITY_TAGS, is_nam
 pub use parse::{MOST_EXTENSION_HEADERS, parse_ethernet, parse_ip};
 
 /// Index of an interface as the kernel counts them.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 #[serde(transparent)]
 pub struct InterfaceIndex(pub u32);
 
@@ -28,7 +29,9 @@ impl InterfaceIndex {
 
 /// A program, as a list counts those that its rules name
 /// ([`crate::brief::Brief::programs`]): 0 for any other, and for none at all.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize,
+)]
 #[serde(transparent)]
 pub struct ProgramIndex(pub u32);
 
@@ -184,7 +187,9 @@ pub enum Packet {
 }
 
 /// To this host, from it, or through it. The numbers stand in the tables.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize,
+)]
 #[serde(rename_all = "lowercase")]
 #[repr(u8)]
 pub enum Direction {

@@ -3,6 +3,7 @@
 
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::host::interface::Interface;
 
@@ -10,7 +11,7 @@ use crate::contract::InForce;
 use crate::kernel::kept::described;
 
 /// Something that the gate promises elsewhere and cannot promise here.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub enum Shortfall {
     /// No programs at the sockets.

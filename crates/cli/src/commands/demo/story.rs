@@ -23,12 +23,13 @@ use tipstaff_reach::Check;
 use super::bridge::{Bridge, LAN};
 use super::stage::Stage;
 use super::{Ground, own_folder};
-use crate::chosen::{Chosen, Origin};
+use crate::chosen::Chosen;
 use crate::commands::rules::{self, Counts};
 use crate::commands::{ask, post, reach, review, survey};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
+use tipstaff_core::orders::Origin;
 
 /// The demo's orders, and two mistakes at their end.
 const ORDERS: &str =

@@ -4,6 +4,7 @@
 use std::net::IpAddr;
 use std::time::Duration;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::{Crossing, Passage, Subject, Vantage, typical};
 use tipstaff_core::orders::Orders;
@@ -17,20 +18,25 @@ use crate::arguments::{Common, ReachOptions};
 use crate::chosen::{self, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::shape::shape;
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, counted, faint, loud, plain};
+use tipstaff_core::moment::Moment;
+use tipstaff_core::orders::Origin;
 
-#[derive(Serialize)]
-struct Report<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
     host: String,
-    orders: String,
-    hash: String,
+    orders: &'r Origin,
     gate: &'static str,
-    at: i64,
+    at: Moment,
     crossings: &'r [Crossing],
     differences: usize,
     unknown: usize,
     notes: &'r [String],
 }
+
+shape!(Report<'_> => "reach-across");
 
 pub fn run(
     common: &Common,
@@ -87,10 +93,9 @@ pub fn run(
     let host = judge.host.clone().unwrap_or_else(|| snapshot.host.clone());
     let report = Report {
         host,
-        orders: judge.origin.words(),
-        hash: judge.origin.hash().to_string(),
+        orders: &judge.origin,
         gate,
-        at: jiff::Timestamp::now().as_second(),
+        at: chosen::now(),
         crossings: &crossings,
         differences,
         unknown,
@@ -175,7 +180,7 @@ fn show(report: &Report<'_>, terminal: &Terminal) {
     };
     terminal.heading(&heading);
     let gate = if report.gate == "unknown" { "not visible from here" } else { report.gate };
-    terminal.note(&format!("expected: by the {}; the gate is {gate}", report.orders));
+    terminal.note(&format!("expected: by the {}; the gate is {gate}", orders_words(report.orders)));
     let mut table = Columns::new(["to", "from", "way", "seen", "evidence"]);
     for one in out.into_iter().chain(through) {
         let way = match (&one.comes_in, &one.leaves) {

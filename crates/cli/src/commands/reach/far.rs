@@ -80,10 +80,9 @@ pub fn look(
         .collect();
     let checked = Checked {
         host: name.to_owned(),
-        orders: origin.words(),
-        hash: origin.hash().to_string(),
+        orders: origin,
         gate: "unknown".into(),
-        at: jiff::Timestamp::now().as_second(),
+        at: chosen::now(),
     };
     let report = Report::of(checked, vantages, rows);
     Ok(Report { complete: !pace.is_over(), ..report })

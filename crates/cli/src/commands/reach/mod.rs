@@ -13,7 +13,9 @@ use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+pub use crossing::Report as Crossings;
 use pace::Pace;
+use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::{Changes, Report, SEVERAL, Vantage, changes, merge, subjects};
 use tipstaff_core::packet::InterfaceIndex;
@@ -29,6 +31,7 @@ use crate::arguments::{Common, ReachCommand, ReachOptions};
 use crate::chosen::{self, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::shape::shape;
 use crate::terminal::Terminal;
 
 /// Knocking on oneself costs nothing, so the patience may be longer.
@@ -69,7 +72,7 @@ pub fn run(
     let place = memory::place(common, &report.host);
     let before = match (named, options.changes.is_some(), &place) {
         (Some(report), ..) => Some(report),
-        (None, true, Some(path)) if path.exists() => Some(memory::read(path)?),
+        (None, true, Some(path)) if path.exists() => memory::read_own(path, &mut report.notes)?,
         (None, true, _) => {
             report.notes.push("there is no check before this one to compare with".into());
             None
@@ -94,13 +97,15 @@ fn keep(place: Option<PathBuf>, report: &mut Report, asked: bool) {
     }
 }
 
-#[derive(Serialize)]
-struct Output<'r> {
+#[derive(JsonSchema, Serialize)]
+pub struct Output<'r> {
     #[serde(flatten)]
     report: &'r Report,
-    #[serde(skip_serializing_if = "Option::is_none")]
+    /// Since the last check, or the report that was named; null: nobody asked.
     changes: Option<&'r Changes>,
 }
+
+shape!(Output<'_> => "reach");
 
 /// Shows a report in the way that was asked for.
 fn told(
@@ -234,7 +239,7 @@ fn near(
         (_, Some(_)) => "up",
         (_, None) => "down",
     };
-    let mut report = check.finish(gate, Some(&after.listeners), jiff::Timestamp::now().as_second());
+    let mut report = check.finish(gate, Some(&after.listeners), chosen::now());
     if let Some(shows_all) = &shows_all {
         report.rules = plan::shown(shows_all, &judge.brief, &report);
     }
@@ -243,9 +248,9 @@ fn near(
 
 /// Prints a check that was made by other means: the demo's.
 pub fn show(check: Check<'_>, gate: &str, terminal: &Terminal) {
-    let report = check.finish(gate, None, jiff::Timestamp::now().as_second());
+    let report = check.finish(gate, None, chosen::now());
     if terminal.json {
-        terminal.json(&report);
+        terminal.json(&Output { report: &report, changes: None });
     } else {
         text::show(&report, terminal);
     }

@@ -15,7 +15,12 @@ const SCRIPT: &str = include_str!("page.js");
 /// The table and what differs, as CommonMark with tables.
 pub fn markdown(report: &Report) -> String {
     let mut text = format!("# Reach of {}\n\n", plain(&report.host));
-    let _ = writeln!(text, "{}; checked on {}.\n", plain(&heading(report)), moment(report.at));
+    let _ = writeln!(
+        text,
+        "{}; checked on {}.\n",
+        plain(&heading(report)),
+        moment(i64::from(report.at.0))
+    );
     let vantages: Vec<String> = report.vantages.iter().map(|v| plain(&v.to_string())).collect();
     let _ = writeln!(text, "| port | program | {} |", vantages.join(" | "));
     let _ = writeln!(text, "|---|---|{}", "---|".repeat(vantages.len()));
@@ -142,7 +147,7 @@ pub fn html(report: &Report) -> String {
          <title>Reach of {host}</title>\n<style>\n{STYLE}</style>\n</head>\n<body>\n\
          <header>\n<h1>Reach of {host}</h1>\n<p>{}; checked on {}</p>\n<p class=\"sum\">{}</p>\n</header>\n",
         escaped(&heading(report)),
-        escaped(&moment(report.at)),
+        escaped(&moment(i64::from(report.at.0))),
         escaped(&summary(report)),
     );
     page.push_str(FILTERS);
@@ -269,7 +274,9 @@ fn rules(page: &mut String, report: &Report) {
 mod tests {
     use super::*;
     use tipstaff_core::analysis::reach::{How, Observed, Subject, Vantage, Why};
+    use tipstaff_core::moment::Moment;
     use tipstaff_core::names::traffic::Transport;
+    use tipstaff_core::orders::{OrdersHash, Origin};
 
     fn report() -> Report {
         let cell = |outcome, why: Option<Why>| {
@@ -285,10 +292,9 @@ mod tests {
         };
         Report {
             host: "archive".into(),
-            orders: "orders 12 from orders.toml".into(),
-            hash: "12".into(),
+            orders: Origin::File { path: "orders.toml".into(), hash: OrdersHash::of("") },
             gate: "up".into(),
-            at: 0,
+            at: Moment(0),
             vantages: vec![Vantage::Here, Vantage::of("203.0.113.9".parse().unwrap())],
             rows: vec![Row {
                 subject: Subject::Port(Transport::Tcp, 7410),
@@ -313,7 +319,7 @@ mod tests {
     #[test]
     fn markdown_tells_the_table_and_the_next_step() {
         let mut report = report();
-        report.at = 1_800_000_000;
+        report.at = Moment(1_800_000_000);
         let text = markdown(&report);
         assert!(
             text.contains("| tcp/7410 | plated | answers (wire) | ≠ silent (wire) |"),

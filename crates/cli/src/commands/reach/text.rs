@@ -7,6 +7,7 @@ use tipstaff_core::analysis::reach::{
 use tipstaff_core::host::listener::Listener;
 use tipstaff_core::visible::visible;
 
+use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, counted, faint, loud, moment, outcome, plain};
 
 /// A table with more columns is nothing for a terminal.
@@ -94,7 +95,7 @@ pub fn heading(report: &Report) -> String {
         "unknown" => "not visible from here",
         other => other,
     };
-    format!("expected: by the {}; the gate is {gate}", report.orders)
+    format!("expected: by the {}; the gate is {gate}", orders_words(&report.orders))
 }
 
 /// Who listens, in words.
@@ -337,11 +338,11 @@ pub fn changed(changes: &Changes, before: &Report, complete: bool, terminal: &Te
         terminal.line("The check is not whole: what was not looked at is unknown.");
     }
     if changes.is_empty() && changes.not_compared.is_empty() {
-        let since = moment(before.at);
+        let since = moment(i64::from(before.at.0));
         terminal.line(format!("nothing has opened or closed since the check of {since}"));
         return;
     }
-    terminal.heading(&format!("since the check of {}", moment(before.at)));
+    terminal.heading(&format!("since the check of {}", moment(i64::from(before.at.0))));
     let line = |change: &Change| {
         let words = |outcome: Option<Outcome>| {
             outcome.map_or_else(|| "not looked at".to_owned(), |outcome| outcome.to_string())

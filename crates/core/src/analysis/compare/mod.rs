@@ -17,6 +17,7 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
@@ -39,7 +40,7 @@ const PROGRAM: usize = 4;
 pub(crate) type Values = Option<Arc<Spans<u128>>>;
 
 /// What a list says of a piece of traffic.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 pub struct Said {
     /// The answer.
     pub action: Action,
@@ -58,7 +59,7 @@ pub struct Said {
 type Rate = (u64, u64, bool, Action);
 
 /// How an answer changes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
     /// It was kept out, and is let through.

@@ -1,12 +1,14 @@
 //! Pieces of traffic in words.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::hash::Hash;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use serde::ser::{Serialize, SerializeStruct, Serializer};
+use schemars::{JsonSchema, Schema, SchemaGenerator};
+use serde::{Serialize, Serializer};
 
-use super::{Change, Comparison, DESTINATION, INTERFACE, Kind, PROGRAM, SOURCE, TRAFFIC};
+use super::{Change, Comparison, DESTINATION, INTERFACE, Kind, PROGRAM, SOURCE, Said, TRAFFIC};
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::spans::Spans;
 use crate::names::traffic::{TCP, Term, TrafficKey, Transport, UDP};
@@ -281,22 +283,54 @@ fn terms(keys: &Spans<TrafficKey>) -> Vec<String> {
     words
 }
 
+/// A change as it is written.
+#[derive(JsonSchema, Serialize)]
+struct Written<'c> {
+    kind: Kind,
+    direction: Direction,
+    /// `ipv4`, `ipv6`; null: both.
+    family: Option<String>,
+    /// As orders write traffic.
+    traffic: Vec<String>,
+    /// Ranges of addresses; null: everybody.
+    sources: Option<Vec<String>>,
+    /// Ranges of addresses; null: all.
+    destinations: Option<Vec<String>>,
+    /// Names, or numbers of interfaces that are not there; null: all.
+    interfaces: Option<Vec<&'c str>>,
+    /// Paths; null: all.
+    programs: Option<Vec<&'c str>>,
+    before: &'c Said,
+    after: &'c Said,
+}
+
 impl Serialize for Change {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let ranges = |set: Option<AddressSet>| {
             set.map(|set| set.ranges().iter().map(ToString::to_string).collect::<Vec<_>>())
         };
-        let mut fields = serializer.serialize_struct("Change", 10)?;
-        fields.serialize_field("kind", &self.kind)?;
-        fields.serialize_field("direction", &self.direction)?;
-        fields.serialize_field("family", &self.family.map(|f| f.to_string().to_lowercase()))?;
-        fields.serialize_field("traffic", &self.traffic())?;
-        fields.serialize_field("sources", &ranges(self.sources()))?;
-        fields.serialize_field("destinations", &ranges(self.destinations()))?;
-        fields.serialize_field("interfaces", &self.interfaces())?;
-        fields.serialize_field("programs", &self.programs())?;
-        fields.serialize_field("before", &self.before)?;
-        fields.serialize_field("after", &self.after)?;
-        fields.end()
+        let written = Written {
+            kind: self.kind,
+            direction: self.direction,
+            family: self.family.map(|family| family.to_string().to_lowercase()),
+            traffic: self.traffic(),
+            sources: ranges(self.sources()),
+            destinations: ranges(self.destinations()),
+            interfaces: self.interfaces(),
+            programs: self.programs(),
+            before: &self.before,
+            after: &self.after,
+        };
+        written.serialize(serializer)
+    }
+}
+
+impl JsonSchema for Change {
+    fn schema_name() -> Cow<'static, str> {
+        "Change".into()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        Written::json_schema(generator)
     }
 }

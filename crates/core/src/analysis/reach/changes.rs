@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::pieces::{Line, Pieces};
@@ -11,7 +12,7 @@ use super::{Outcome, Report, Row, SEVERAL, Subject, Vantage};
 
 /// What one port, or several in a row, do now, for one vantage, that they did not
 /// do before.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Change {
     /// The port.
     pub subject: Subject,
@@ -37,7 +38,7 @@ impl Change {
 }
 
 /// What has changed since another check.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Changes {
     /// What answers and did not.
     pub opened: Vec<Change>,

@@ -28,7 +28,7 @@ pub fn merge(reports: &[Report]) -> Result<Report, NotTheSame> {
     }
     let mut merged = Report { vantages: Vec::new(), rows: Vec::new(), ..first.clone() };
     merged.notes = Vec::new();
-    if rest.iter().any(|other| other.hash != first.hash) {
+    if rest.iter().any(|other| other.orders.hash() != first.orders.hash()) {
         merged.notes.push("these reports were judged by different orders".into());
     }
     let columns: Vec<Vec<usize>> = reports.iter().map(|r| columns(r, &mut merged)).collect();

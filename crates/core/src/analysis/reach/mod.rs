@@ -14,6 +14,7 @@ mod why;
 use std::fmt;
 use std::net::IpAddr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::names::address::Family;
@@ -28,7 +29,9 @@ pub use sources::{MOST_RULES, Plan, Showing, plan, stranger, typical};
 pub use why::{Circumstances, Said, Why};
 
 /// What is checked: one row of the table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(into = "String")]
 #[serde(try_from = "String")]
 pub enum Subject {
@@ -84,7 +87,9 @@ impl TryFrom<String> for Subject {
 }
 
 /// Where a check looks from.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "kebab-case", tag = "from")]
 pub enum Vantage {
     /// This host itself.
@@ -141,7 +146,7 @@ impl fmt::Display for Vantage {
 }
 
 /// What a port does when knocked on.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Outcome {
     /// It accepts.
@@ -166,7 +171,7 @@ impl fmt::Display for Outcome {
 }
 
 /// How an outcome is known.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum How {
     /// A real packet went in.
@@ -188,7 +193,7 @@ impl fmt::Display for How {
 }
 
 /// One observation.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Observed {
     /// What happened.
     pub outcome: Outcome,
@@ -223,7 +228,7 @@ impl Observed {
 }
 
 /// One cell: what was meant, what was seen, why they differ.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Cell {
     /// What the orders mean it to do.
     pub expected: Outcome,

@@ -4,7 +4,8 @@
 use std::fmt;
 use std::net::IpAddr;
 
-use serde::Serialize;
+use schemars::JsonSchema;
+use serde::{Serialize, Serializer};
 
 use super::{How, Said, Subject, first_packet, speaker_words};
 use crate::brief::Brief;
@@ -13,7 +14,7 @@ use crate::orders::Action;
 use crate::packet::{Direction, Facts, InterfaceIndex, ProgramIndex};
 
 /// What becomes of a packet on its way out of, or through, this host.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Passage {
     /// This host sends it on; what the other end does with it is its own affair.
@@ -79,24 +80,29 @@ pub enum Word {
     NotVisible,
 }
 
+fn unless_unspecified<S: Serializer>(address: &IpAddr, to: S) -> Result<S::Ok, S::Error> {
+    (!address.is_unspecified()).then_some(address).serialize(to)
+}
+
 /// One way out or through.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Crossing {
     /// Outbound, or transit.
     pub direction: Direction,
     /// What it is about.
     pub subject: Subject,
-    /// Who sends it.
+    /// Who sends it; unspecified, and `null` in JSON, where no route says which of this
+    /// host's addresses it would be.
+    #[serde(serialize_with = "unless_unspecified")]
+    #[schemars(with = "Option<IpAddr>")]
     pub source: IpAddr,
     /// To whom.
     pub destination: IpAddr,
     /// Where it comes in, on its way through.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub comes_in: Option<String>,
     /// Where it leaves; `None`: no route leads there.
     pub leaves: Option<String>,
     /// The program that it was judged for, on its way out; `None`: one that no rule names.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub program: Option<String>,
     /// What the orders mean it to do.
     pub expected: Passage,
@@ -109,13 +115,10 @@ pub struct Crossing {
     /// The evidence.
     pub evidence: String,
     /// What the gate in force says.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub gate: Option<String>,
     /// Why it differs.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
     /// What to do next.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub next: Option<String>,
 }
 

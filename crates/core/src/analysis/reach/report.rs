@@ -2,26 +2,27 @@
 
 use std::net::IpAddr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Cell, Outcome, Subject, Vantage};
+use crate::moment::Moment;
+use crate::orders::Origin;
 
 /// From so many ports in a row on, one row stands for them.
 pub const SEVERAL: usize = 4;
 
 /// A finished check. Read and written as JSON.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Report {
     /// The host that was checked.
     pub host: String,
-    /// The orders that it was judged by, in words.
-    pub orders: String,
-    /// Their hash.
-    pub hash: String,
+    /// The orders that it was judged by.
+    pub orders: Origin,
     /// `up`, `down`, or `unknown` to who may not look.
     pub gate: String,
-    /// When, seconds since 1970-01-01 UTC.
-    pub at: i64,
+    /// When.
+    pub at: Moment,
     /// Where it was looked from; the cells of a row have the same order.
     pub vantages: Vec<Vantage>,
     /// The table.
@@ -43,7 +44,7 @@ pub struct Report {
 }
 
 /// One port, or several in a row that do the same, and a cell a vantage.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Row {
     /// What was checked.
     pub subject: Subject,
@@ -62,7 +63,7 @@ pub struct Row {
 }
 
 /// A rule, and the cell that shows it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Shown {
     /// The rule, or the standing answer, in words.
     pub rule: String,
@@ -84,14 +85,12 @@ pub struct Shown {
 pub struct Checked {
     /// The host.
     pub host: String,
-    /// The orders that it was judged by, in words.
-    pub orders: String,
-    /// Their hash.
-    pub hash: String,
+    /// The orders that it was judged by.
+    pub orders: Origin,
     /// `up`, `down`, or `unknown` to who may not look.
     pub gate: String,
-    /// When, seconds since 1970-01-01 UTC.
-    pub at: i64,
+    /// When.
+    pub at: Moment,
 }
 
 /// One port, or several in a row, in words.
@@ -168,11 +167,10 @@ impl Row {
 impl Report {
     /// A table of what was seen, counted.
     pub fn of(checked: Checked, vantages: Vec<Vantage>, rows: Vec<Row>) -> Self {
-        let Checked { host, orders, hash, gate, at } = checked;
+        let Checked { host, orders, gate, at } = checked;
         let mut report = Self {
             host,
             orders,
-            hash,
             gate,
             at,
             vantages,

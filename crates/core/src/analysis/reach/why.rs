@@ -3,6 +3,7 @@
 use std::fmt;
 use std::net::IpAddr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::list::List;
@@ -16,7 +17,7 @@ use crate::packet::{Direction, InterfaceIndex};
 use crate::tables::Tables;
 
 /// Why an observation differs from the orders.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "reason")]
 pub enum Why {
     /// Let in, but no socket is bound to the port.

@@ -1,5 +1,6 @@
 //! What a review found.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::orders::{Code, Severity};
@@ -9,7 +10,7 @@ pub const GAVE_UP: &str =
     "the list is too tangled to know all of what never speaks or would not be missed";
 
 /// One finding.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Finding {
     /// Its kind.
     pub code: Code,
@@ -27,11 +28,12 @@ pub struct Finding {
     /// What was found, a sentence without a full stop.
     pub what: String,
     /// What to do about it.
+    #[serde(rename = "help")]
     pub mend: String,
 }
 
 /// All findings.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Review {
     /// In the order of the rules.
     pub findings: Vec<Finding>,

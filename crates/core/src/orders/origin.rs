@@ -1,0 +1,45 @@
+//! Where orders come from.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::model::OrdersHash;
+use crate::moment::Moment;
+
+/// Where orders come from.
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "from")]
+pub enum Origin {
+    /// A file.
+    File {
+        /// Its path.
+        path: String,
+        /// Hash of its text.
+        hash: OrdersHash,
+    },
+    /// The kernel.
+    InForce {
+        /// Where they were read when they were posted.
+        path: String,
+        /// Hash of their text.
+        hash: OrdersHash,
+        /// When they were posted.
+        since: Moment,
+    },
+}
+
+impl Origin {
+    /// The file that they are of, or were posted from.
+    pub fn path(&self) -> &str {
+        match self {
+            Self::File { path, .. } | Self::InForce { path, .. } => path,
+        }
+    }
+
+    /// Which orders these are.
+    pub fn hash(&self) -> OrdersHash {
+        match self {
+            Self::File { hash, .. } | Self::InForce { hash, .. } => *hash,
+        }
+    }
+}
