@@ -3,9 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use miette::{
-    Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode,
-};
+use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::orders::edit::EditFault;
@@ -214,7 +212,7 @@ impl Failure {
                 }
                 EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.".into(),
                 EditFault::NotTables => "Write each rule under a [[rules]] line of its own.".into(),
-                EditFault::WouldBeUnsound { .. } => "Nothing was written.".into(),
+                EditFault::WouldBeUnsound { .. } => "Change the value, or the orders around it.".into(),
                 EditFault::Unsound(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => {
                     return None;
                 }
@@ -347,35 +345,30 @@ fn command_line() -> String {
 /// So many faults are shown; each takes a walk over the text to its line.
 const FAULTS_SHOWN: usize = 50;
 
-/// One fault with the line it is about.
-#[derive(Debug)]
-struct Shown<'f> {
-    source: &'f NamedSource<String>,
-    fault: &'f tipstaff_core::orders::Fault,
-}
-
-impl std::fmt::Display for Shown<'_> {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}: {}", visible(&self.fault.key), visible(&self.fault.message))
-    }
-}
-
-impl std::error::Error for Shown<'_> {}
-
-impl Diagnostic for Shown<'_> {
-    fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
-        Some(Box::new(visible(&self.fault.mend)))
-    }
-
-    fn source_code(&self) -> Option<&dyn SourceCode> {
-        Some(self.source)
-    }
-
-    fn labels(&self) -> Option<Box<dyn Iterator<Item = LabeledSpan> + '_>> {
-        let span = &self.fault.span;
-        let label = LabeledSpan::new(None, span.start, span.len());
-        Some(Box::new(std::iter::once(label)))
-    }
+/// One fault with the lines around it. `path` and `text` are those of its file.
+fn drawn(path: &Path, text: &str, fault: &Fault) -> String {
+    let begin = |at: usize| text[..at].rfind('\n').map_or(0, |before| before + 1);
+    let end = |at: usize| text[at..].find('\n').map_or(text.len(), |after| at + after);
+    let inside = |at: usize| (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at));
+    let from = inside(fault.span.start).unwrap_or(0);
+    let to = inside(fault.span.end).unwrap_or(from).max(from);
+    // The line before and the line after belong to it.
+    let first = begin(begin(from).saturating_sub(1));
+    let last = end((end(to) + 1).min(text.len()));
+    let line = 1 + text[..first].matches('\n').count();
+    // What would be hidden is shown by marks as long as it is.
+    let shown = same_length(&text[first..last]);
+    let title = format!("{}: {}", visible(&fault.key), visible(&fault.message));
+    let path = visible(&path.display().to_string()).into_owned();
+    let help = visible(&fault.mend);
+    let snippet = Snippet::source(shown.as_ref())
+        .path(path)
+        .line_start(line)
+        .fold(false)
+        .annotation(AnnotationKind::Primary.span(from - first..to - first));
+    let report =
+        Level::ERROR.primary_title(title).element(snippet).element(Level::HELP.message(help));
+    Renderer::styled().term_width(100).render(&[report])
 }
 
 /// Each fault in the text of its file. `edited`: a file (`None` is the orders'
@@ -395,18 +388,11 @@ fn print_faults(
             Some((name, text)) if name == file => text,
             _ => part.map_or(sheets.text, |part| part.text.as_str()),
         };
-        let path = file.map_or_else(|| path.to_owned(), |file| folder.join(file));
-        NamedSource::new(visible(&path.display().to_string()), same_length(text).into_owned())
+        (file.map_or_else(|| path.to_owned(), |file| folder.join(file)), text)
     };
-    let mut theme = GraphicalTheme::unicode();
-    theme.characters.error = "✗".into();
-    let handler = GraphicalReportHandler::new_themed(theme).with_context_lines(1).with_width(100);
     for fault in faults.0.iter().take(FAULTS_SHOWN) {
-        let mut shown = String::new();
-        // Writing to a String does not fail.
-        let source = source(fault.file.as_deref());
-        let _ = handler.render_report(&mut shown, &Shown { source: &source, fault });
-        terminal.framed(&shown);
+        let (path, text) = source(fault.file.as_deref());
+        terminal.framed(&format!("{}\n", drawn(&path, text, fault)));
     }
     let more = faults.0.len().saturating_sub(FAULTS_SHOWN);
     if more > 0 {

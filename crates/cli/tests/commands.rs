@@ -569,7 +569,7 @@ fn a_rule_ends_at_its_moment_and_stays_visible() {
     assert_eq!(by(), "rule 9 (to-come)");
     let wrong = add("wrong", "tomorrow");
     assert!(
-        wrong.contains("`tomorrow` is no moment") && wrong.ends_with("(exit code 2)"),
+        wrong.contains("`tomorrow` is not a valid timestamp") && wrong.ends_with("(exit code 2)"),
         "{wrong}"
     );
 }

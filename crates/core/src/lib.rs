@@ -15,6 +15,53 @@
 //!
 //! [`names`] has the words of orders (traffic, addresses, services), [`host`] what a
 //! machine has.
+//!
+//! # In ten lines
+//!
+//! ```
+//! use tipstaff_core::analysis::compare::Comparison;
+//! use tipstaff_core::analysis::reach::{Subject, first_packet};
+//! use tipstaff_core::analysis::review::{Around, review};
+//! use tipstaff_core::brief::Brief;
+//! use tipstaff_core::decision::{Speaker, decide};
+//! use tipstaff_core::names::traffic::Transport;
+//! use tipstaff_core::orders::{Action, Code, read};
+//! use tipstaff_core::packet::InterfaceIndex;
+//!
+//! let text = r#"
+//! version = 1
+//! [standing]
+//! inbound = "deny"
+//! outbound = "allow"
+//! transit = "deny"
+//! [[rules]]
+//! name = "plates"
+//! action = "allow"
+//! traffic = "tcp/7410"
+//! source = "203.0.113.0/24"
+//! "#;
+//! // Read: every name resolved, or all faults at once.
+//! let brief = Brief::of(&read(text)?);
+//!
+//! // Ask: what happens to a first packet, and who says so?
+//! let plates = Subject::Port(Transport::Tcp, 7410);
+//! let from = |source: &str| {
+//!     let (source, target) = (source.parse().unwrap(), "198.51.100.20".parse().unwrap());
+//!     decide(&brief, &first_packet(plates, source, target, InterfaceIndex(2)))
+//! };
+//! assert_eq!(from("203.0.113.9").verdict, Action::Allow);
+//! assert!(matches!(from("192.0.2.66").speaker, Speaker::Standing(_)));
+//!
+//! // Compare: what would a change mean, in traffic?
+//! let closed = Brief::of(&read(&text.replace("\"allow\"\ntraffic", "\"deny\"\ntraffic"))?);
+//! let change = &Comparison::of(&brief, &closed).changes[0];
+//! assert_eq!(change.traffic(), ["tcp/7410"]);
+//!
+//! // Review: what is sound, and probably not meant?
+//! let around = Around { now: "2026-11-28T12:00:00Z".parse()?, ..Around::default() };
+//! assert!(review(&brief, &around).findings.iter().any(|f| f.code == Code::OneFamily));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 #![forbid(unsafe_code)]
 
 pub mod analysis;

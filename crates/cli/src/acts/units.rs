@@ -17,14 +17,14 @@ pub const SEARCHED: [&str; 3] =
     ["/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"];
 /// There while systemd runs (sd_booted(3)).
 pub const RUNNING: &str = "run/systemd/system";
-/// What the units in contrib/ run.
+/// What the units in crates/cli/contrib/ run.
 pub const PACKAGED: &str = "/usr/sbin/tipstaff";
 pub const KEEP: &str = "tipstaff-keep.service";
 pub const BOOT: (&str, &str) = ("tipstaff-boot.service", "sysinit.target");
 /// Name, the target that wants it, the command, text.
 pub const FILES: [(&str, &str, &str, &str); 2] = [
-    (BOOT.0, BOOT.1, "boot", include_str!("../../../../contrib/tipstaff-boot.service")),
-    (KEEP, "multi-user.target", "keep", include_str!("../../../../contrib/tipstaff-keep.service")),
+    (BOOT.0, BOOT.1, "boot", include_str!("../../contrib/tipstaff-boot.service")),
+    (KEEP, "multi-user.target", "keep", include_str!("../../contrib/tipstaff-keep.service")),
 ];
 
 /// This very program with the options that it was given, as a unit writes it.

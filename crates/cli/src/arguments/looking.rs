@@ -176,7 +176,7 @@ pub struct ReachOptions {
     /// stands for one of each of its ranges, `stranger` for somebody whom no rule names; repeatable
     #[arg(long = "as", value_name = "WHO")]
     pub vantages: Vec<String>,
-    /// They come in by this interface, not where the way back leads
+    /// Probe through this interface instead of the one on the return route
     #[arg(long, value_name = "NAME")]
     pub via: Option<String>,
     /// Look from as few sources as show every rule, and say which rules are true

@@ -30,7 +30,7 @@ pub struct Common {
     /// Read the orders from FILE [default: /etc/tipstaff/orders.toml]
     #[arg(long, global = true, value_name = "FILE", env = "TIPSTAFF_ORDERS", hide_env = true)]
     pub orders: Option<PathBuf>,
-    /// Be this host of the orders [default: the one that this machine is called]
+    /// Act as this host [default: the one that this machine is called]
     #[arg(long, global = true, value_name = "NAME")]
     pub host: Option<String>,
     /// Take up this posture of the orders [default: none]
@@ -42,7 +42,7 @@ pub struct Common {
     /// Print JSON, for scripts
     #[arg(long, global = true)]
     pub json: bool,
-    /// Keep what must outlive the command below DIR
+    /// Directory for runtime state
     #[arg(
         long,
         global = true,
@@ -110,7 +110,7 @@ pub enum Command {
     Compare(CompareOptions),
     /// End connections that the orders in force would not let in again
     Cut(CutOptions),
-    /// Keep the orders that are on trial
+    /// Confirm the orders on trial
     Confirm(ConfirmOptions),
     /// What was put in force here, when, by whom and why
     History(HistoryOptions),
@@ -126,7 +126,7 @@ pub enum Command {
     Boot,
     /// Write the service units that put the orders in force after each restart, and keep them
     InstallBoot(InstallBootOptions),
-    /// Give every interface that appears its gate, until it is stopped: a service
+    /// Guard new interfaces as they appear (service)
     Keep,
     /// Take the gate down; everything passes then
     Withdraw(WithdrawOptions),
@@ -150,7 +150,7 @@ pub struct DraftOptions {
 /// Edits of one rule. RULE is a name or a position.
 #[derive(Subcommand, Debug)]
 pub enum RuleCommand {
-    /// Add a rule; unless told otherwise before the first deny of everything
+    /// Add a rule (default position: before the first catch-all deny)
     Add(Box<AddOptions>),
     /// Set keys of a rule: source=observatory,203.0.113.9 note="why"; key= takes it out
     Set {

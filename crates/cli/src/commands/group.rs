@@ -79,7 +79,7 @@ pub fn run(
         terminal.json(&Edited { file: &path, changed: true, told: &told });
     } else {
         terminal.heading(&told);
-        terminal.note("not in force before `tipstaff post`");
+        terminal.note("Saved. Run `tipstaff post` to put it in force.");
     }
     Ok(Ending::Fine)
 }

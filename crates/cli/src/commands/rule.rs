@@ -90,7 +90,7 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
     for remark in &remarks {
         terminal.line(format!("  note: {}", remark.message));
     }
-    terminal.note("  not in force before `tipstaff post`");
+    terminal.note("  Saved. Run `tipstaff post` to put it in force.");
     Ok(Ending::Fine)
 }
 

@@ -343,7 +343,7 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
         true => everything,
         false => format!("{} of {everything}", rules.len()),
     });
-    terminal.note(&format!("{}; the first that matches speaks", orders_words(&judge.origin)));
+    terminal.note(&format!("{}; the first matching rule decides", orders_words(&judge.origin)));
     if let Some(others) = &counts.others {
         terminal.note(&format!(
             "counted by the {}; a rule that was changed since has no count",
@@ -395,7 +395,7 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
     }
     terminal.table(&table);
     if counts.tallies.is_empty() {
-        terminal.note("nothing is counted: no gate is up, or this account may not look");
+        terminal.note("No counters: the gate is not loaded, or root is needed to read them");
     }
 }
 

@@ -83,7 +83,7 @@ fn alone(common: &Common) -> Result<Lock, Failure> {
     match Lock::wait_for(&common.run_dir.join("watch"), Duration::ZERO) {
         Err(LockError::Held { .. }) => Err(Failure::Argument {
             message: "another `tipstaff watch` is reading already".into(),
-            mend: "End it first: what one takes, no other sees.".into(),
+            mend: "Only one reader is supported; stop the other `tipstaff watch` first.".into(),
         }),
         lock => Ok(lock?.passing()),
     }

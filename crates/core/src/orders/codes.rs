@@ -146,7 +146,7 @@ impl Code {
     /// Why it matters, a sentence.
     pub const fn why(self) -> &'static str {
         match self {
-            Self::NeverSpeaks => "Whoever reads it believes that it does something.",
+            Self::NeverSpeaks => "This rule never matches, so it misleads readers.",
             Self::NotHere => "It waits for an interface that may never come.",
             Self::Duplicate => "Of two the same, one will be changed one day and the other not.",
             Self::Redundant => "What changes nothing hides what does.",
@@ -156,8 +156,10 @@ impl Code {
             Self::TooWide => "Services like this are looked for and attacked all day long.",
             Self::ShellWithoutRate => "Passwords and keys are guessed as fast as the line allows.",
             Self::AllPorts => "Whatever is started there later is open to all of them.",
-            Self::OneFamily => "The same people come by the other family, too, or cannot.",
-            Self::NobodyListens => "It is open for whatever takes that port one day.",
+            Self::OneFamily => {
+                "The rule covers only one address family; the same clients over the other are not matched."
+            }
+            Self::NobodyListens => "Any program that later binds this port will be reachable.",
             Self::NotReached => "Who was let in meets nobody there.",
             Self::MistypedPort => "What was meant stays shut, and another port open.",
             Self::NobodyMayCome => "Either the program or a rule is missing its other half.",

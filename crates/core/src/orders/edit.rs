@@ -115,7 +115,7 @@ pub enum EditFault {
     #[error("the orders have faults already; mend them first")]
     Unsound(Faults),
     /// The text would have faults after it.
-    #[error("the edit would leave orders that cannot be read")]
+    #[error("the change would make the orders invalid; the file was not modified")]
     WouldBeUnsound {
         /// The included file it is; `None` for the orders' own.
         part: Option<String>,

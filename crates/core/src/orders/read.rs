@@ -90,7 +90,7 @@ fn read_roots<R>(
                 "file",
                 span,
                 format!("not TOML: {}", error.message()),
-                "Mend the line; strings stand in double quotes, keys once in a table.",
+                "Fix this line: quote strings with \"…\"; a key may appear only once per table.",
             );
         }
         roots.push(root.into_inner());
@@ -315,7 +315,7 @@ impl<'t> Reader<'t> {
                     Some(near) => format!("Did you mean `{near}`?"),
                     None => "Write `allow`, `deny` or `refuse`.".to_owned(),
                 };
-                self.fault(key, written.span, format!("`{other}` is no answer"), mend);
+                self.fault(key, written.span, format!("unknown action `{other}`"), mend);
                 None
             }
         }

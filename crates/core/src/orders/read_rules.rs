@@ -213,7 +213,7 @@ impl<'t> Reader<'t> {
         let written = self.string(key, value)?;
         let found = Direction::ALL.into_iter().find(|d| d.name() == written.text);
         if found.is_none() {
-            let message = format!("`{}` is no direction", written.text);
+            let message = format!("unknown direction `{}`", written.text);
             let mend = match nearest(&written.text, Direction::ALL.iter().map(|d| d.name())) {
                 Some(near) => format!("Did you mean `{near}`?"),
                 None => "Write `inbound`, `outbound` or `transit`; left out: inbound.".to_owned(),
@@ -376,7 +376,12 @@ impl<'t> Reader<'t> {
                     }
                     NoMoment::Late => "Leave it out: the rule holds until somebody takes it out.",
                 };
-                self.fault(key, value.span(), format!("`{text}` is no moment: it is {why}"), mend);
+                self.fault(
+                    key,
+                    value.span(),
+                    format!("`{text}` is not a valid timestamp: it is {why}"),
+                    mend,
+                );
                 None
             }
         }
@@ -515,7 +520,7 @@ impl<'t> Reader<'t> {
                     self.fault(
                         key,
                         span.clone(),
-                        format!("`{text}` is no interface"),
+                        format!("`{text}` is not a valid interface name"),
                         "Write a name such as `lan0`, or `tun*` for all that begin so.",
                     );
                 }
