@@ -12,6 +12,12 @@ pub mod ethernet {
     pub const BYTES: i16 = 14;
 }
 
+/// IEEE 802.1Q.
+pub mod vlan {
+    /// Of the tag: the VLAN.
+    pub const ID_MASK: u16 = 0x0fff;
+}
+
 /// EtherTypes.
 pub mod ethertype {
     /// IPv4.
@@ -42,6 +48,8 @@ pub mod ipv4 {
     pub const DESTINATION: i16 = 16;
     /// Bytes of a header without options.
     pub const BYTES: i16 = 20;
+    /// [`VERSION_IHL`] of a header without options.
+    pub const PLAIN: u16 = 0x45;
     /// Of [`FRAGMENT`]: more fragments follow.
     pub const MORE_FRAGMENTS: u16 = 0x2000;
     /// Of [`FRAGMENT`]: the offset.
@@ -103,6 +111,8 @@ pub mod tcp {
     pub const DATA_OFFSET: i16 = 12;
     /// CWR to FIN.
     pub const FLAGS: i16 = 13;
+    /// The checksum.
+    pub const CHECKSUM: i16 = 16;
     /// Bytes of a header without options.
     pub const BYTES: i16 = 20;
 }

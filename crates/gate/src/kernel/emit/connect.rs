@@ -6,6 +6,7 @@ use tipstaff_bpf::abi::helper;
 use tipstaff_bpf::asm::{
     AssembleError, Assembler, If, Label, R0, R1, R2, R3, R6, R8, STACK, Width,
 };
+use tipstaff_bpf::headers::tcp as tcp_header;
 use tipstaff_bpf::parse::destination_offset;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::names::address::Family;
@@ -50,7 +51,7 @@ pub(crate) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Asse
     a.store_imm(Width::D, STACK, at::TRANSPORT, 0);
     at::WAY.set(&mut a, Direction::Outbound as u16);
     a.load(Width::W, R2, R6, address::PORT);
-    a.store(Width::H, STACK, at::TRANSPORT + 2, R2);
+    a.store(Width::H, STACK, at::TRANSPORT + tcp_header::DESTINATION_PORT, R2);
     a.to_be(R2, 16);
     a.or_above_16(R2, TCP);
     a.store(Width::W, STACK, at::KEY, R2);

@@ -11,7 +11,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use tipstaff_bpf::abi::{helper, skb};
+use tipstaff_bpf::abi::{bpf_sock, hdr_start, helper, skb};
 use tipstaff_bpf::asm::{
     AssembleError, Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
@@ -94,7 +94,7 @@ fn load_link(a: &mut Assembler, offset: i32, length: i32, otherwise: Label) {
     a.mov(R2, offset);
     a.stack(R3, LINK);
     a.mov(R4, length);
-    a.mov(R5, 0); // BPF_HDR_START_MAC
+    a.mov(R5, hdr_start::MAC);
     a.call(helper::SKB_LOAD_BYTES_RELATIVE);
     a.jump_if(If::Ne, R0, 0, otherwise);
 }
@@ -174,7 +174,7 @@ pub(crate) fn at_sockets(
             a.jump_if(If::Eq, R1, 0, pass);
             a.call(helper::SK_FULLSOCK);
             a.jump_if(If::Eq, R0, 0, pass);
-            a.load(Width::W, R1, R0, 12); // bpf_sock.protocol
+            a.load(Width::W, R1, R0, bpf_sock::PROTOCOL);
             a.jump_if(If::Eq, R1, TCP.into(), pass);
             of_others(&mut a);
             // The reach check's own are not counted.

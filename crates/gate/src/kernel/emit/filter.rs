@@ -2,10 +2,11 @@
 //! standing answer. The same shape for every policy; where the tables stand in
 //! the blob is written into it as immediates.
 
-use tipstaff_bpf::abi::{helper, packet_type, skb, tcx};
+use tipstaff_bpf::abi::{hdr_start, helper, packet_type, skb, tcx};
 use tipstaff_bpf::asm::{
     AssembleError, Assembler, Flag, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, STACK, Width,
 };
+use tipstaff_bpf::headers::{extension, ipv4, ipv6, vlan};
 use tipstaff_bpf::parse::{Ways, destination_offset, family_jumps, ip_header};
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
@@ -74,7 +75,7 @@ pub(crate) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Assemble
     }
     // What bears the tag of a VLAN is decided on that VLAN's own interface.
     a.load(Width::W, R2, R6, skb::VLAN_TCI);
-    a.jump_if(If::Set, R2, 0xfff, not_ours);
+    a.jump_if(If::Set, R2, vlan::ID_MASK, not_ours);
     a.load(Width::W, R2, R6, cb::TOLD);
     if hook == Hook::Inner && !parts.restricts_outbound {
         // The outer gate, which remembers it, will let it out.
@@ -228,14 +229,14 @@ fn passing_through(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels) {
         let (four, six) = (a.label(), a.label());
         family_jumps(a, four, six);
         a.jump(pass);
-        for (label, offset, length) in [(four, 0, 1), (six, 6, 1)] {
+        for (label, offset, length) in [(four, ipv4::VERSION_IHL, 1), (six, ipv6::NEXT_HEADER, 1)] {
             a.place(label);
-            load_network(a, offset, at::TRANSPORT, length, stray);
+            load_network(a, offset.into(), at::TRANSPORT, length, stray);
             a.load(Width::B, R1, STACK, at::TRANSPORT);
             if label == four {
-                a.jump_if(If::Ne, R1, 0x45, stray);
+                a.jump_if(If::Ne, R1, ipv4::PLAIN, stray);
             } else {
-                a.jump_if(If::Eq, R1, 43, stray);
+                a.jump_if(If::Eq, R1, extension::ROUTING, stray);
             }
             a.jump(opens);
         }
@@ -284,7 +285,7 @@ fn load_network(a: &mut Assembler, offset: i32, to: i16, length: i32, otherwise:
     a.mov(R2, offset);
     a.stack(R3, to);
     a.mov(R4, length);
-    a.mov(R5, 1); // BPF_HDR_START_NET
+    a.mov(R5, hdr_start::NET);
     a.call(helper::SKB_LOAD_BYTES_RELATIVE);
     a.jump_if(If::Ne, R0, 0, otherwise);
 }

@@ -9,6 +9,7 @@ use tipstaff_bpf::abi::helper;
 use tipstaff_bpf::asm::{
     Assembler, Flag, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R6, R7, R8, R9, STACK, Width,
 };
+use tipstaff_bpf::headers::{icmp as icmp_header, tcp as tcp_header};
 use tipstaff_bpf::parse::{
     Ways, address_bytes, destination_offset, ip_header, load, source_offset, transport_header,
 };
@@ -136,7 +137,7 @@ fn key(a: &mut Assembler, family: Family, way: Direction, answer: Answer) {
     match answer {
         Answer::Connection | Answer::Datagram => ports(a, way),
         Answer::Echo => {
-            a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+            a.load(Width::H, R1, STACK, at::TRANSPORT + icmp_header::IDENTIFIER);
             a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
         }
         Answer::Bare => {}
@@ -291,7 +292,7 @@ pub(crate) fn quoted(a: &mut Assembler, family: Family, table: FlowTable<'_>, kn
         let message = a.label();
         a.load(Width::B, R1, STACK, TRANSPORT);
         a.jump_if(If::Ne, R1, request, message);
-        a.load(Width::H, R1, STACK, TRANSPORT + 4);
+        a.load(Width::H, R1, STACK, TRANSPORT + icmp_header::IDENTIFIER);
         a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
         a.place(message);
         let (how, found) = ends(Stamped::Yes, ECHO_AGE);
@@ -371,7 +372,7 @@ fn passed_this_way(a: &mut Assembler, table: FlowTable<'_>, way: Direction, done
         a.jump(done);
     }
     a.place(echo);
-    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+    a.load(Width::H, R1, STACK, at::TRANSPORT + icmp_header::IDENTIFIER);
     a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
 
     a.place(note);
@@ -484,7 +485,7 @@ pub(crate) fn forwarded(
     }
     a.place(tcp);
     transport_header(a, 20, ways);
-    a.load(Width::B, R1, STACK, at::TRANSPORT + 13);
+    a.load(Width::B, R1, STACK, at::TRANSPORT + tcp_header::FLAGS);
     a.jump_if(If::Set, R1, TcpFlags::RST.into(), pass);
     a.jump(with_ports);
     a.place(udp);
@@ -496,7 +497,7 @@ pub(crate) fn forwarded(
     transport_header(a, 8, ways);
     a.load(Width::B, R1, STACK, at::TRANSPORT);
     a.jump_if(If::Ne, R1, request, pass);
-    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+    a.load(Width::H, R1, STACK, at::TRANSPORT + icmp_header::IDENTIFIER);
     a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
     a.place(note);
     addresses(a, family, Direction::Outbound);

@@ -4,10 +4,11 @@
 
 use std::net::IpAddr;
 
-use tipstaff_bpf::abi::{helper, skb};
+use tipstaff_bpf::abi::{CURRENT_NETNS, bpf_sock, fib, helper, packet_type, skb, tcp_state};
 use tipstaff_bpf::asm::{
     Assembler, Flag, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
 };
+use tipstaff_bpf::headers::{ipv4, ipv6, tcp as tcp_header, udp as udp_header};
 use tipstaff_bpf::parse::{address_bytes, destination_offset, source_offset, transport_header};
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
@@ -91,11 +92,11 @@ fn tcp_packet(
 ) {
     let flags = |bits: u8| u16::from(bits);
     let some = TcpFlags::SYN | TcpFlags::ACK | TcpFlags::RST;
-    transport_header(a, 20, labels.ways);
-    a.load(Width::B, R1, STACK, at::TRANSPORT + 12);
+    transport_header(a, tcp_header::BYTES.into(), labels.ways);
+    a.load(Width::B, R1, STACK, at::TRANSPORT + tcp_header::DATA_OFFSET);
     a.alu64_imm(Op::Rsh, R1, 4);
     a.jump_if(If::Lt, R1, 5, labels.ways.malformed);
-    a.load(Width::B, R8, STACK, at::TRANSPORT + 13);
+    a.load(Width::B, R8, STACK, at::TRANSPORT + tcp_header::FLAGS);
     a.copy(R1, R8);
     a.alu64_imm(Op::And, R1, flags(some));
     a.jump_if(If::Eq, R1, 0, labels.ways.malformed);
@@ -105,7 +106,7 @@ fn tcp_packet(
     a.jump_if(If::Eq, R2, 0, possible);
     a.jump_if(If::Set, R8, flags(TcpFlags::FIN | TcpFlags::RST), labels.ways.malformed);
     a.place(possible);
-    a.load(Width::H, R2, STACK, at::TRANSPORT + 2);
+    a.load(Width::H, R2, STACK, at::TRANSPORT + tcp_header::DESTINATION_PORT);
     traffic_key(a, TCP);
     a.jump_if(If::Eq, R1, flags(TcpFlags::SYN), decide);
     // What opens nothing takes nothing from a rate.
@@ -116,14 +117,6 @@ fn tcp_packet(
             tcp_of_a_connection(a, family, parts, labels, decide);
         }
     }
-}
-
-/// Offsets in `struct bpf_sock`.
-mod socket {
-    pub const FAMILY: i16 = 4;
-    pub const TYPE: i16 = 8;
-    pub const PROTOCOL: i16 = 12;
-    pub const STATE: i16 = 72;
 }
 
 /// On its way out: what a TCP socket sends belongs to its connection, and what
@@ -137,12 +130,12 @@ fn tcp_of_a_socket(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, decide
     a.call(helper::SK_FULLSOCK);
     // A connection that is being opened or has ended has no whole socket.
     a.jump_if(If::Eq, R0, 0, labels.replies);
-    a.load(Width::W, R1, R0, socket::FAMILY);
+    a.load(Width::W, R1, R0, bpf_sock::FAMILY);
     a.jump_if(If::Eq, R1, libc::AF_PACKET as u16, decide);
-    a.load(Width::W, R1, R0, socket::TYPE);
+    a.load(Width::W, R1, R0, bpf_sock::TYPE);
     a.jump_if(If::Eq, R1, libc::SOCK_RAW as u16, raw);
     a.jump_if(If::Ne, R1, libc::SOCK_STREAM as u16, unowned);
-    a.load(Width::W, R1, R0, socket::PROTOCOL);
+    a.load(Width::W, R1, R0, bpf_sock::PROTOCOL);
     a.jump_if(If::Eq, R1, TCP.into(), labels.replies);
     a.jump(decide);
     a.place(raw);
@@ -184,37 +177,35 @@ fn tcp_of_a_connection(
     labels: &Labels,
     decide: Label,
 ) {
-    /// `TCP_LISTEN` of include/net/tcp_states.h.
-    const LISTEN: u16 = 10;
     // The lookup wants addresses and ports in one piece; the IP header on the
     // stack has room behind it.
     let (ports, tuple, header) = match family {
-        Family::V4 => (20, 12, 20),
-        Family::V6 => (40, 36, 40),
+        Family::V4 => (ipv4::BYTES, 12, ipv4::BYTES),
+        Family::V6 => (ipv6::BYTES, 36, ipv6::BYTES),
     };
     a.load(Width::W, R1, STACK, at::TRANSPORT);
     a.store(Width::W, STACK, at::HEADER + ports, R1);
     a.copy(R1, R6);
     a.stack(R2, at::HEADER + source_offset(family));
     a.mov(R3, tuple);
-    a.mov(R4, -1); // BPF_F_CURRENT_NETNS
+    a.mov(R4, CURRENT_NETNS);
     a.mov(R5, 0);
     a.call(helper::SKC_LOOKUP_TCP);
     let (unknown, release) = (a.label(), a.label());
     a.jump_if(If::Eq, R0, 0, unknown);
     a.copy(R9, R0);
-    a.load(Width::W, R7, R0, socket::STATE);
+    a.load(Width::W, R7, R0, bpf_sock::STATE);
     if labels.hook == Hook::Outer {
         // A listener has no memory of a handshake whose SYN it answered by a cookie: that
         // comes back in the last step (tcp_syncookies of ip-sysctl.rst). Its SYN was let in,
         // and has taken from a rate; whether the orders of now let it in is asked again.
         let cookie = a.label();
-        a.jump_if(If::Eq, R7, LISTEN, cookie);
+        a.jump_if(If::Eq, R7, tcp_state::LISTEN, cookie);
         a.jump(release);
         a.place(cookie);
         a.copy(R1, R9);
         a.stack(R2, at::HEADER);
-        a.mov(R3, header);
+        a.mov(R3, header.into());
         a.stack(R4, at::TRANSPORT);
         a.mov(R5, 20);
         a.call(helper::TCP_CHECK_SYNCOOKIE);
@@ -222,7 +213,7 @@ fn tcp_of_a_connection(
         a.jump_if(If::Ne, R0, 0, stale);
         at::LOOKS.set(a, looks::IS_PAID);
         a.place(stale);
-        a.mov(R7, LISTEN.into());
+        a.mov(R7, tcp_state::LISTEN.into());
     }
     a.place(release);
     a.copy(R1, R9);
@@ -230,7 +221,7 @@ fn tcp_of_a_connection(
     a.mov(R9, TCP.into());
     // Only a listener was found: no connection of this host. It may hear on all
     // addresses, and the packet be for another one.
-    a.jump_if(If::Ne, R7, LISTEN, labels.replies);
+    a.jump_if(If::Ne, R7, tcp_state::LISTEN, labels.replies);
     if labels.hook == Hook::Outer {
         at::LOOKS.load(a, R1);
         a.jump_if(If::Eq, R1, Flag::with(looks::IS_PAID), decide);
@@ -249,10 +240,10 @@ fn udp_packet(
     decide: Label,
 ) {
     transport_header(a, 8, labels.ways);
-    a.load(Width::H, R1, STACK, at::TRANSPORT + 4);
+    a.load(Width::H, R1, STACK, at::TRANSPORT + udp_header::LENGTH);
     a.to_be(R1, 16);
     a.jump_if(If::Lt, R1, 8, labels.ways.malformed);
-    a.load(Width::H, R2, STACK, at::TRANSPORT + 2);
+    a.load(Width::H, R2, STACK, at::TRANSPORT + tcp_header::DESTINATION_PORT);
     traffic_key(a, UDP);
     if parts.foundations.address_assignment {
         assigns(a, family, way, labels);
@@ -327,7 +318,7 @@ fn icmp_packet(
             let next = a.label();
             a.jump(next);
             a.place(on_the_link);
-            a.load(Width::B, R2, STACK, at::HEADER + 7);
+            a.load(Width::B, R2, STACK, at::HEADER + ipv6::HOP_LIMIT);
             a.jump_if(If::Ne, R2, 255, labels.ways.malformed);
             a.jump(neighbours);
             a.place(next);
@@ -365,9 +356,6 @@ fn icmp_packet(
 /// Asks the routing table whether this host would forward the packet; without
 /// forwarding it answers at once.
 fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels: &Labels) {
-    /// Results of `bpf_fib_lookup`.
-    const NOT_FORWARDED: u16 = 4;
-    const FORWARDING_OFF: u16 = 5;
     let (here, through, rules) = (a.label(), a.label(), a.label());
     a.load(Width::W, R1, R6, skb::PKT_TYPE);
     a.jump_if(If::Ne, R1, 0, here);
@@ -378,12 +366,12 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
         a.place(other);
     }
     route(a, family, RouteFrom::Packet, here);
-    a.jump_if(If::Eq, R0, NOT_FORWARDED, here);
+    a.jump_if(If::Eq, R0, fib::NOT_FWDED, here);
     if family == Family::V6 {
         // The switch of the interface is off; the kernel goes by that for all, or by one
         // that forces it.
         let (on, off) = (a.label(), a.label());
-        a.jump_if(If::Ne, R0, FORWARDING_OFF, through);
+        a.jump_if(If::Ne, R0, fib::FWD_DISABLED, through);
         if parts.types.is_some() {
             a.load(Width::D, R1, STACK, at::FORWARDS);
             a.jump_if(If::Eq, R1, 0, here);
@@ -393,8 +381,8 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
         // Seen from the loopback interface, whose switch is that for all unless somebody
         // has set it apart.
         route(a, family, RouteFrom::Loopback, here);
-        a.jump_if(If::Eq, R0, NOT_FORWARDED, here);
-        a.jump_if(If::Eq, R0, FORWARDING_OFF, off);
+        a.jump_if(If::Eq, R0, fib::NOT_FWDED, here);
+        a.jump_if(If::Eq, R0, fib::FWD_DISABLED, off);
         a.jump(through);
         a.place(off);
         if parts.types.is_some() {
@@ -405,7 +393,7 @@ fn transit_or_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels:
             a.jump(here);
         }
     } else {
-        a.jump_if(If::Eq, R0, FORWARDING_OFF, here);
+        a.jump_if(If::Eq, R0, fib::FWD_DISABLED, here);
     }
 
     a.place(through);
@@ -457,7 +445,6 @@ enum RouteFrom {
 /// r0 = what the routing table says; goes to `here` when it cannot say
 /// anything. r1 to r5 are lost.
 fn route(a: &mut Assembler, family: Family, from: RouteFrom, here: Label) {
-    const SKIP_NEIGHBOUR: i32 = 4;
     for word in 0..8 {
         a.store_imm(Width::D, STACK, at::ROUTE + word * 8, 0);
     }
@@ -465,19 +452,19 @@ fn route(a: &mut Assembler, family: Family, from: RouteFrom, here: Label) {
         Family::V4 => (libc::AF_INET, 1),
         Family::V6 => (libc::AF_INET6, 4),
     };
-    a.store_imm(Width::B, STACK, at::ROUTE, number);
+    a.store_imm(Width::B, STACK, at::ROUTE + fib::FAMILY, number);
     match from {
         RouteFrom::Packet => a.load(Width::W, R1, R6, skb::IFINDEX),
         RouteFrom::Loopback => a.mov(R1, 1),
     }
-    a.store(Width::W, STACK, at::ROUTE + 8, R1);
+    a.store(Width::W, STACK, at::ROUTE + fib::IFINDEX, R1);
     let address = |a: &mut Assembler, from: i16, to: i16| {
         for word in 0..words {
             a.load(Width::W, R1, STACK, at::HEADER + from + word * 4);
             a.store(Width::W, STACK, at::ROUTE + to + word * 4, R1);
         }
     };
-    address(a, destination_offset(family), 32);
+    address(a, destination_offset(family), fib::DESTINATION);
     // Of a link-local source the helper says that it is never forwarded; the kernel does
     // it, where it came from, and by the routes of an unknown source.
     let (routed, complete) = (a.label(), a.label());
@@ -486,12 +473,12 @@ fn route(a: &mut Assembler, family: Family, from: RouteFrom, here: Label) {
         a.jump(complete);
     }
     a.place(routed);
-    address(a, source_offset(family), 16);
+    address(a, source_offset(family), fib::SOURCE);
     a.place(complete);
     a.copy(R1, R6);
     a.stack(R2, at::ROUTE);
-    a.mov(R3, 64);
-    a.mov(R4, SKIP_NEIGHBOUR);
+    a.mov(R3, fib::BYTES);
+    a.mov(R4, fib::SKIP_NEIGH);
     a.call(helper::FIB_LOOKUP);
     a.alu64_imm(Op::Lsh, R0, 32); // the helper returns an int
     a.jump_if_signed(IfSigned::Lt, R0, 0, here);
@@ -524,8 +511,6 @@ fn for_this_host(a: &mut Assembler, labels: &Labels) {
 fn claims_to_be_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, labels: &Labels) {
     /// More are looked up in a map.
     const FEW: usize = 24;
-    /// `PACKET_LOOPBACK` of `linux/if_packet.h`.
-    const COMES_BACK: u16 = 5;
     let addresses: Vec<IpAddr> =
         parts.own_addresses.iter().copied().filter(|ip| Family::of(*ip) == family).collect();
     if addresses.is_empty() {
@@ -533,7 +518,7 @@ fn claims_to_be_here(a: &mut Assembler, family: Family, parts: &Parts<'_>, label
     }
     let other = a.label();
     a.load(Width::W, R1, R6, skb::PKT_TYPE);
-    a.jump_if(If::Eq, R1, COMES_BACK, other);
+    a.jump_if(If::Eq, R1, packet_type::LOOPBACK, other);
     let source = at::HEADER + source_offset(family);
     if addresses.len() > FEW {
         own(a, family, source_offset(family), parts, labels.elsewhere);

@@ -2,8 +2,9 @@
 //! another VLAN, or are dropped because nobody can say what is in them; as
 //! [`tipstaff_core::packet::parse_ethernet`] has it.
 
-use tipstaff_bpf::abi::{helper, skb};
+use tipstaff_bpf::abi::{bpf_sock, hdr_start, helper, skb};
 use tipstaff_bpf::asm::{Assembler, If, Label, R0, R1, R2, R3, R4, R5, R6, STACK, Width};
+use tipstaff_bpf::headers::{ethernet, vlan};
 use tipstaff_core::packet::{FIRST_ETHERTYPE, LINK_PROTOCOLS, PRIORITY_TAGS};
 
 use crate::kernel::emit::context::Labels;
@@ -40,13 +41,13 @@ pub(crate) fn not_ip(a: &mut Assembler, begin: Begin, labels: &Labels, not_ours:
         a.jump_if(If::Eq, R1, 0, other);
         a.call(helper::SK_FULLSOCK);
         a.jump_if(If::Eq, R0, 0, other);
-        a.load(Width::W, R1, R0, 4); // bpf_sock.family
+        a.load(Width::W, R1, R0, bpf_sock::FAMILY);
         a.jump_if(If::Eq, R1, libc::AF_PACKET as u16, labels.unreadable);
         a.place(other);
     }
     let (offset, from) = match begin {
-        Begin::Network => (0, 1), // BPF_HDR_START_NET
-        Begin::Link => (14, 0),
+        Begin::Network => (0, hdr_start::NET),
+        Begin::Link => (ethernet::BYTES.into(), hdr_start::MAC),
     };
     a.copy(R1, R6);
     a.mov(R2, offset);
@@ -57,6 +58,6 @@ pub(crate) fn not_ip(a: &mut Assembler, begin: Begin, labels: &Labels, not_ours:
     a.jump_if(If::Ne, R0, 0, labels.unreadable);
     a.load(Width::H, R1, STACK, at::TRANSPORT);
     a.to_be(R1, 16);
-    a.jump_if(If::Set, R1, 0x0fff, not_ours);
+    a.jump_if(If::Set, R1, vlan::ID_MASK, not_ours);
     a.jump(labels.unreadable);
 }

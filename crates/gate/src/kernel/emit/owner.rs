@@ -1,7 +1,7 @@
 //! Which program a packet belongs to: the label of the socket that sends it,
 //! or of the one that listens to it.
 
-use tipstaff_bpf::abi::{helper, skb};
+use tipstaff_bpf::abi::{CURRENT_NETNS, helper, skb};
 use tipstaff_bpf::asm::{
     Assembler, Flag, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R9, Reg, STACK, Width,
 };
@@ -135,7 +135,7 @@ fn listener(a: &mut Assembler, none: Label) {
         a.copy(R1, R6);
         a.stack(R2, at::HEADER + source_offset(family));
         a.mov(R3, size);
-        a.mov(R4, -1); // BPF_F_CURRENT_NETNS
+        a.mov(R4, CURRENT_NETNS);
         a.mov(R5, 0);
         a.jump_if(If::Eq, R0, u16::from(TCP), tcp);
         a.jump_if(If::Eq, R0, u16::from(UDP), udp);

@@ -13,6 +13,7 @@ use tipstaff_bpf::abi::{helper, skb};
 use tipstaff_bpf::asm::{
     Assembler, Flag, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
+use tipstaff_bpf::headers::{ethernet, ipv4, ipv6, tcp as tcp_header, udp as udp_header};
 use tipstaff_bpf::parse::family_jumps;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
@@ -29,7 +30,7 @@ use crate::kernel::emit::rates;
 const ANSWERS: (i32, i32) = (1_000_000, 200);
 
 /// Bytes of an Ethernet header.
-const ETHERNET: i32 = 14;
+const ETHERNET: i32 = ethernet::BYTES as i32;
 /// `BPF_F_RECOMPUTE_CSUM` and `BPF_F_INVALIDATE_HASH` of `bpf_skb_store_bytes`.
 const INVALIDATE_HASH: i32 = 2;
 /// `BPF_F_INGRESS` of `bpf_redirect`.
@@ -51,8 +52,18 @@ struct Shape {
 impl Shape {
     const fn of(family: Family) -> Self {
         match family {
-            Family::V4 => Self { header: 20, address: 4, source: 12, destination: 16 },
-            Family::V6 => Self { header: 40, address: 16, source: 8, destination: 24 },
+            Family::V4 => Self {
+                header: ipv4::BYTES,
+                address: 4,
+                source: ipv4::SOURCE,
+                destination: ipv4::DESTINATION,
+            },
+            Family::V6 => Self {
+                header: ipv6::BYTES,
+                address: 16,
+                source: ipv6::SOURCE,
+                destination: ipv6::DESTINATION,
+            },
         }
     }
 }
@@ -82,16 +93,16 @@ fn answer_of(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
     let protocol = match family {
         Family::V4 => {
             a.load(Width::B, R1, STACK, at::HEADER);
-            a.jump_if(If::Ne, R1, 0x45, silent);
+            a.jump_if(If::Ne, R1, ipv4::PLAIN, silent);
             // "More fragments" or an offset.
-            a.load(Width::H, R1, STACK, at::HEADER + 6);
+            a.load(Width::H, R1, STACK, at::HEADER + ipv4::FRAGMENT);
             a.to_be(R1, 16);
-            a.jump_if(If::Set, R1, 0x3fff, silent);
+            a.jump_if(If::Set, R1, ipv4::MORE_FRAGMENTS | ipv4::OFFSET_MASK, silent);
             // 0.0.0.0/8, and from 224.0.0.0 on multicast and reserved.
             a.load(Width::B, R1, STACK, at::HEADER + shape.source);
             a.jump_if(If::Eq, R1, 0, silent);
             a.jump_if(If::Gt, R1, 223, silent);
-            at::HEADER + 9
+            at::HEADER + ipv4::PROTOCOL
         }
         Family::V6 => {
             a.load(Width::B, R1, STACK, at::HEADER + shape.source);
@@ -99,7 +110,7 @@ fn answer_of(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
             // The unspecified address has zeros in its first half, and nobody else whom one could answer.
             a.load(Width::D, R1, STACK, at::HEADER + shape.source);
             a.jump_if(If::Eq, R1, 0, silent);
-            at::HEADER + 6
+            at::HEADER + ipv6::NEXT_HEADER
         }
     };
     // The transport header: as much of it as an ICMP answer quotes.
@@ -243,12 +254,12 @@ fn left_to_the_card(a: &mut Assembler, family: Family, protocol: u8, field: i16)
     let done = a.label();
     match family {
         Family::V4 => {
-            a.load(Width::H, R9, STACK, at::HEADER + 2);
+            a.load(Width::H, R9, STACK, at::HEADER + ipv4::TOTAL_LENGTH);
             a.to_be(R9, 16);
             a.alu64_imm(Op::Sub, R9, 20);
         }
         Family::V6 => {
-            a.load(Width::H, R9, STACK, at::HEADER + 4);
+            a.load(Width::H, R9, STACK, at::HEADER + ipv6::PAYLOAD_LENGTH);
             a.to_be(R9, 16);
         }
     }
@@ -265,10 +276,10 @@ fn tcp_reset(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
     let shape = Shape::of(family);
     let tcp = at::ANSWER + shape.header;
     load_relative(a, i32::from(shape.header), at::TRANSPORT, 20, Begin::Network, silent);
-    a.load(Width::B, R1, STACK, at::TRANSPORT + 13);
+    a.load(Width::B, R1, STACK, at::TRANSPORT + tcp_header::FLAGS);
     a.jump_if(If::Set, R1, u16::from(TcpFlags::RST), silent);
     within_rate(a, parts, silent);
-    left_to_the_card(a, family, TCP, at::TRANSPORT + 16);
+    left_to_the_card(a, family, TCP, at::TRANSPORT + tcp_header::CHECKSUM);
     ip_answer(a, family, TCP, shape.header + 20);
     for (from, to) in [(0, 2), (2, 0)] {
         a.load(Width::H, R1, STACK, at::TRANSPORT + from);
@@ -277,10 +288,10 @@ fn tcp_reset(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
     // Its place in the sequence: where an acknowledgement says, else 0 and
     // acknowledging what came.
     let (bare, ready) = (a.label(), a.label());
-    a.load(Width::B, R1, STACK, at::TRANSPORT + 13);
+    a.load(Width::B, R1, STACK, at::TRANSPORT + tcp_header::FLAGS);
     a.jump_if(If::Set, R1, u16::from(TcpFlags::ACK), bare);
     a.store_imm(Width::W, STACK, tcp + 4, 0);
-    a.load(Width::W, R1, STACK, at::TRANSPORT + 4);
+    a.load(Width::W, R1, STACK, at::TRANSPORT + tcp_header::SEQUENCE);
     a.to_be(R1, 32);
     a.alu64_imm(Op::Add, R1, 1);
     a.to_be(R1, 32);
@@ -289,7 +300,7 @@ fn tcp_reset(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
     a.store_imm(Width::W, STACK, tcp + 12, flags(TcpFlags::RST | TcpFlags::ACK));
     a.jump(ready);
     a.place(bare);
-    a.load(Width::W, R1, STACK, at::TRANSPORT + 8);
+    a.load(Width::W, R1, STACK, at::TRANSPORT + tcp_header::ACKNOWLEDGEMENT);
     a.store(Width::W, STACK, tcp + 4, R1);
     a.store_imm(Width::W, STACK, tcp + 8, 0);
     a.store_imm(Width::W, STACK, tcp + 12, flags(TcpFlags::RST));
@@ -331,7 +342,7 @@ fn administratively_prohibited(
     a.mov(R7, 0);
     a.jump(known);
     a.place(datagram);
-    left_to_the_card(a, family, UDP, at::TRANSPORT + 6);
+    left_to_the_card(a, family, UDP, at::TRANSPORT + udp_header::CHECKSUM);
     a.place(known);
     let (kind, number) = match family {
         Family::V4 => ([3, 13, 0, 0], ICMP),
