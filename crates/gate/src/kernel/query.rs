@@ -81,7 +81,7 @@ impl KernelGate {
     /// records, and how many records nobody had read in time.
     ///
     /// # Errors
-    /// As [`Gate::ask`].
+    /// As [`crate::Gate::ask`].
     pub fn unrecorded(&self) -> Result<Unrecorded, GateError> {
         self.revision()?.ok_or(GateError::NothingInForce)?.unrecorded()
     }
@@ -90,7 +90,7 @@ impl KernelGate {
     /// the gate would answer comes back beside the decision.
     ///
     /// # Errors
-    /// As [`Gate::ask`].
+    /// As [`crate::Gate::ask`].
     pub fn play(
         &self,
         interface: InterfaceIndex,
@@ -103,7 +103,7 @@ impl KernelGate {
     /// As [`Self::play`], as if this host sent the frame and it left now.
     ///
     /// # Errors
-    /// As [`Gate::ask`].
+    /// As [`crate::Gate::ask`].
     pub fn play_out(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
         Ok(revision.play(interface, Direction::Outbound, frame)?.0)
@@ -114,7 +114,7 @@ impl KernelGate {
     /// Whether it may leave.
     ///
     /// # Errors
-    /// As [`Gate::ask`].
+    /// As [`crate::Gate::ask`].
     pub fn forward(
         &self,
         ways: (InterfaceIndex, InterfaceIndex),
@@ -126,11 +126,11 @@ impl KernelGate {
         self.revision()?.ok_or(GateError::NothingInForce)?.forward(ways, frame, noted)
     }
 
-    /// As [`Gate::ask`], many frames in one go; outbound for frames that leave
+    /// As [`crate::Gate::ask`], many frames in one go; outbound for frames that leave
     /// through their interface.
     ///
     /// # Errors
-    /// As [`Gate::ask`].
+    /// As [`crate::Gate::ask`].
     pub fn ask_all(&self, way: Direction, questions: &[Asked]) -> Result<Vec<Decision>, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
         let ask = |asked: &Asked| {
@@ -143,7 +143,7 @@ impl KernelGate {
     /// Mean duration of the verdict on a frame, over `repeat` runs.
     ///
     /// # Errors
-    /// As [`Gate::ask`].
+    /// As [`crate::Gate::ask`].
     pub fn time(
         &self,
         interface: InterfaceIndex,

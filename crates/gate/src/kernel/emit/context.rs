@@ -143,12 +143,12 @@ pub mod cb {
     pub const SLOT: i16 = CB;
     /// Its action.
     pub const ACTION: i16 = CB + 4;
-    /// What the dispatcher says, for the program in the slot: [`super::told`].
+    /// What the dispatcher says, for the program in the slot: `told`.
     pub const TOLD: i16 = CB + 8;
     /// A knock's number, in two words.
     pub const KNOCK: i16 = CB + 12;
     /// Test runs: the number of the program that is asked about, and
-    /// [`super::ASKED_PROGRAMS`]; 0 for the one that there is.
+    /// `owner::ASKED_PROGRAMS`; 0 for the one that there is.
     pub const ASKED_PROGRAM: i16 = CB + 12;
     /// Test runs: the note that the packet would bear.
     pub const ASKED_NOTE: i16 = CB + 16;
