@@ -410,12 +410,14 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
         }
         terminal.note("  connections that were open before go on; only new ones are decided");
         if let Some(time) = kept.trial {
-            let then = match posted.replaced {
-                true => "the orders before come back by themselves",
-                false => "nothing is in force again, as before",
+            let to = match posted.replaced {
+                true => "the orders before these",
+                false => "nothing in force",
             };
-            terminal
-                .line(format!("  unless `tipstaff confirm` comes within {}, {then}", spoken(time)));
+            terminal.line(format!(
+                "  rolls back to {to} in {} unless you run `tipstaff confirm`",
+                spoken(time)
+            ));
         }
     }
 }
