@@ -364,7 +364,8 @@ fn drawn(path: &Path, text: &str, fault: &Fault) -> String {
     let snippet = Snippet::source(shown.as_ref())
         .path(path)
         .line_start(line)
-        .fold(false)
+        // Of a value of many lines its ends are enough.
+        .fold(text[from..to].matches('\n').count() > 4)
         .annotation(AnnotationKind::Primary.span(from - first..to - first));
     let report =
         Level::ERROR.primary_title(title).element(snippet).element(Level::HELP.message(help));

@@ -37,12 +37,6 @@ pub struct Revision {
     pub record: Record,
 }
 
-/// What a file says of itself.
-#[derive(Deserialize)]
-struct Named {
-    schema: Option<String>,
-}
-
 /// The schema of the files here.
 const SCHEMA: &str = "kept-revision";
 
@@ -129,13 +123,12 @@ impl History {
             return Err(distrust.into());
         }
         let text = file.text(MOST).map_err(unreadable)?;
-        let wrong = |e| unreadable(io::Error::other(e));
-        let Named { schema } = serde_json::from_str(&text).map_err(|e| wrong(e.to_string()))?;
-        match shape::check(schema.as_deref(), SCHEMA) {
+        match shape::check(&text, SCHEMA) {
+            // An earlier version's.
             Ok(()) | Err(WrongSchema::Unnamed) => {}
-            Err(e) => return Err(wrong(e.to_string())),
+            Err(e) => return Err(unreadable(io::Error::other(e))),
         }
-        serde_json::from_str(&text).map(Some).map_err(|e| wrong(e.to_string()))
+        serde_json::from_str(&text).map(Some).map_err(|e| unreadable(io::Error::other(e)))
     }
 
     /// All of them, the oldest first.

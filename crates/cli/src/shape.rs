@@ -4,7 +4,7 @@
 
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 /// The version of all schemas. It grows when a field goes, or means something else; a
@@ -56,8 +56,9 @@ pub fn schema_of<S: Shape>() -> Value {
     if let Some(properties) = schema["properties"].as_object_mut() {
         properties.insert("schema".into(), json!({ "const": id(S::NAME) }));
     }
-    if let Some(required) = schema["required"].as_array_mut() {
-        required.insert(0, json!("schema"));
+    match schema["required"].as_array_mut() {
+        Some(required) => required.insert(0, json!("schema")),
+        None => schema["required"] = json!(["schema"]),
     }
     schema
 }
@@ -74,20 +75,29 @@ pub enum WrongSchema {
     /// Something else.
     #[error("it is {0}")]
     Other(String),
+    /// No JSON, or another shape than its schema's.
+    #[error(transparent)]
+    NotJson(#[from] serde_json::Error),
 }
 
-/// Whether something that is read back follows a schema of this version: what its
-/// `schema` says.
+/// What a text says of itself.
+#[derive(Deserialize)]
+struct Named {
+    schema: Option<String>,
+}
+
+/// Whether a text that is read back follows a schema of this version.
 ///
 /// # Errors
 /// [`WrongSchema`].
-pub fn check(schema: Option<&str>, name: &str) -> Result<(), WrongSchema> {
+pub fn check(text: &str, name: &str) -> Result<(), WrongSchema> {
+    let Named { schema } = serde_json::from_str(text)?;
     let found = schema.ok_or(WrongSchema::Unnamed)?;
     let version = found.strip_prefix(&format!("tipstaff.{name}/"));
     match version.and_then(|version| version.parse::<u32>().ok()) {
         Some(version) if version <= VERSION => Ok(()),
-        Some(_) => Err(WrongSchema::Newer(found.to_owned())),
-        None => Err(WrongSchema::Other(found.to_owned())),
+        Some(_) => Err(WrongSchema::Newer(found)),
+        None => Err(WrongSchema::Other(found)),
     }
 }
 
@@ -97,11 +107,14 @@ mod tests {
 
     #[test]
     fn only_what_this_version_knows_is_read() {
-        let told = |schema| check(schema, "reach").map_err(|e| e.to_string());
-        assert_eq!(told(Some("tipstaff.reach/1")), Ok(()));
+        let told = |text: &str| check(text, "reach").map_err(|e| e.to_string());
+        let named = |schema: &str| told(&json!({ "rows": [], "schema": schema }).to_string());
+        assert_eq!(named("tipstaff.reach/1"), Ok(()));
         let newer = "it was written by a later version of Tipstaff (tipstaff.reach/2)";
-        assert_eq!(told(Some("tipstaff.reach/2")), Err(newer.into()));
-        assert_eq!(told(Some("tipstaff.rules/1")), Err("it is tipstaff.rules/1".into()));
-        assert!(told(Some("")).is_err() && told(None).is_err());
+        assert_eq!(named("tipstaff.reach/2"), Err(newer.into()));
+        assert_eq!(named("tipstaff.rules/1"), Err("it is tipstaff.rules/1".into()));
+        for wrong in ["{}", "[]", "{\"schema\": 7}", "", "{\"schema\": \"\"}"] {
+            assert!(told(wrong).is_err(), "{wrong}");
+        }
     }
 }

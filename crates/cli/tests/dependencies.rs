@@ -25,11 +25,18 @@ const LICENCES: [&str; 10] = [
 const TWICE: [(&str, &str); 1] =
     [("syn", "netlink-packet-route reads bytes by zerocopy, whose macros are still on the second")];
 
+/// The platform that this was built for, whose crates are there.
+fn host() -> String {
+    let output = Command::new("rustc").arg("-vV").output().unwrap();
+    let told = String::from_utf8(output.stdout).unwrap();
+    told.lines().find_map(|line| line.strip_prefix("host: ")).unwrap().to_owned()
+}
+
 /// What the release binary is built of, without what only tests need.
 fn packages() -> Vec<Value> {
     let output = Command::new(env!("CARGO"))
         .args(["metadata", "--format-version", "1", "--locked", "--offline"])
-        .args(["--filter-platform", "x86_64-unknown-linux-gnu"])
+        .args(["--filter-platform", host().as_str()])
         .current_dir(env!("CARGO_MANIFEST_DIR"))
         .output()
         .unwrap();

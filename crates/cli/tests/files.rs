@@ -121,6 +121,19 @@ fn links_do_not_lead_out_of_the_folder_of_the_orders() {
     }
 }
 
+/// A value of another kind that goes over thousands of lines is not shown whole.
+#[test]
+fn a_fault_of_many_lines_is_shown_by_its_ends() {
+    let folder = tempfile::tempdir().unwrap();
+    let lines = "  \"tcp/1\",\n".repeat(5_000);
+    let orders = format!("{HEAD}[[rules]]\nname = [\n{lines}]\naction = \"allow\"\n");
+    fs::write(folder.path().join("orders.toml"), orders).unwrap();
+    let output = run(folder.path(), &["rules"]);
+    assert_eq!(output.status.code(), Some(2));
+    let told = text(&output.stderr);
+    assert!(told.contains("name = [") && told.lines().count() < 60, "{}", told.lines().count());
+}
+
 #[test]
 fn thousands_of_faults_are_shown_as_far_as_anybody_reads() {
     let folder = tempfile::tempdir().unwrap();

@@ -30,7 +30,7 @@ fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
     lab.orders(PLATES);
     // On a terminal it would ask; killed while it waits, it cannot answer.
     let told = lab.done(&["post", "--trial", "1s", "--reason", "plates for the partner"]);
-    assert!(told.contains("in force, on trial") && told.contains("in 1 s unless"), "{told}");
+    assert!(told.contains("in force, on trial") && told.contains("rolls back in 1 s"), "{told}");
     assert_eq!(knock(), "answers");
     let state = json(&lab, &["state"]);
     assert!(state["seconds_left"].is_u64(), "{state}");

@@ -415,7 +415,7 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
                 false => "nothing in force",
             };
             terminal.line(format!(
-                "  rolls back to {to} in {} unless you run `tipstaff confirm`",
+                "  rolls back in {}, to {to}, unless you run `tipstaff confirm`",
                 spoken(time)
             ));
         }

@@ -3,14 +3,13 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use serde::Deserialize;
 use tipstaff_core::analysis::reach::Report;
 use tipstaff_host::files::{self, Access};
 
 use super::Output;
 use crate::arguments::Common;
 use crate::failure::Failure;
-use crate::shape::{self, Shape, Tagged};
+use crate::shape::{self, Shape, Tagged, WrongSchema};
 
 /// The file of the last check of a host: root's beside the history, anybody
 /// else's at home (the XDG base directory specification's state).
@@ -40,43 +39,52 @@ pub fn keep(path: &Path, report: &Report) -> io::Result<()> {
     files::replace(path, &text, Access::Mode(0o600))
 }
 
-/// Reads the report that the last check kept. One that an earlier version kept is no
-/// use, which is noted.
-pub fn read_own(path: &Path, notes: &mut Vec<String>) -> Result<Option<Report>, Failure> {
-    let text = text_of(path)?;
-    let named = serde_json::from_str(&text).unwrap_or(Named { schema: Some(String::new()) });
-    if named.schema.is_none() {
-        notes.push("the check before this one was kept by an earlier version of Tipstaff".into());
-        return Ok(None);
+/// Why a text is no report.
+#[derive(Debug, thiserror::Error)]
+enum NoReport {
+    #[error(transparent)]
+    Schema(#[from] WrongSchema),
+    #[error("its row {0} cannot be")]
+    Row(String),
+}
+
+fn parse(text: &str) -> Result<Report, NoReport> {
+    shape::check(text, Output::NAME)?;
+    let report: Report = serde_json::from_str(text).map_err(WrongSchema::from)?;
+    match report.impossible_row() {
+        Some(row) => Err(NoReport::Row(row.words())),
+        None => Ok(report),
     }
-    report_of(path, &text).map(Some)
 }
 
 fn text_of(path: &Path) -> Result<String, Failure> {
     files::text(path, MOST).map_err(|source| Failure::Unreadable { path: path.to_owned(), source })
 }
 
-/// Reads a report that a check wrote as JSON.
-pub fn read(path: &Path) -> Result<Report, Failure> {
-    report_of(path, &text_of(path)?)
-}
-
-fn report_of(path: &Path, text: &str) -> Result<Report, Failure> {
-    let wrong = |why: String| Failure::Argument {
+fn no_report(path: &Path, why: &NoReport) -> Failure {
+    Failure::Argument {
         message: format!("{} is no report of a reach check: {why}", path.display()),
         mend: "Write one with: tipstaff reach --json > FILE".into(),
-    };
-    let named: Named = serde_json::from_str(text).map_err(|e| wrong(e.to_string()))?;
-    shape::check(named.schema.as_deref(), Output::NAME).map_err(|e| wrong(e.to_string()))?;
-    let report: Report = serde_json::from_str(text).map_err(|e| wrong(e.to_string()))?;
-    match report.impossible_row() {
-        Some(row) => Err(wrong(format!("its row {} cannot be", row.words()))),
-        None => Ok(report),
     }
 }
 
-/// What a file says of itself.
-#[derive(Deserialize)]
-struct Named {
-    schema: Option<String>,
+/// Reads a report that a check wrote as JSON.
+pub fn read(path: &Path) -> Result<Report, Failure> {
+    parse(&text_of(path)?).map_err(|why| no_report(path, &why))
+}
+
+/// Reads the report that the last check kept. One that an earlier version kept is no
+/// use, which is noted.
+pub fn read_own(path: &Path, notes: &mut Vec<String>) -> Result<Option<Report>, Failure> {
+    match parse(&text_of(path)?) {
+        Err(NoReport::Schema(WrongSchema::Unnamed)) => {
+            notes.push(
+                "the check before this one was kept by an earlier version of Tipstaff, so there \
+                 is nothing to compare with"
+                    .into(),
+            );
+            Ok(None)
+        }
+        other => other.map(Some).map_err(|why| no_report(path, &why)),
+    }
 }
