@@ -217,9 +217,8 @@ fn an_interface_that_appears_is_kept_and_patterns_follow() {
         ("tun0", "w2", "203.0.113.130", "203.0.113.129", "answers"),
     ] {
         plug(name, other, own, far);
-        let held = || lab.tipstaff(&["state"]).status.code() == Some(0);
         assert!(
-            within_a_second(held),
+            within_a_second(|| lab.tipstaff(&["state"]).status.code() == Some(0)),
             "{name}: {}",
             String::from_utf8_lossy(&lab.tipstaff(&["state"]).stdout)
         );

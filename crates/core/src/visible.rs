@@ -40,8 +40,7 @@ pub fn visible(text: &str) -> Cow<'_, str> {
 
 /// A text of many lines, each hidden character but line ends and tabs written out.
 pub fn visible_lines(text: &str) -> Cow<'_, str> {
-    let odd = |c: char| is_hidden(c) && !matches!(c, '\n' | '\t');
-    if !text.contains(odd) {
+    if !text.contains(|c: char| is_hidden(c) && !matches!(c, '\n' | '\t')) {
         return Cow::Borrowed(text);
     }
     let lines: Vec<Cow<'_, str>> = text

@@ -113,8 +113,7 @@ impl SimulatedGate {
         let (Some(revision), packet) = (&self.revision, parse_ethernet(frame)) else {
             return decision;
         };
-        let limit = |index| revision.brief.rule(index)?.limit();
-        self.rates.ask(decision, limit, &packet, self.now)
+        self.rates.ask(decision, |index| revision.brief.rule(index)?.limit(), &packet, self.now)
     }
 
     fn decide(&self, interface: InterfaceIndex, frame: &[u8], connected: bool) -> Decision {

@@ -15,8 +15,7 @@ pub(crate) struct Sockets<'l>(pub(crate) &'l [Listener]);
 
 impl<'l> Sockets<'l> {
     pub(crate) fn bound(self, subject: Subject) -> impl Iterator<Item = &'l Listener> {
-        let mine = move |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
-        self.0.iter().filter(mine)
+        self.0.iter().filter(move |l: &&Listener| Subject::Port(l.transport, l.port) == subject)
     }
 
     /// Connections that wait to be accepted, and room for them.

@@ -31,8 +31,7 @@ pub fn remarks_of(rule: &Rule, brief: Option<&Brief>, now: Moment) -> Vec<Remark
         let on = rule.interface.words();
         messages.push(format!("no interface is called {on}: it never speaks until one is"));
     }
-    let remark = |message| Remark { rule: rule.name.to_string(), message };
-    messages.into_iter().map(remark).collect()
+    messages.into_iter().map(|message| Remark { rule: rule.name.to_string(), message }).collect()
 }
 
 /// Remarks about all rules that are meant for this host.

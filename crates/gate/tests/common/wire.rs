@@ -71,8 +71,7 @@ impl Wire {
         for _ in 0..1_000 {
             self.send(&frame);
             std::thread::sleep(std::time::Duration::from_millis(2));
-            let answers = |frame: &Vec<u8>| frame[12..14] == [8, 6] && frame[21] == 2;
-            if self.seen().iter().any(answers) {
+            if self.seen().iter().any(|frame: &Vec<u8>| frame[12..14] == [8, 6] && frame[21] == 2) {
                 return;
             }
         }

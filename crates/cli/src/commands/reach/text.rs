@@ -308,10 +308,9 @@ pub fn evidence(cell: &Cell, vantage: &Vantage) -> Vec<(&'static str, String)> {
 }
 
 fn bound(row: &Row, listeners: &[Listener]) -> Vec<String> {
-    let mine = |l: &&Listener| Subject::Port(l.transport, l.port) == row.subject;
     let lines: Vec<String> = listeners
         .iter()
-        .filter(mine)
+        .filter(|l: &&Listener| Subject::Port(l.transport, l.port) == row.subject)
         .map(|l| {
             let who = match l.program() {
                 Some(program) => format!("{} (process {})", program.name, program.pid),

@@ -62,8 +62,7 @@ impl Changes {
 /// of them looked at is one when it answers there: a new listener opens it.
 pub fn changes(before: &Report, now: &Report) -> Changes {
     let lone = |one: &Report, other: &Report| -> Vec<Vantage> {
-        let missing = |v: &&Vantage| !other.vantages.contains(v);
-        one.vantages.iter().filter(missing).cloned().collect()
+        one.vantages.iter().filter(|v: &&Vantage| !other.vantages.contains(v)).cloned().collect()
     };
     let mut changes = Changes {
         not_compared: [lone(before, now), lone(now, before)].concat(),

@@ -23,8 +23,7 @@ use crate::packet::{
 pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
     let mut subjects: BTreeSet<Subject> =
         listeners.iter().map(|l| Subject::Port(l.transport, l.port)).collect();
-    let inbound = |r: &&Rule| r.speaks() && r.direction == Direction::Inbound;
-    for rule in brief.rules().filter(inbound) {
+    for rule in brief.rules().filter(|r: &&Rule| r.speaks() && r.direction == Direction::Inbound) {
         let Some(keys) = &rule.traffic.keys else { continue };
         if keys.contains(Subject::Echo.key(Family::V4)) {
             subjects.insert(Subject::Echo);

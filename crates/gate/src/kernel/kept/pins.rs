@@ -243,8 +243,7 @@ impl Pins {
     }
 
     pub(crate) fn labels_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
-        let new = || sys::map_create_at_sockets("ts_labels", LABEL_BYTES);
-        self.map_or_new("labels", new, made)
+        self.map_or_new("labels", || sys::map_create_at_sockets("ts_labels", LABEL_BYTES), made)
     }
 
     /// The secret of the labels' hashes and the marks, which outlive posts as
