@@ -99,10 +99,10 @@ impl Reader {
         let wild = |text: &str| text.contains(['*', '?', '[']);
         let begin = pattern.rsplit_once('/').map_or("", |(folder, _)| folder);
         if parts.is_empty() && !wild(pattern) {
-            return Err("there is no such file".into());
+            return Err("no such file".into());
         }
         if parts.is_empty() && !wild(begin) && !real.join(begin).is_dir() {
-            return Err(format!("there is no folder {begin}"));
+            return Err(format!("no directory {begin}"));
         }
         Ok(parts)
     }
@@ -113,6 +113,6 @@ fn stays_in(folder: &Path, real: &Path) -> Result<(), String> {
     let folder = fs::canonicalize(folder).map_err(|e| e.to_string())?;
     match real.starts_with(folder) {
         true => Ok(()),
-        false => Err("it is a link that leads out of the folder of the orders".into()),
+        false => Err("it is a symbolic link that points outside the orders' directory".into()),
     }
 }

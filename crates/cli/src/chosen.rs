@@ -138,12 +138,15 @@ pub fn which_host(orders: &Orders, told: Option<&str>) -> Result<Option<String>,
         None => {
             let names: Vec<&str> = orders.hosts.iter().map(|h| h.name.as_str()).collect();
             let message = match told {
-                Some(name) => format!("the orders know no host `{name}`"),
-                None => format!("this machine is called `{name}`, which no host of the orders is"),
+                Some(name) => format!("no host `{name}` in the orders"),
+                None => format!(
+                    "this machine is named `{name}`, which is not a host in the \
+                                 orders"
+                ),
             };
             let mend = match names.as_slice() {
-                [] => "They have no [[hosts]]: leave --host out.".to_owned(),
-                names => format!("Which one is it? --host with one of {}.", names.join(", ")),
+                [] => "They define no [[hosts]]; omit --host.".to_owned(),
+                names => format!("Specify --host with one of {}.", names.join(", ")),
             };
             Err(Failure::Argument { message, mend })
         }
@@ -193,10 +196,10 @@ pub fn which_posture(orders: &Orders, told: Option<&str>) -> Result<Option<Strin
     }
     let names: Vec<&str> = orders.postures.iter().map(|p| p.name.as_str()).collect();
     let mend = match names.as_slice() {
-        [] => format!("They have no [[postures]]; `{SEALED}` is built in."),
-        names => format!("They know {}; `{SEALED}` is built in.", names.join(", ")),
+        [] => format!("They define no [[postures]]; `{SEALED}` is built in."),
+        names => format!("They define {}; `{SEALED}` is built in.", names.join(", ")),
     };
-    Err(Failure::Argument { message: format!("the orders know no posture `{name}`"), mend })
+    Err(Failure::Argument { message: format!("no posture `{name}` in the orders"), mend })
 }
 
 /// This moment.

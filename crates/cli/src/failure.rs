@@ -17,7 +17,7 @@ use tipstaff_knock::witness::WitnessFault;
 use tipstaff_reach::CheckFault;
 
 use crate::shape::shape;
-use crate::terminal::Terminal;
+use crate::terminal::{Terminal, counted};
 
 /// Everything that ends a command early.
 #[derive(Debug, thiserror::Error)]
@@ -33,7 +33,7 @@ pub enum Failure {
         faults: Faults,
     },
     /// There is no such file.
-    #[error("there are no orders at {}", .0.display())]
+    #[error("no orders at {}", .0.display())]
     NoOrders(PathBuf),
     /// A file cannot be read.
     #[error("{} cannot be read: {source}", path.display())]
@@ -44,7 +44,7 @@ pub enum Failure {
         source: io::Error,
     },
     /// A file cannot be written.
-    #[error("{} cannot be written, and stays as it was: {source}", path.display())]
+    #[error("{} cannot be written and was not modified: {source}", path.display())]
     Unwritable {
         /// The file.
         path: PathBuf,
@@ -52,7 +52,7 @@ pub enum Failure {
         source: io::Error,
     },
     /// The result is not all there.
-    #[error("what was found cannot be written: {0}")]
+    #[error("the output cannot be written: {0}")]
     NotPrinted(io::Error),
     /// An edit that was not made.
     #[error("{}: {source}", path.display())]
@@ -98,8 +98,8 @@ pub enum Failure {
 }
 
 fn count(faults: usize, path: &std::path::Path) -> String {
-    let things = if faults == 1 { "one thing is" } else { &format!("{faults} things are") };
-    format!("{things} wrong in {}; nothing was touched", path.display())
+    let errors = counted(faults, "error", "errors");
+    format!("{errors} in {}; nothing was changed", path.display())
 }
 
 /// A failure, for scripts.
@@ -208,17 +208,23 @@ impl Failure {
                     "See their names and positions with `tipstaff rules`.".into()
                 }
                 EditFault::AcrossFiles { .. } => {
-                    "Remove it here and add it there; two files cannot be changed as one.".into()
+                    "Remove it here and add it there; two files cannot be changed \
+                     atomically."
+                        .into()
                 }
                 EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.".into(),
                 EditFault::NotTables => "Write each rule under a [[rules]] line of its own.".into(),
-                EditFault::WouldBeUnsound { .. } => "Change the value, or the orders around it.".into(),
+                EditFault::WouldBeUnsound { .. } => "Change the value, or the orders around \
+                                                     it."
+                .into(),
                 EditFault::Unsound(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => {
                     return None;
                 }
             },
             Self::NoOrders(_) => {
-                "Write orders there, or name a file with --orders FILE; `tipstaff demo` shows some.".into()
+                "Write orders there, or name a file with --orders FILE; `tipstaff demo` shows \
+                 some."
+                    .into()
             }
             Self::Argument { mend, .. } => mend.clone(),
             Self::Gate(GateError::NotRoot) => format!("Run it as root: sudo {}", command_line()),
@@ -234,45 +240,64 @@ impl Failure {
                 format!("Run it as root: sudo {}", command_line())
             }
             Self::Distrusted(distrust) => distrust.mend(),
-            Self::Locked(LockError::Held { .. }) | Self::Gate(GateError::Locked(LockError::Held { .. })) => {
-                "See what that process does; when it is over, or ended, do this again.".into()
+            Self::Locked(LockError::Held { .. })
+            | Self::Gate(GateError::Locked(LockError::Held { .. })) => {
+                "See what that process is doing; try again when it has finished.".into()
             }
-            Self::Locked(LockError::System { .. }) | Self::Gate(GateError::Locked(LockError::System { .. })) => {
-                format!("Run it as the owner of that folder, or as root: sudo {}", command_line())
+            Self::Locked(LockError::System { .. })
+            | Self::Gate(GateError::Locked(LockError::System { .. })) => {
+                format!(
+                    "Run it as the owner of that directory, or as root: sudo {}",
+                    command_line()
+                )
             }
             Self::Gate(GateError::Overtaken) => {
-                "See who did it with `tipstaff state` and `tipstaff history`, then post again.".into()
+                "See who did it with `tipstaff state` and `tipstaff history`, then post \
+                 again."
+                    .into()
             }
             Self::Gate(GateError::Untrusted { path, .. }) => {
-                format!("See who made it: ls -ld {path}; take it away, and do this again.")
+                format!("See who created it: ls -ld {path}; remove it and try again.")
             }
             Self::Gate(GateError::KernelTooOld { .. }) => {
-                "Start a newer kernel; until then `post --check`, `ask` and `survey` work without the gate.".into()
+                "Start a newer kernel; until then `post --check`, `ask` and `survey` work \
+                 without the gate."
+                    .into()
             }
             Self::Gate(GateError::Refused { .. }) => {
-                "In a container give it CAP_BPF, CAP_NET_ADMIN and CAP_SYS_ADMIN; else see whether the kernel is locked down: cat /sys/kernel/security/lockdown".into()
+                "In a container give it CAP_BPF, CAP_NET_ADMIN and CAP_SYS_ADMIN; else see \
+                 whether the kernel is locked down: cat /sys/kernel/security/lockdown"
+                    .into()
             }
             Self::Gate(GateError::CannotEnforce(_)) => {
-                "Take it out, pause the rule, or place it on other hosts; nothing that orders say is silently left out.".into()
+                "Remove it, pause the rule, or assign it to other hosts; nothing in the orders \
+                 is silently ignored."
+                    .into()
             }
             Self::Gate(GateError::TrialRunning(_)) => {
-                "Keep it with `tipstaff confirm`, or end it with `tipstaff confirm --revert`; then go on.".into()
+                "Keep it with `tipstaff confirm` or end it with `tipstaff confirm --revert`, \
+                 then try again."
+                    .into()
             }
             Self::Gate(GateError::NoTrial) => "See what is in force with `tipstaff state`.".into(),
             Self::Gate(GateError::TrialOver) => {
                 "Post them again, and confirm in time: tipstaff post --trial 2m".into()
             }
-            Self::Gate(GateError::NothingInForce) => "Put orders in force first: tipstaff post".into(),
+            Self::Gate(GateError::NothingInForce) => "Put orders in force first: tipstaff \
+                                                      post"
+                .into(),
             Self::Gate(GateError::OtherVersion) => {
-                "It holds. Post the orders with this version: tipstaff post".into()
+                "It stays in force. Post the orders with this version: tipstaff post".into()
             }
             Self::Gate(GateError::UnreadableRecord(_)) => {
-                "Post the orders again; the old ones hold until then.".into()
+                "Post the orders again; the old ones stay in force until then.".into()
             }
             Self::Namespace(NamespaceFault::Unknown { .. }) => {
                 "Name one of `ls /run/netns`, or give a path such as /proc/PID/ns/net.".into()
             }
-            Self::Witness(WitnessFault::NoWayBack(_)) => "Add the route, or look from another address.".into(),
+            Self::Witness(WitnessFault::NoWayBack(_)) => "Add the route, or check from another \
+                                                          address."
+                .into(),
             _ => return None,
         })
     }

@@ -128,7 +128,7 @@ pub fn log(path: &Path, review: &Review) -> Log {
     let results = review.findings.iter().map(|finding| found(path, finding)).collect();
     let gave_up = review.gave_up.then(|| Notification {
         level: "warning",
-        message: Message { text: format!("Not everything was looked at: {GAVE_UP}.") },
+        message: Message { text: format!("Not everything was checked: {GAVE_UP}.") },
     });
     let invocation = Invocation {
         execution_successful: true,

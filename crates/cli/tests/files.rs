@@ -51,7 +51,7 @@ fn odd_things(folder: &Path) -> Vec<(PathBuf, &'static str)> {
         (at("directory"), "it is a directory, not a file"),
         (at("zero"), "it is a device, not a file"),
         (at("endless"), "longer than 64 MiB"),
-        (at("latin"), "line 1 is no text in UTF-8"),
+        (at("latin"), "line 1 is not valid UTF-8"),
         (at("gone"), "No such file"),
     ]
 }
@@ -62,7 +62,8 @@ fn what_is_no_file_is_not_read_and_not_waited_for() {
     let orders = |rest: &str| fs::write(folder.path().join("orders.toml"), rest).unwrap();
     let rule = |source: &str| {
         format!(
-            "{HEAD}[[rules]]\nname = \"x\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"{source}\"\n"
+            "{HEAD}[[rules]]\nname = \"x\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \
+             \"{source}\"\n"
         )
     };
     for (path, why) in odd_things(folder.path()) {
@@ -79,7 +80,7 @@ fn what_is_no_file_is_not_read_and_not_waited_for() {
             assert!(words.join(" ").contains(why), "{name} {arguments:?}: {told}");
         };
         let missing = name == "gone";
-        let why_orders = if missing { "there are no orders at" } else { why };
+        let why_orders = if missing { "no orders at" } else { why };
         for command in [&["rules"][..], &["review"], &["post", "--check"], &["hosts"]] {
             let arguments: Vec<&str> = command.iter().copied().chain(["--orders", name]).collect();
             check(&arguments, why_orders);
@@ -90,7 +91,7 @@ fn what_is_no_file_is_not_read_and_not_waited_for() {
         orders(&format!("{HEAD}[areas]\nfeed = \"{name}\"\n"));
         check(&["rules"], why);
         orders(&format!("include = [\"{name}\"]\n{HEAD}"));
-        check(&["rules"], if missing { "there is no such file" } else { why });
+        check(&["rules"], if missing { "no such file" } else { why });
         orders(HEAD);
         check(&["group", "import", name], why);
         if name != "endless" {
@@ -146,7 +147,7 @@ fn thousands_of_faults_are_shown_as_far_as_anybody_reads() {
     let output = run(folder.path(), &["post", "--check"]);
     assert_eq!(output.status.code(), Some(2));
     let told = text(&output.stderr);
-    assert!(told.lines().count() < 600 && told.contains("8000 things are wrong"), "{told}");
+    assert!(told.lines().count() < 600 && told.contains("8000 errors"), "{told}");
     assert!(told.contains("and 7950 more"), "{told}");
     let output = run(folder.path(), &["post", "--check", "--json"]);
     let faults: Value = serde_json::from_slice(&output.stdout).unwrap();
@@ -192,7 +193,7 @@ fn nothing_that_others_can_change_is_put_in_force() {
             let output = post();
             let told = text(&output.stderr);
             assert_eq!(output.status.code(), Some(2), "{how} {}: {told}", place.display());
-            assert!(told.contains("can be changed by others than root"), "{told}");
+            assert!(told.contains("can be changed by accounts other than root"), "{told}");
             assert!(told.contains(&format!("chmod go-w {}", place.display())), "{told}");
             assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10), "nothing is in force");
         };
@@ -312,7 +313,8 @@ fn a_program_that_cannot_be_found_stops_neither_post_nor_boot() {
     let program = lab.path().join("domed");
     let path = program.to_str().unwrap();
     let rule = format!(
-        "{PLATES}[[rules]]\nname = \"dome\"\naction = \"allow\"\ntraffic = \"tcp/7411\"\nprogram = \"{path}\"\n"
+        "{PLATES}[[rules]]\nname = \"dome\"\naction = \"allow\"\ntraffic = \"tcp/7411\"\nprogram \
+         = \"{path}\"\n"
     );
     lab.orders(&rule);
     fs::write(&program, "").unwrap();
@@ -327,11 +329,11 @@ fn a_program_that_cannot_be_found_stops_neither_post_nor_boot() {
         assert!(matches!(output.status.code(), Some(0 | 1 | 11)), "{}", text(&output.stderr));
         told
     };
-    for what in ["cannot be followed", "is a link to", "is not there"] {
+    for what in ["cannot be resolved", "is a symbolic link to", "does not exist"] {
         let _ = fs::remove_file(&program);
         match what {
-            "cannot be followed" => std::os::unix::fs::symlink(&program, &program).unwrap(),
-            "is a link to" => {
+            "cannot be resolved" => std::os::unix::fs::symlink(&program, &program).unwrap(),
+            "is a symbolic link to" => {
                 std::os::unix::fs::symlink(fs::canonicalize("/bin/sh").unwrap(), &program).unwrap();
             }
             _ => {}
@@ -343,12 +345,15 @@ fn a_program_that_cannot_be_found_stops_neither_post_nor_boot() {
         assert!(remark(&["post"]).contains(what));
         assert_eq!(knock(), "answers");
         let found = remark(&["review"]).contains("program-not-found");
-        assert_eq!(found, what != "is a link to");
+        assert_eq!(found, what != "is a symbolic link to");
         // What a link leads to is told wherever programs matter.
         let asked = ["ask", "tcp/7411", "--source", PARTNER[0]];
         let asked_gate = [&asked[..], &["--in-force"]].concat();
         for arguments in [&asked[..], &asked_gate, &["survey"], &["reach"], &["reach", "--json"]] {
-            assert_eq!(remark(arguments).contains("is a link to"), what == "is a link to");
+            assert_eq!(
+                remark(arguments).contains("is a symbolic link to"),
+                what == "is a symbolic link to"
+            );
         }
     }
     // The service lives on, and does its work.

@@ -195,7 +195,7 @@ fn what_a_later_version_wrote_is_refused_in_clear_words() {
     fs::write(&kept, unnamed.to_string()).unwrap();
     let shown = lab.tipstaff(&["reach", "--changes", "--host", "archive"]).stdout;
     let shown = String::from_utf8(shown).unwrap();
-    assert!(shown.contains("was kept by an earlier version of Tipstaff"), "{shown}");
+    assert!(shown.contains("was saved by an earlier version of Tipstaff"), "{shown}");
 
     // The history: what is of an earlier version is read, what is of a later one is not.
     lab.done(&["post", "--host", "archive"]);

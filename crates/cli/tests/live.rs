@@ -408,6 +408,6 @@ fn a_count_belongs_to_what_a_rule_decides() {
     assert!(count(&noted) == Some(1) && noted["counted_by"].is_object(), "{noted}");
     lab.orders(&PLATES.replace("7410", "7411"));
     assert_eq!(count(&rules()), None);
-    assert!(lab.done(&["rules"]).contains("changed since has no count"));
+    assert!(lab.done(&["rules"]).contains("changed since then have no count"));
     lab.done(&["withdraw"]);
 }

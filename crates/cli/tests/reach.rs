@@ -109,7 +109,11 @@ fn groups_strangers_and_the_fewest_sources_are_vantages() {
     let unknown = lab.tipstaff(&["reach", "--as", "observatory"]);
     assert_eq!(unknown.status.code(), Some(2));
     let text = String::from_utf8_lossy(&unknown.stderr).into_owned();
-    assert!(text.contains("no group of that name") && text.contains("partner, stranger"), "{text}");
+    assert!(
+        text.contains("neither an address nor an address group")
+            && text.contains("partner, stranger"),
+        "{text}"
+    );
     lab.done(&["withdraw", "--yes"]);
 }
 
@@ -183,7 +187,7 @@ fn each_reason_is_told_apart() {
     assert_eq!(reason(&one, "tcp/7440", PARTNER[0]), "queue-full", "{one:#}");
     // No more is put into that queue from here either.
     let here = cell(&one, "tcp/7440", "here");
-    assert!(here["observed"]["evidence"].as_str().unwrap().contains("not knocked on"), "{here}");
+    assert!(here["observed"]["evidence"].as_str().unwrap().contains("not probed"), "{here}");
     let remark = &cell(&one, "tcp/7450", "here")["observed"]["remark"];
     assert!(remark.as_str().unwrap().contains("its own refusal"), "{one:#}");
     let text = String::from_utf8(lab.tipstaff(&["reach"]).stdout).unwrap();
@@ -275,7 +279,7 @@ fn what_opened_and_closed_since_the_last_check_is_told() {
     let plates = lab.listen("0.0.0.0", 7410);
     let first = lab.tipstaff(&["reach", "--changes"]);
     let text = String::from_utf8_lossy(&first.stdout).into_owned();
-    assert!(text.contains("no check before this one"), "{text}");
+    assert!(text.contains("no earlier check"), "{text}");
     let same = lab.done(&["reach", "--changes"]);
     assert!(same.starts_with("nothing has opened or closed since"), "{same}");
     assert_eq!(same.lines().count(), 1, "{same}");
@@ -297,7 +301,7 @@ fn what_opened_and_closed_since_the_last_check_is_told() {
     std::fs::write(&file, "{}").unwrap();
     let output = lab.tipstaff(&["reach", &named]);
     assert_eq!(output.status.code(), Some(2));
-    assert!(String::from_utf8_lossy(&output.stderr).contains("is no report of a reach check"));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("is not a reach report"));
     lab.done(&["withdraw", "--yes"]);
 }
 
@@ -313,7 +317,7 @@ fn one_port_in_all_detail_and_the_report_as_markdown_and_as_a_page() {
         "listens on 127.0.0.1, 0 of 128 wait to be accepted",
         "  as 203.0.113.9\n    meant   answers, by rule 1 (plates)\n",
         "    seen    refuses, by the wire on 198.51.100.20: a reset in ",
-        "    gate    lets it in, by rule 1 (plates)\n    why     listens on loopback only\n    next    let the program",
+        "    gate    lets it in, by rule 1 (plates)\n    why     listens on loopback only\n    next    make the program",
     ] {
         assert!(text.contains(line), "{line}\n{text}");
     }
@@ -375,8 +379,8 @@ fn another_machine_checks_a_host_of_the_orders_and_both_reports_make_one_table()
     assert!(text.contains(" here "), "{text}");
 
     for (target, code, words) in [
-        ("lantern", 2, "is no host of the orders; nothing else is knocked on"),
-        ("203.0.113.9", 2, "is no host of the orders"),
+        ("lantern", 2, "is not a host in the orders; nothing else is probed"),
+        ("203.0.113.9", 2, "is not a host in the orders"),
         ("desk-3", 2, "is this host's own"),
     ] {
         let output = from_desk(&lab, &["--target", target]);

@@ -259,11 +259,11 @@ fn a_review_that_gave_up_says_so_wherever_it_is_read() {
         assert_eq!(output.status.code(), Some(1), "{options:?}");
         String::from_utf8(output.stdout).unwrap()
     };
-    assert!(told(&[]).contains("not everything was looked at: the list is too tangled"));
+    assert!(told(&[]).contains("not everything was checked: the list is too complex"));
     let report: serde_json::Value = serde_json::from_str(&told(&["--json"])).unwrap();
     assert_eq!(report["gave_up"], true);
     let log: serde_json::Value = serde_json::from_str(&told(&["--sarif"])).unwrap();
     let said = &log["runs"][0]["invocations"][0]["toolExecutionNotifications"][0];
     assert_eq!(said["level"], "warning");
-    assert!(said["message"]["text"].as_str().unwrap().contains("too tangled"), "{said}");
+    assert!(said["message"]["text"].as_str().unwrap().contains("too complex"), "{said}");
 }

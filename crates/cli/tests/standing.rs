@@ -175,7 +175,7 @@ fn after_a_restart_the_last_orders_hold_or_what_they_say_instead() {
     let knock = || lab.knock(PARTNER[0], ARCHIVE[0], 7410);
     // Nothing was ever posted.
     let (code, told) = boot();
-    assert!(code == Some(1) && told.contains("nothing was ever posted"), "{told}");
+    assert!(code == Some(1) && told.contains("nothing has been posted"), "{told}");
     assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10));
     // The last ones that were to stay, and not a trial; the file does not matter any more.
     let path = lab.orders(&format!("{PLATES}interface = \"ts-missing*\"\n"));
@@ -249,7 +249,7 @@ fn boot_orders_can_begin_in_a_posture_and_units_are_written() {
     let root = lab.path().join("root");
     let told = lab.done(&["install-boot", "--root", root.to_str().unwrap()]);
     assert!(
-        told.contains("written and enabled") && told.contains("no systemd runs here"),
+        told.contains("written and enabled") && told.contains("systemd is not running"),
         "{told}"
     );
     let units = root.join("etc/systemd/system");
@@ -288,11 +288,11 @@ fn state_says_whether_the_orders_hold_after_a_restart() {
         (restart["in_force"].as_bool(), restart["why"].as_str().unwrap().to_owned())
     };
     let (holds, why) = restart();
-    assert!(holds.is_none() && why.contains("no systemd runs here"), "{why}");
+    assert!(holds.is_none() && why.contains("systemd is not running"), "{why}");
     let told = lab.done(&["install-boot"]);
-    assert!(told.contains("missing: orders that are to stay"), "{told}");
+    assert!(told.contains("missing: orders posted permanently"), "{told}");
     let (holds, why) = restart();
-    assert!(holds == Some(false) && why.contains("nothing was posted to stay"), "{why}");
+    assert!(holds == Some(false) && why.contains("nothing has been posted permanently"), "{why}");
     lab.done(&["confirm"]);
     let (holds, why) = restart();
     assert!(holds == Some(true) && why.contains("revision 1"), "{why}");

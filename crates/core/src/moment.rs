@@ -51,10 +51,10 @@ impl TryFrom<String> for Moment {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NoMoment {
     /// Not in the form of RFC 3339.
-    #[error("not a date and time with its offset from UTC")]
+    #[error("not a date, time and UTC offset")]
     Form,
     /// Behind the last one that can be told.
-    #[error("later than 2106-02-07T06:28:15Z, the last moment that a rule can have")]
+    #[error("later than 2106-02-07T06:28:15Z, the latest that a rule can have")]
     Late,
 }
 

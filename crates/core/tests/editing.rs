@@ -73,7 +73,7 @@ fn a_new_rule_goes_before_the_catch_all_and_says_why() {
     assert_eq!(
         edited.told,
         [
-            "added at position 3: behind `nothing-else`, which denies everything, it would never speak",
+            "added at position 3: after `nothing-else`, which denies everything, it would never match",
             "rule 4 moved down by one"
         ]
     );
@@ -132,8 +132,8 @@ fn removing_and_copying() {
 #[test]
 fn refusals_say_why() {
     let fault = |what: Edit| edit(ORDERS, &what).unwrap_err().to_string();
-    assert_eq!(fault(Edit::Pause(named("shel"))), "there is no rule `shel`");
-    assert_eq!(fault(Edit::Remove(Which::Position(4))), "there is no rule at position 4");
+    assert_eq!(fault(Edit::Pause(named("shel"))), "no rule `shel`");
+    assert_eq!(fault(Edit::Remove(Which::Position(4))), "no rule at position 4");
     assert_eq!(fault(Edit::Resume(named("shell"))), "shell is not paused");
     let itself = Destination::Before(named("shell"));
     assert_eq!(fault(Edit::Move(named("shell"), itself)), "a rule cannot be moved next to itself");
@@ -153,7 +153,7 @@ fn a_group_is_paused_and_resumed_in_its_own_block() {
     assert_eq!(enable_group(&paused, "open-day", true).unwrap().text, text);
     let fault = |name| enable_group(&text, name, true).unwrap_err().to_string();
     assert_eq!(fault("open-day"), "the group open-day is not paused");
-    assert_eq!(fault("desks"), "there is no group of rules called `desks`");
+    assert_eq!(fault("desks"), "no rule group `desks`");
 }
 
 #[test]

@@ -56,7 +56,7 @@ fn a_chain_of_groups_has_an_end_that_is_told() {
         assert!(chain(32, from_below).is_ok());
         let Faults(faults) = chain(33, from_below).unwrap_err();
         assert_eq!(faults.len(), 1, "{faults:?}");
-        assert!(faults[0].message.contains("groups contain groups 32 times at most"));
+        assert!(faults[0].message.contains("at most 32 levels of groups are allowed"));
         // Told as often as it happens, and no stack is too small for it.
         assert!(chain(16_000, from_below).unwrap_err().0.len() <= 500);
     }

@@ -21,8 +21,11 @@ fn including(main: &str, parts: &[(&str, &str)]) -> (String, Attachments) {
 #[test]
 fn rules_of_included_files_stand_before_the_orders_own() {
     let rest = "[[rules]]\nname = \"rest\"\naction = \"deny\"\ntraffic = \"any\"\n";
-    let dome = "[addresses]\ndesks = \"198.51.100.0/25\"\n[[groups]]\nname = \"dome\"\n\n[[rules]]\nname = \"dome\"\naction = \"allow\"\ntraffic = \"dome-control\"\nsource = \"desks\"\ngroup = \"dome\"\n";
-    let mast = "[services]\ndome-control = \"tcp/7410\"\n# why\n[[rules]]\nname = \"mast\"\naction = \"allow\"\ntraffic = \"tcp/7430\"\n";
+    let dome = "[addresses]\ndesks = \"198.51.100.0/25\"\n[[groups]]\nname = \
+                \"dome\"\n\n[[rules]]\nname = \"dome\"\naction = \"allow\"\ntraffic = \
+                \"dome-control\"\nsource = \"desks\"\ngroup = \"dome\"\n";
+    let mast = "[services]\ndome-control = \"tcp/7410\"\n# why\n[[rules]]\nname = \
+                \"mast\"\naction = \"allow\"\ntraffic = \"tcp/7430\"\n";
     let (text, attachments) =
         including(rest, &[("groups/dome.toml", dome), ("groups/mast.toml", mast)]);
     let sheets = Sheets { text: &text, attachments: &attachments };
@@ -77,9 +80,10 @@ fn faults_name_the_file_that_they_are_in() {
 #[test]
 fn includes_stay_in_the_folder_of_the_orders() {
     let text = format!(
-        "include = [\"/etc/other.toml\", \"groups/../../x.toml\", \"\", \"gone.toml\", \"unread.toml\"]\n{HEAD}"
+        "include = [\"/etc/other.toml\", \"groups/../../x.toml\", \"\", \"gone.toml\", \
+         \"unread.toml\"]\n{HEAD}"
     );
-    let included = vec![("gone.toml".to_owned(), Err("there is no such file".to_owned()))];
+    let included = vec![("gone.toml".to_owned(), Err("no such file".to_owned()))];
     let attachments = Attachments { included, lists: None };
     let faults = read_all(Sheets { text: &text, attachments: &attachments }).unwrap_err();
     insta::assert_snapshot!(faults.to_string());

@@ -181,5 +181,5 @@ traffic = "protocol/47"
     }
     let not: Vec<u32> = plan.not_shown.iter().map(|(index, _)| index.0).collect();
     assert_eq!(not, [3, 4]);
-    assert!(plan.not_shown[1].1.contains("cannot be knocked on"));
+    assert!(plan.not_shown[1].1.contains("cannot be probed"));
 }

@@ -123,7 +123,7 @@ name = "museum"
 note = "n"
 action = "allow"
 traffic = "postgresql"
-accepted = ["too-wide: a museum piece without data", "nobody-listens: only on open days"]
+accepted = ["too-wide: a museum piece without data", "nothing-listens: only on open days"]
 [[rules]]
 name = "everything-for-the-house"
 action = "allow"
@@ -174,7 +174,7 @@ fn what_is_accepted_needs_a_known_code_and_a_reason() {
         assert_eq!(faults.0.len(), 1);
         assert!(faults.0[0].mend.contains("too-wide"), "{}", faults.0[0].mend);
     }
-    assert_eq!(Code::ALL.map(Code::name)[0], "never-speaks");
+    assert_eq!(Code::ALL.map(Code::name)[0], "never-matches");
 }
 
 const ONE: &str = r#"version = 1
@@ -203,13 +203,13 @@ fn a_port_near_a_well_known_service_is_probably_mistyped() {
     assert!(found.findings[0].mend.ends_with("tipstaff rule set web traffic=https"));
     // A port that a service has is no slip, and one above 1023 belongs to whoever takes it.
     for other in ["tcp/443", "tcp/8442"] {
-        assert_eq!(codes(&ONE.replace("tcp/442", other), &around), [Code::NobodyListens]);
+        assert_eq!(codes(&ONE.replace("tcp/442", other), &around), [Code::NothingListens]);
     }
     // Somebody who listens one slip away is nearer.
     let heard = [listener(Transport::Tcp, 542, "plated")];
     let around = Around { listeners: Some(&heard), ..around };
     let found = review(&Brief::of(&orders), &around);
-    assert!(found.findings[0].what.contains("somebody does on tcp/542"), "{found:?}");
+    assert!(found.findings[0].what.contains("something does on tcp/542"), "{found:?}");
 }
 
 #[test]
@@ -220,7 +220,7 @@ fn each_item_of_a_list_is_judged_by_itself() {
         let text = ONE.replace("\"tcp/442\"", traffic);
         let orders = read(&text).unwrap();
         let mut findings = review(&Brief::of(&orders), &around).findings;
-        findings.retain(|f| f.code != Code::NobodyMayCome);
+        findings.retain(|f| f.code != Code::ListenerDenied);
         let words = |f: tipstaff_core::analysis::review::Finding| (f.code, f.what, f.mend);
         findings.into_iter().map(words).collect::<Vec<_>>()
     };
@@ -231,9 +231,9 @@ fn each_item_of_a_list_is_judged_by_itself() {
     // Neighbours are two, and a range is one.
     let neighbours = found(r#"["tcp/7420", "tcp/7421", "tcp/7421"]"#);
     assert_eq!(neighbours.len(), 1, "{neighbours:?}");
-    assert!(neighbours[0].1.starts_with("nobody listens on tcp/7420"), "{neighbours:?}");
+    assert!(neighbours[0].1.starts_with("nothing listens on tcp/7420"), "{neighbours:?}");
     assert_eq!(found(r#"["tcp/7420-7421", "http"]"#), []);
-    assert_eq!(found(r#"["http", "udp/7420-7423"]"#)[0].0, Code::NobodyListens);
+    assert_eq!(found(r#"["http", "udp/7420-7423"]"#)[0].0, Code::NothingListens);
     let but = r#"["tcp/80-81", "tcp/442"]"#.to_owned() + "\ntraffic_except = \"tcp/442\"";
     assert_eq!(found(&but), []);
 }

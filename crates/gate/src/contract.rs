@@ -173,7 +173,7 @@ pub struct Unrecorded {
 #[derive(Debug, thiserror::Error)]
 pub enum GateError {
     /// Not root.
-    #[error("only root may touch the gate")]
+    #[error("only root can access the gate")]
     NotRoot,
     /// Linux before 6.6.
     #[error("this kernel is {release}; the gate needs Linux 6.6 or newer")]
@@ -182,7 +182,7 @@ pub enum GateError {
         release: String,
     },
     /// bpf(2) is refused, even to root.
-    #[error("the kernel refuses {doing}: {source}")]
+    #[error("the kernel refused {doing}: {source}")]
     Refused {
         /// What was tried.
         doing: &'static str,
@@ -190,7 +190,7 @@ pub enum GateError {
         source: io::Error,
     },
     /// The verifier did not accept a program.
-    #[error("the kernel's verifier refuses the filter: {source}")]
+    #[error("the kernel's verifier rejected the filter: {source}")]
     Verifier {
         /// What the kernel said.
         source: io::Error,
@@ -215,7 +215,7 @@ pub enum GateError {
     #[error("no orders are in force")]
     NothingInForce,
     /// Pins of another layout: a gate that another version put up.
-    #[error("the gate that is up was put up by another version of Tipstaff")]
+    #[error("the loaded gate was posted by another version of Tipstaff")]
     OtherVersion,
     /// The orders in force were written by another version.
     #[error("the orders in force cannot be read: {0}")]
@@ -225,7 +225,8 @@ pub enum GateError {
     Locked(#[from] LockError),
     /// The panic button was pressed while a post was under way.
     #[error(
-        "this machine was sealed while the orders were being put in force; they are not, and it is still sealed"
+        "this machine was sealed while the orders were being put in force; they are not in \
+         force, and it is still sealed"
     )]
     Overtaken,
     /// What lies in the run folder belongs to somebody else.
@@ -243,7 +244,7 @@ pub enum GateError {
     #[error("nothing is on trial")]
     NoTrial,
     /// Too late.
-    #[error("the trial was over before it was confirmed; what was in force before is so again")]
+    #[error("the trial ended before it was confirmed; what was in force before is in force again")]
     TrialOver,
     /// A test stopped the work here, as kill -9 would.
     #[error("stopped at {0}")]

@@ -36,7 +36,8 @@ fn place(index: RuleIndex, rule: &Rule) -> String {
 fn cannot_tell_programs() -> Option<&'static str> {
     if !Path::new(tipstaff_bpf::btf::VMLINUX).exists() {
         Some(
-            "this kernel does not describe its types (CONFIG_DEBUG_INFO_BTF), which programs are told by",
+            "this kernel does not describe its types (CONFIG_DEBUG_INFO_BTF), which programs are \
+             told by",
         )
     } else {
         None
@@ -60,7 +61,8 @@ pub fn check(brief: &Brief) -> Result<(), Unenforceable> {
 /// # Errors
 /// [`Unenforceable`].
 pub(crate) fn without_labels(brief: &Brief) -> Result<(), Unenforceable> {
-    let why = "sockets cannot be labelled here: there are no control groups of version 2, or the kernel's types are unknown";
+    let why = "sockets cannot be labelled here: there is no cgroup v2 hierarchy, or the kernel \
+               does not describe its types (BTF)";
     refuse_programs(brief, cannot_tell_programs().unwrap_or(why))
 }
 

@@ -26,7 +26,7 @@ pub struct Lock {
 #[derive(Debug, thiserror::Error)]
 pub enum LockError {
     /// Somebody else held it all the time.
-    #[error("{} is locked by {}, for {} s already", path, holder.as_deref().unwrap_or("another process"), waited.as_secs())]
+    #[error("{} has been locked by {} for {} s", path, holder.as_deref().unwrap_or("another process"), waited.as_secs())]
     Held {
         /// The file.
         path: String,
@@ -123,7 +123,7 @@ fn open(path: &Path) -> io::Result<File> {
         }
         let own = nix::unistd::geteuid().as_raw();
         if found.uid() != own && found.uid() != 0 {
-            return Err(io::Error::other(format!("it belongs to the account {}", found.uid())));
+            return Err(io::Error::other(format!("it is owned by the account {}", found.uid())));
         }
         if found.mode() & 0o077 == 0 {
             return Ok(file);

@@ -22,7 +22,7 @@ pub struct Opened {
 
 /// Who else could change a file.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{} cannot be trusted: {what} can be changed by others than {}", file.display(), trusted())]
+#[error("{} cannot be trusted: {what} can be changed by accounts other than {}", file.display(), trusted())]
 pub struct Distrust {
     /// The file that was opened.
     pub file: PathBuf,
@@ -30,7 +30,7 @@ pub struct Distrust {
     pub place: PathBuf,
     /// It, in words.
     what: String,
-    /// Whether it belongs to another account; else its mode lets others write.
+    /// Whether it is owned by another account; else its mode lets others write.
     pub foreign: bool,
 }
 
@@ -94,7 +94,7 @@ impl Opened {
         String::from_utf8(bytes).map_err(|e| {
             let good = &e.as_bytes()[..e.utf8_error().valid_up_to()];
             let line = good.iter().filter(|byte| **byte == b'\n').count() + 1;
-            let told = format!("line {line} is no text in UTF-8");
+            let told = format!("line {line} is not valid UTF-8");
             io::Error::new(io::ErrorKind::InvalidData, told)
         })
     }
@@ -251,7 +251,7 @@ mod tests {
         File::create(&long).unwrap().set_len(1 << 40).unwrap();
         assert_eq!(why(&long), "it is longer than 1 MiB, the most read");
         fs::write(&long, b"Larkfield\n\xff").unwrap();
-        assert_eq!(why(&long), "line 2 is no text in UTF-8");
+        assert_eq!(why(&long), "line 2 is not valid UTF-8");
     }
 
     #[test]

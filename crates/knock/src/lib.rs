@@ -76,11 +76,9 @@ impl fmt::Display for Reply {
             Self::Taken => f.write_str("no refusal, where a closed port refuses"),
             Self::Nothing(d) => write!(f, "nothing in {} ms", d.as_millis()),
             Self::CameIn => f.write_str("the gate let it in"),
-            Self::Mute => {
-                f.write_str("nothing, as of a datagram that was taken and of one that was dropped")
-            }
-            Self::Unproven => f.write_str("nothing, and no other answer found its way out either"),
-            Self::NotAsked => f.write_str("the check ended before it was knocked on"),
+            Self::Mute => f.write_str("nothing, so the datagram was either taken or dropped"),
+            Self::Unproven => f.write_str("nothing, and no other answer got out either"),
+            Self::NotAsked => f.write_str("the check ended before it was probed"),
             Self::NotSent(errno) => {
                 write!(f, "not sent: {}", std::io::Error::from_raw_os_error(*errno))
             }

@@ -89,7 +89,7 @@ impl Across<'_> {
             program: index(self.brief),
         };
         let Some(leaves) = leaves else {
-            let met = Met::NotSent("no route leads there".into());
+            let met = Met::NotSent("there is no route".into());
             return Ok(self.judged(&wanted, met, &Word::NoGate));
         };
         let asked_program = self.gate.map(|(_, brief)| index(brief));
@@ -135,7 +135,7 @@ impl Across<'_> {
             program: ProgramIndex::OTHER,
         };
         let Some(leaves) = leaves else {
-            let met = Met::NotSent("no route leads there".into());
+            let met = Met::NotSent("there is no route".into());
             return Ok(self.judged(&wanted, met, &Word::NoGate));
         };
         let word = self.word(&wanted, &approach.interface, None)?;
@@ -172,8 +172,8 @@ impl Across<'_> {
                 let known = neighbours::list().unwrap_or_default();
                 let out = &leaves.name;
                 Met::NotSent(match known.contains(&next) {
-                    true => format!("it came past the gate, and was not seen leaving {out}"),
-                    false => format!("it came past the gate; {next} does not respond on {out}"),
+                    true => format!("it passed the gate, but was not seen leaving {out}"),
+                    false => format!("it passed the gate; {next} does not respond on {out}"),
                 })
             }
             WentThrough { reply, .. } => match &word {

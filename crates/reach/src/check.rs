@@ -27,7 +27,7 @@ use crate::fault::{CheckFault, system};
 use crate::place::Place;
 use crate::sockets::Sockets;
 
-/// Of so many ports, those that nobody listens on are not knocked on from here.
+/// Of so many ports, those that nothing listens on are not knocked on from here.
 const MANY: usize = 2_000;
 
 /// What one vantage saw of one place.
@@ -314,7 +314,7 @@ impl<'c> Check<'c> {
                         // Nothing comes back of a datagram anyway: the record is the evidence.
                         (Subject::Port(Transport::Udp, _), Reply::Nothing(_)) => Observed {
                             how: How::Gate,
-                            evidence: Some("the datagram did not come past the gate".into()),
+                            evidence: Some("the datagram did not pass the gate".into()),
                             ..seen
                         },
                         // Where nothing of this host's own may leave, its silence alone would
@@ -360,7 +360,7 @@ impl<'c> Check<'c> {
         }
     }
 
-    /// Adds a column that is only worked out from the orders.
+    /// Adds a column that is only computed from the orders.
     pub fn worked_out(&mut self, source: IpAddr, target: IpAddr, arrives: InterfaceIndex) {
         let (brief, listeners) = (self.basis.brief, &self.snapshot.listeners);
         let one = |place: &Place| {

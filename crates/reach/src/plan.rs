@@ -112,7 +112,7 @@ pub fn shown(plan: &Plan, brief: &Brief, report: &Report) -> Vec<Shown> {
                 by,
                 outcome: None,
                 holds: None,
-                why: Some("it was not looked at".into()),
+                why: Some("it was not checked".into()),
             },
         };
         all.push(shown);

@@ -31,7 +31,8 @@ impl<'l> Sockets<'l> {
             (_, Some((waiting, room))) => {
                 let outcome = if waiting > room { Outcome::Silent } else { Outcome::Answers };
                 let words = format!(
-                    "{waiting} connections wait to be accepted, with room for {room}; not knocked on, to add none"
+                    "{waiting} connections wait to be accepted, with room for {room}; not \
+                     probed, so as to add none"
                 );
                 (outcome, words)
             }
@@ -58,8 +59,8 @@ impl<'l> Sockets<'l> {
             _ => "no socket takes it".to_owned(),
         };
         let evidence = match gate {
-            Some(_) => format!("the datagram came past the gate; {who}"),
-            None => format!("the datagram came in, past no gate; {who}"),
+            Some(_) => format!("the datagram passed the gate; {who}"),
+            None => format!("the datagram came in without passing a gate; {who}"),
         };
         Observed { outcome, how: How::Gate, target: Some(target), ..Observed::unknown(evidence) }
     }
@@ -99,7 +100,7 @@ impl<'l> Sockets<'l> {
                 Action::Refuse => (Outcome::Refuses, format!("refused by {}", said.by)),
                 Action::Allow => taken(format!("let in by {}", said.by)),
             },
-            None => taken("no gate is up".into()),
+            None => taken("no gate is loaded".into()),
         };
         Observed { outcome, how: How::Gate, target: Some(target), ..Observed::unknown(evidence) }
     }

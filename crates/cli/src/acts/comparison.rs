@@ -38,7 +38,7 @@ pub fn show(comparison: &Comparison, indent: &str, terminal: &Terminal) {
     }
     if comparison.cut_off {
         terminal.line(format!(
-            "{indent}at least: the lists are too tangled to look at every piece of traffic"
+            "{indent}at least these: the lists are too complex to compare all traffic"
         ));
     }
 }

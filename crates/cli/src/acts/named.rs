@@ -16,7 +16,7 @@ pub fn rule(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
         Which::Position(position) => index.position() == *position,
     });
     found.map(|(index, _)| index).ok_or_else(|| Failure::Argument {
-        message: format!("there is no rule {which} in force"),
+        message: format!("no rule {which} is in force"),
         mend: "See their names and positions with `tipstaff rules --in-force`.".into(),
     })
 }
@@ -24,7 +24,7 @@ pub fn rule(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
 /// The keys of a traffic text; a bare number is a port of either transport.
 pub fn traffic(judge: &Chosen, text: &str) -> Result<Spans<TrafficKey>, Failure> {
     let wrong = |why: String| Failure::Argument {
-        message: format!("`{text}` is no traffic{why}"),
+        message: format!("invalid traffic `{text}`{why}"),
         mend: "Write a port such as 22, or tcp/22, ssh, icmp/echo.".into(),
     };
     if let Ok(port) = text.parse::<u16>() {

@@ -55,7 +55,7 @@ pub fn take_up(
         let posted = gate.seal(&posting, &all)?;
         // It holds already: nothing is left that could fail it.
         if let Err(e) = prepare(&posting.record).and_then(Prepared::done) {
-            let after = "; after a restart the orders before are in force again";
+            let after = "; after a restart the previous orders are in force again";
             terminal.warning(&format!("sealed, but not written to the history: {e}{after}"));
         }
         return Ok(posted);

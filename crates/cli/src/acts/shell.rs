@@ -33,7 +33,7 @@ pub fn shut_out(brief: &Brief) -> Result<Option<(String, String)>, Failure> {
     let by = speaker_words(brief, said.speaker);
     let (from, port) = (own.remote.ip(), own.local.port());
     let message = format!(
-        "your own shell, tcp/{port} from {from}, would not be let in again: {by} says {}",
+        "your own shell, tcp/{port} from {from}, could not connect again: {by} says {}",
         said.verdict
     );
     let mend =

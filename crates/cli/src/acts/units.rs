@@ -81,23 +81,25 @@ pub fn restart(common: &Common) -> Restart {
     let found = SEARCHED.iter().map(|folder| Path::new(folder).join(BOOT.0)).find(|p| p.exists());
     let Some(unit) = found else {
         if !Path::new("/").join(RUNNING).exists() {
-            let why = "no systemd runs here; your own init must run `tipstaff boot`".to_owned();
+            let why = "systemd is not running; your init system must run `tipstaff \
+                       boot`"
+                .to_owned();
             return Restart { in_force: None, why };
         }
-        return no("there is no unit for it: tipstaff install-boot".to_owned());
+        return no("no systemd unit is installed: run tipstaff install-boot".to_owned());
     };
     let enabled = SEARCHED.iter().any(|folder| {
         Path::new(folder).join(format!("{}.wants", BOOT.1)).join(BOOT.0).symlink_metadata().is_ok()
     });
     if !enabled {
-        return no(format!("{} is not enabled: tipstaff install-boot", BOOT.0));
+        return no(format!("{} is not enabled: run tipstaff install-boot", BOOT.0));
     }
     let text = files::text(&unit, files::MOST_TEXT).unwrap_or_default();
     let runs = text.lines().find_map(|line| line.strip_prefix("ExecStart=")).unwrap_or_default();
     match command(common, "boot") {
         Ok(own) if own != runs => {
             return no(format!(
-                "{} runs `{runs}`, not `{own}`: tipstaff install-boot",
+                "{} runs `{runs}`, not `{own}`: run tipstaff install-boot",
                 unit.display()
             ));
         }
@@ -108,7 +110,7 @@ pub fn restart(common: &Common) -> Restart {
             in_force: Some(true),
             why: format!("by {}, revision {}", BOOT.0, last.number),
         },
-        Ok(None) => no("nothing was posted to stay".to_owned()),
+        Ok(None) => no("nothing has been posted permanently".to_owned()),
         Err(e) => no(format!("the history cannot be read: {e}")),
     }
 }

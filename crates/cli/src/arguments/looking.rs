@@ -8,12 +8,12 @@ use tipstaff_core::packet::Direction;
 
 #[derive(Args, Debug)]
 pub struct RulesOptions {
-    /// Show this one rule whole (name or position)
+    /// Show all of this one rule (name or position)
     pub rule: Option<String>,
-    /// Only rules about this: a port such as 22, or tcp/22, ssh, icmp/echo
+    /// Only rules that match this traffic: a port such as 22, or tcp/22, ssh, icmp/echo
     #[arg(long)]
     pub traffic: Option<String>,
-    /// Only rules that this address can meet
+    /// Only rules that match this source address
     #[arg(long, value_name = "ADDRESS")]
     pub source: Option<IpAddr>,
     /// Only rules of this group
@@ -25,22 +25,22 @@ pub struct RulesOptions {
     /// Only paused rules
     #[arg(long)]
     pub paused: bool,
-    /// Sort the rules; they speak in the order of their positions all the same
+    /// Sort the list; rules are still evaluated by position
     #[arg(long, value_enum, default_value_t = RulesOrder::Position)]
     pub sort: RulesOrder,
-    /// Show the foundations too, which hold before any rule
+    /// Also show the foundations, which apply before any rule
     #[arg(long)]
     pub all: bool,
-    /// The orders in force instead of the file
+    /// Show the orders in force instead of the file
     #[arg(long)]
     pub in_force: bool,
 }
 
 #[derive(Args, Debug)]
 pub struct BriefOptions {
-    /// The host; this machine when it is left out
+    /// The host [default: this machine]
     pub name: Option<String>,
-    /// Only what this other host obeys otherwise
+    /// Show only what differs from this other host
     #[arg(long, value_name = "HOST")]
     pub diff: Option<String>,
 }
@@ -48,19 +48,19 @@ pub struct BriefOptions {
 /// How `rules` sorts.
 #[derive(clap::ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RulesOrder {
-    /// As they speak
+    /// In order of evaluation
     Position,
     /// By name
     Name,
-    /// The busiest first
+    /// Most packets first
     Tally,
 }
 
 #[derive(Args, Debug)]
 pub struct NamesOptions {
-    /// A service, a group, a port (7410, tcp/7410) or an address: what is it called, who uses it?
+    /// A service, a group, a port (7410, tcp/7410) or an address to look up
     pub wanted: Option<String>,
-    /// The built-in services too
+    /// Include the built-in services
     #[arg(long)]
     pub all: bool,
 }
@@ -90,16 +90,16 @@ impl From<Way> for Direction {
 pub struct ReviewOptions {
     /// The file to read [default: the orders]
     pub file: Option<PathBuf>,
-    /// Without looking at what listens on this machine
+    /// Ignore what listens on this machine
     #[arg(long)]
     pub elsewhere: bool,
-    /// Take out what changes nothing: duplicates, what would not be missed, what is over
+    /// Remove rules that change nothing: duplicates, redundant and expired ones
     #[arg(long)]
     pub fix: bool,
-    /// Print SARIF 2.1.0, for tools that gather findings
+    /// Print SARIF 2.1.0, for tools that collect findings
     #[arg(long, conflicts_with = "json")]
     pub sarif: bool,
-    /// The least that makes the command fail
+    /// Lowest severity that makes the command fail
     #[arg(long, value_enum, default_value_t = Level::Warning)]
     pub fail_on: Level,
 }
@@ -117,21 +117,21 @@ pub enum Level {
 
 #[derive(Args, Debug)]
 pub struct AskOptions {
-    /// What the packet is about: tcp/22, ssh, udp/7420, icmp/echo, protocol/47
+    /// Traffic of the packet: tcp/22, ssh, udp/7420, icmp/echo, protocol/47
     pub traffic: String,
-    /// Who sends it [on the way out: the own address that leads to the destination]
+    /// Source address [outbound: this host's address on the route to the destination]
     #[arg(long, value_name = "ADDRESS", required_if_eq_any([("way", "inbound"), ("way", "transit")]))]
     pub source: Option<IpAddr>,
-    /// To whom [on the way in: the own address that this source would knock on]
+    /// Destination address [inbound: the address of this host that the source would use]
     #[arg(long, value_name = "ADDRESS", required_if_eq_any([("way", "outbound"), ("way", "transit")]))]
     pub destination: Option<IpAddr>,
-    /// Where it arrives, or leaves [default: where the way to the other end begins]
+    /// Interface it arrives at or leaves by [default: by the route to the other end]
     #[arg(long, value_name = "NAME")]
     pub interface: Option<String>,
-    /// To this host, from it, or through it
+    /// Direction: to this host, from it, or through it
     #[arg(long = "direction", value_enum, default_value_t = Way::Inbound)]
     pub way: Way,
-    /// The program that listens, or sends [on the way in: the one that listens there]
+    /// Program that listens or sends [inbound: the one that listens there]
     #[arg(long, value_name = "PATH")]
     pub program: Option<String>,
     /// Ask the gate in the kernel instead of the file
@@ -141,7 +141,7 @@ pub struct AskOptions {
 
 #[derive(Args, Debug)]
 pub struct WatchOptions {
-    /// End after so many
+    /// Stop after this many decisions
     #[arg(long, value_name = "NUMBER")]
     pub count: Option<u64>,
 }
@@ -150,20 +150,20 @@ pub struct WatchOptions {
 pub struct TallyOptions {
     /// Only this rule (name or position)
     pub rule: Option<String>,
-    /// Who took how much of the rule's rate
+    /// Show the rate limit's state for each source
     #[arg(long, requires = "rule")]
     pub sources: bool,
-    /// Those too that never spoke
+    /// Include rules that have not matched
     #[arg(long)]
     pub all: bool,
 }
 
 #[derive(Args, Debug)]
 pub struct CompareOptions {
-    /// A file, the number of a revision, or in-force
+    /// A file, a revision number, or in-force
     #[arg(default_value = "in-force")]
     pub before: String,
-    /// The same [default: the file of the orders]
+    /// Likewise [default: the orders file]
     pub after: Option<String>,
 }
 
@@ -172,54 +172,58 @@ pub struct CompareOptions {
 pub struct ReachOptions {
     #[command(subcommand)]
     pub command: Option<ReachCommand>,
-    /// Look from this address too, played by the witness (needs root); a group of the orders
-    /// stands for one of each of its ranges, `stranger` for somebody whom no rule names; repeatable
+    /// Also probe from this address (needs root); a group of the orders
+    /// stands for one address of each of its ranges, `stranger` for one that no rule names;
+    /// repeatable
     #[arg(long = "as", value_name = "WHO")]
     pub vantages: Vec<String>,
     /// Probe through this interface instead of the one on the return route
     #[arg(long, value_name = "NAME")]
     pub via: Option<String>,
-    /// Look from as few sources as show every rule, and say which rules are true
+    /// Probe from as few sources as exercise every rule, and report which rules hold
     #[arg(long)]
     pub from_orders: bool,
     /// Check another host of the orders, from this machine's own address
     #[arg(long, value_name = "HOST", conflicts_with_all = ["vantages", "via", "from_orders"])]
     pub target: Option<String>,
-    /// Whether this host can reach somebody, by a connection that ends at once: 192.0.2.80:443,
+    /// Check that this host can reach a destination, by a connection closed at once:
+    /// 192.0.2.80:443,
     /// udp/192.0.2.53:53, icmp/192.0.2.80, or a group of the orders for the address; repeatable
     #[arg(long, value_name = "DESTINATION:PORT", conflicts_with_all = ["from_orders", "target", "ports", "all_ports", "why", "changes", "markdown", "html", "pace"])]
     pub outbound: Vec<String>,
-    /// With --outbound: whether this program can; the gate is asked
+    /// With --outbound: check for this program, by asking the gate
     #[arg(long, value_name = "PATH", requires = "outbound")]
     pub program: Option<String>,
-    /// Whether those of --as can reach somebody through this host; caught where it would leave
+    /// Check that the sources of --as can reach a destination through this host; probes are caught
+    /// where they would leave
     #[arg(long, value_name = "DESTINATION:PORT", requires = "vantages", conflicts_with_all = ["from_orders", "target", "ports", "all_ports", "why", "changes", "markdown", "html", "pace"])]
     pub through: Vec<String>,
-    /// Knock on these too: ssh, tcp/7410, udp/7420-7423, 8080; a list, repeatable
+    /// Also probe these: ssh, tcp/7410, udp/7420-7423, 8080; a list, repeatable
     #[arg(long, value_name = "LIST")]
     pub ports: Vec<String>,
-    /// Knock on all 65,535 TCP ports
+    /// Probe all 65,535 TCP ports
     #[arg(long)]
     pub all_ports: bool,
-    /// Only this port, with everything there is to know
+    /// Explain this port, with all the evidence
     #[arg(long, value_name = "PORT", conflicts_with_all = ["ports", "all_ports", "markdown"])]
     pub why: Option<String>,
-    /// Only what has opened or closed since the last check, or since a report (--changes=FILE)
+    /// Show only ports that opened or closed since the last check, or since a report
+    /// (--changes=FILE)
     #[arg(long, value_name = "FILE", num_args = 0..=1, require_equals = true, default_missing_value = "last", conflicts_with = "why")]
     pub changes: Option<String>,
-    /// Say nothing where nothing differs; with --changes, where nothing has changed
+    /// Print nothing if nothing differs; with --changes, if nothing has changed
     #[arg(long, conflicts_with = "why")]
     pub quiet: bool,
     /// Print Markdown
     #[arg(long)]
     pub markdown: bool,
-    /// Write a page that needs nothing else, with the evidence behind each cell
+    /// Write a self-contained page, with the evidence for each cell
     #[arg(long, value_name = "FILE")]
     pub html: Option<PathBuf>,
-    /// So many knocks a second at most
+    /// Limit the probes per second
     #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
     pub pace: Option<u32>,
-    /// How long to wait for an answer before a second and last knock
+    /// How long to wait for an answer before the second and last probe
     #[arg(long, value_name = "MILLISECONDS", default_value_t = 150, value_parser = clap::value_parser!(u64).range(10..=10_000))]
     pub patience: u64,
 }
@@ -227,7 +231,7 @@ pub struct ReachOptions {
 /// What else can be done with reach checks.
 #[derive(Subcommand, Debug)]
 pub enum ReachCommand {
-    /// Make one table of what several machines saw of the same host
+    /// Merge reports about the same host from several machines into one table
     Merge {
         /// Reports, as --json writes them
         #[arg(required = true)]

@@ -9,12 +9,14 @@ use clap::{Args, Parser, Subcommand};
 pub use looking::*;
 pub use posting::*;
 
-const EXIT_CODES: &str = "Exit codes: 0 done and as it should be · 1 something differs from the orders · \
-2 wrong arguments or wrong orders, nothing was touched · 3 needs root · 4 this kernel or machine cannot carry \
-the gate · 5 the system failed, nothing half done · state: 10 down, 11 drifted, 12 the file was edited and is not posted";
+const EXIT_CODES: &str = "Exit codes: 0 success, everything as ordered · 1 something differs \
+                          from the orders · 2 invalid arguments or orders, nothing was changed · \
+                          3 root is required · 4 this kernel or machine cannot run the gate · 5 \
+                          system error, nothing was left half done · state: 10 down, 11 drifted, \
+                          12 the file was edited and not posted";
 
-/// Standing answers and ordered rules for this host: written down, put in
-/// force by a filter of Tipstaff's own in the kernel, and checked from outside.
+/// Standing answers and ordered rules for this host, put in
+/// force by Tipstaff's own filter in the kernel and checked from outside.
 #[derive(Parser, Debug)]
 #[command(name = "tipstaff", version, after_help = EXIT_CODES, max_term_width = 100)]
 pub struct Arguments {
@@ -30,10 +32,10 @@ pub struct Common {
     /// Read the orders from FILE [default: /etc/tipstaff/orders.toml]
     #[arg(long, global = true, value_name = "FILE", env = "TIPSTAFF_ORDERS", hide_env = true)]
     pub orders: Option<PathBuf>,
-    /// Act as this host [default: the one that this machine is called]
+    /// Act as this host [default: this machine's host name]
     #[arg(long, global = true, value_name = "NAME")]
     pub host: Option<String>,
-    /// Take up this posture of the orders [default: none]
+    /// Use this posture of the orders [default: none]
     #[arg(long, global = true, value_name = "NAME")]
     pub posture: Option<String>,
     /// Work in another network namespace: a name below /run/netns, or a path
@@ -52,7 +54,7 @@ pub struct Common {
         hide_env = true
     )]
     pub run_dir: PathBuf,
-    /// Keep the history of posts below DIR
+    /// Directory for the history of posts
     #[arg(
         long,
         global = true,
@@ -78,59 +80,59 @@ impl Common {
 
 #[derive(Subcommand, Debug)]
 pub enum Command {
-    /// What listens on this host, whose it is, and whom the orders let in to it
+    /// Show what listens on this host, and who can reach it under the orders
     Survey,
     /// Write first orders for this machine: its listeners as paused rules, your shell allowed
     Draft(DraftOptions),
-    /// The JSON Schema of the orders, or of what a command writes as JSON
+    /// Print the JSON Schema of the orders or of a command's JSON output
     Schema(SchemaOptions),
-    /// The rules in order, with what each has counted, and the standing answers
+    /// List the rules in order, with their counters, and the standing answers
     Rules(RulesOptions),
-    /// The hosts of the orders, and how many rules each obeys
+    /// List the hosts of the orders, and how many rules apply to each
     Hosts,
-    /// The list of one host, each rule with the selector that brought it
+    /// Show the rules of one host, each with the selector that assigned it
     Brief(BriefOptions),
-    /// Services and groups: what they hold, and which rules use them
+    /// List services and address groups: their contents, and the rules that use them
     Names(NamesOptions),
-    /// Change one rule in the file, in place; comments and order stay
+    /// Edit one rule of the file in place; comments and order are kept
     #[command(subcommand)]
     Rule(RuleCommand),
     /// Pause, resume, export or import the rules of a group together
     #[command(subcommand)]
     Group(GroupCommand),
-    /// Read the orders for mistakes: what never speaks, what is too wide, what nobody listens to
+    /// Review the orders for mistakes: rules that never match, are too wide, or have no listener
     Review(ReviewOptions),
-    /// What would happen to a packet, and why
+    /// Tell what would happen to a packet, and why
     Ask(AskOptions),
-    /// Check the orders, show what they mean, and put them in force at once
+    /// Check the orders, show what changes, and put them in force atomically
     Post(PostOptions),
-    /// Which posture holds, which others there are; or take one up
+    /// Show the postures and which one is active, or switch to one
     Posture(PostureOptions),
-    /// Which traffic gets another answer, between two orders, exactly
+    /// Show exactly which traffic two sets of orders answer differently
     Compare(CompareOptions),
-    /// End connections that the orders in force would not let in again
+    /// End open connections that the orders in force no longer let in
     Cut(CutOptions),
     /// Confirm the orders on trial
     Confirm(ConfirmOptions),
-    /// What was put in force here, when, by whom and why
+    /// Show what was put in force here, when, by whom and why
     History(HistoryOptions),
-    /// Whether the gate is up, with which orders, and whether they drifted
+    /// Show whether the gate is loaded, with which orders, and whether it has drifted
     State,
-    /// Packets and bytes by rule, and how sources stand with a rate
+    /// Show packets and bytes by rule, and the sources of a rate limit
     Tally(TallyOptions),
-    /// Decisions as they happen: of rules with `log = true`, and a sample of what is denied
+    /// Show decisions as they happen: of rules with `log = true`, and a sample of what is denied
     Watch(WatchOptions),
-    /// Which ports are truly reachable, from where, and why that differs from the orders
+    /// Check which ports are actually reachable, from where, and why that differs from the orders
     Reach(ReachOptions),
-    /// After a restart: put the orders of the last post in force
+    /// Put the orders of the last post in force after a restart
     Boot,
-    /// Write the service units that put the orders in force after each restart, and keep them
+    /// Install the systemd units that put the orders in force at each boot and keep them so
     InstallBoot(InstallBootOptions),
     /// Guard new interfaces as they appear (service)
     Keep,
-    /// Take the gate down; everything passes then
+    /// Remove the gate; everything passes then
     Withdraw(WithdrawOptions),
-    /// Play the whole line of work on a made-up observatory, without touching this machine
+    /// Run through the whole job at a made-up observatory, without touching this machine
     Demo(DemoOptions),
     /// A part of the demo
     #[command(hide = true)]
@@ -139,10 +141,11 @@ pub enum Command {
 
 #[derive(Args, Debug)]
 pub struct DraftOptions {
-    /// Write them to FILE, which must not be there yet, instead of printing them
+    /// Write to FILE, which must not exist yet, instead of printing
     #[arg(long, value_name = "FILE")]
     pub to: Option<PathBuf>,
-    /// Write the orders of a made-up observatory into a new folder DIR: every key once, with comments
+    /// Write the orders of a made-up observatory into a new directory DIR: every key once, with
+    /// comments
     #[arg(long, value_name = "DIR", conflicts_with = "to")]
     pub example: Option<PathBuf>,
 }
@@ -152,7 +155,7 @@ pub struct DraftOptions {
 pub enum RuleCommand {
     /// Add a rule (default position: before the first catch-all deny)
     Add(Box<AddOptions>),
-    /// Set keys of a rule: source=observatory,203.0.113.9 note="why"; key= takes it out
+    /// Set keys of a rule: source=observatory,203.0.113.9 note="why"; key= removes it
     Set {
         /// Name or position
         rule: String,
@@ -160,29 +163,29 @@ pub enum RuleCommand {
         #[arg(required = true, value_name = "KEY=VALUE")]
         keys: Vec<String>,
     },
-    /// Move a rule to another place
+    /// Move a rule to another position
     Move {
         /// Name or position
         rule: String,
         #[command(flatten)]
         place: PlaceOptions,
     },
-    /// Make an allow a deny, or a deny an allow
+    /// Turn an allow into a deny, or a deny into an allow
     SwapAction {
         /// Name or position
         rule: String,
     },
-    /// Let a rule keep its place but never speak
+    /// Disable a rule; it keeps its position
     Pause {
         /// Name or position
         rule: String,
     },
-    /// Let a paused rule speak again
+    /// Enable a paused rule again
     Resume {
         /// Name or position
         rule: String,
     },
-    /// Take a rule out of the file; shows it and asks
+    /// Remove a rule from the file; shows it and asks
     Remove {
         /// Name or position
         rule: String,
@@ -190,7 +193,7 @@ pub enum RuleCommand {
         #[arg(long)]
         yes: bool,
     },
-    /// Write a rule once more under another name, right behind it unless told otherwise
+    /// Copy a rule under another name (default position: directly after it)
     Copy {
         /// Name or position
         rule: String,
@@ -205,22 +208,22 @@ pub enum RuleCommand {
 /// What can be done with the rules of a group together.
 #[derive(Subcommand, Debug)]
 pub enum GroupCommand {
-    /// Let its rules keep their places but never speak
+    /// Disable its rules; they keep their positions
     Pause {
         /// Name of the group
         group: String,
     },
-    /// Let them speak again
+    /// Enable its rules again
     Resume {
         /// Name of the group
         group: String,
     },
-    /// Print it as a TOML fragment, with the names that it uses
+    /// Print the group as a TOML fragment, with the names that it uses
     Export {
         /// Name of the group
         group: String,
     },
-    /// Put an exported group into the orders; nothing is overwritten
+    /// Add an exported group to the orders; nothing is overwritten
     Import {
         /// The fragment
         file: PathBuf,
@@ -231,52 +234,52 @@ pub enum GroupCommand {
 pub struct AddOptions {
     /// allow, deny or refuse
     pub action: String,
-    /// What it is about: ssh, tcp/7410, udp/7420-7423, icmp/echo, any
+    /// Traffic that it matches: ssh, tcp/7410, udp/7420-7423, icmp/echo, any
     #[arg(required = true)]
     pub traffic: Vec<String>,
-    /// From whom: an address, a prefix, a range, a group; repeatable, or with commas
+    /// Sources: an address, a prefix, a range, a group; repeatable, or with commas
     #[arg(long, value_delimiter = ',')]
     pub source: Vec<String>,
     /// inbound, outbound or transit [default: inbound]
     #[arg(long)]
     pub direction: Option<String>,
-    /// To whom: an address, a prefix, a range, a group; with commas
+    /// Destinations: an address, a prefix, a range, a group; repeatable, or with commas
     #[arg(long, value_name = "ADDRESS")]
     pub destination: Option<String>,
-    /// Where it arrives, or leaves: lan0, or tun* for all that begin so
+    /// Interface it arrives at or leaves by: lan0, or tun* for all that begin with tun
     #[arg(long, value_name = "NAME")]
     pub interface: Option<String>,
-    /// The program that listens, or sends, by its absolute path
+    /// Program that listens or sends, by its absolute path
     #[arg(long, value_name = "PATH")]
     pub program: Option<String>,
     /// Only ipv4 or ipv6
     #[arg(long)]
     pub family: Option<String>,
-    /// When it ends to speak: 2026-12-24T18:00:00+01:00
+    /// When the rule expires: 2026-12-24T18:00:00+01:00
     #[arg(long, value_name = "MOMENT")]
     pub until: Option<String>,
-    /// How often an allow may speak: "6 per minute per source, burst 3"
+    /// Rate limit of an allow: "6 per minute per source, burst 3"
     #[arg(long, value_name = "RATE")]
     pub at_most: Option<String>,
-    /// What it says beyond that: deny or refuse [default: deny]
+    /// What happens above the rate limit: deny or refuse [default: deny]
     #[arg(long)]
     pub over: Option<String>,
-    /// Record each of its decisions
+    /// Log each of its decisions
     #[arg(long)]
     pub log: bool,
-    /// The group of rules that it belongs to
+    /// Rule group that it belongs to
     #[arg(long)]
     pub group: Option<String>,
-    /// For which hosts: a name, #tag, with commas
+    /// Hosts it applies to: a name, #tag, with commas
     #[arg(long)]
     pub hosts: Option<String>,
-    /// In which postures, with commas
+    /// Postures it applies in, with commas
     #[arg(long)]
     pub postures: Option<String>,
-    /// A name; made up from the content when it is left out
+    /// Name [default: made from the content]
     #[arg(long)]
     pub name: Option<String>,
-    /// Why it is there
+    /// Why the rule exists
     #[arg(long)]
     pub note: Option<String>,
     #[command(flatten)]
@@ -290,23 +293,23 @@ pub struct PlaceOptions {
     /// Before this rule (name or position)
     #[arg(long, value_name = "RULE")]
     pub before: Option<String>,
-    /// Behind this rule (name or position)
+    /// After this rule (name or position)
     #[arg(long, value_name = "RULE")]
     pub after: Option<String>,
     /// Before all others
     #[arg(long)]
     pub first: bool,
-    /// Behind all others
+    /// After all others
     #[arg(long)]
     pub last: bool,
 }
 
 #[derive(Args, Debug)]
 pub struct DemoOptions {
-    /// With namespaces and the gate of the real kernel (needs root)
+    /// Use namespaces and the gate of the real kernel (needs root)
     #[arg(long)]
     pub kernel: bool,
-    /// Without sockets and namespaces, on a stored snapshot of a host
+    /// Use a stored snapshot of a host, without sockets and namespaces
     #[arg(long, conflicts_with = "kernel")]
     pub snapshot: bool,
 }
@@ -320,7 +323,7 @@ pub struct PlayOptions {
 /// What `schema` prints.
 #[derive(Debug, Args)]
 pub struct SchemaOptions {
-    /// An output: reach, rules, ask, state, …; the orders where none is named
+    /// Output to describe: reach, rules, ask, state, … [default: the orders]
     pub name: Option<String>,
 }
 

@@ -8,44 +8,46 @@ use clap::{Args, Subcommand};
 
 #[derive(Args, Debug)]
 pub struct PostOptions {
-    /// Only check and show; put nothing in force (needs no root)
+    /// Only check and show; nothing is put in force (needs no root)
     #[arg(long)]
     pub check: bool,
-    /// Put them in force for this long; unless `confirm` comes, the kernel goes back by itself
+    /// Put them on trial for this long; the kernel rolls back unless `tipstaff confirm` is run
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub trial: Option<Duration>,
-    /// Why, for the history
+    /// Reason, for the history
     #[arg(long, value_name = "TEXT")]
     pub reason: Option<String>,
-    /// End the connections that the orders would not let in again; of a trial, once it is confirmed here
+    /// End open connections that the orders no longer let in; for a trial, once it is confirmed
+    /// here
     #[arg(long, conflicts_with = "check")]
     pub cut: bool,
-    /// Post even orders that would not let your own shell in again
+    /// Post even if your own shell could not log in again
     #[arg(long)]
     pub even_if_i_am_cut_off: bool,
-    /// Not the file, but this revision of the history
+    /// Post this revision of the history instead of the file
     #[arg(long, value_name = "NUMBER", conflicts_with = "check")]
     pub revision: Option<u32>,
 }
 
 #[derive(Args, Debug)]
 pub struct PostureOptions {
-    /// Take up this one: of the orders in force, or sealed (nothing in, nothing out), or none
+    /// Switch to this posture of the orders in force, to sealed (nothing in, nothing out), or to
+    /// none
     pub name: Option<String>,
-    /// Only for this long; then the kernel goes back to the one before by itself
+    /// Switch only for this long; then the kernel switches back automatically
     #[arg(long = "for", value_name = "TIME", value_parser = duration, requires = "name")]
     pub time: Option<Duration>,
-    /// Only until this command ends, however it ends
+    /// Switch only until this command ends, however it ends
     #[arg(long, requires = "name", conflicts_with = "time")]
     pub while_i_wait: bool,
-    /// Why, for the history
+    /// Reason, for the history
     #[arg(long, value_name = "TEXT", requires = "name")]
     pub reason: Option<String>,
 }
 
 #[derive(Args, Debug)]
 pub struct InstallBootOptions {
-    /// Write below DIR instead of /
+    /// Install below DIR instead of /
     #[arg(long, value_name = "DIR", default_value = "/")]
     pub root: PathBuf,
     /// Only print what would be written
@@ -55,16 +57,16 @@ pub struct InstallBootOptions {
 
 #[derive(Args, Debug)]
 pub struct CutOptions {
-    /// Only those that this rule (name or position) would keep out
+    /// Only those that this rule (name or position) denies
     #[arg(long)]
     pub rule: Option<String>,
-    /// Only those with this address at the other end
+    /// Only those with this remote address
     #[arg(long, value_name = "ADDRESS")]
     pub peer: Option<IpAddr>,
-    /// Only those of this program, by its path or name
+    /// Only those of this program (path or name)
     #[arg(long)]
     pub program: Option<String>,
-    /// Only show them
+    /// Show them without ending them
     #[arg(long)]
     pub dry_run: bool,
     /// Do not ask
@@ -74,14 +76,14 @@ pub struct CutOptions {
 
 #[derive(Args, Debug)]
 pub struct ConfirmOptions {
-    /// End the trial now instead: what was in force before is so again
+    /// End the trial now and return to what was in force before
     #[arg(long)]
     pub revert: bool,
 }
 
 #[derive(Args, Debug)]
 pub struct WithdrawOptions {
-    /// Only for this long; then the kernel puts the orders in force again by itself
+    /// Only for this long; then the kernel puts the orders in force again automatically
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub until: Option<Duration>,
     /// Do not ask
@@ -104,9 +106,9 @@ pub enum HistoryCommand {
         /// Its number
         number: u32,
     },
-    /// Forget old revisions; the last one that was meant to stay is never forgotten
+    /// Delete old revisions; the last permanent one is always kept
     Prune {
-        /// How many of the newest stay
+        /// How many of the newest to keep
         #[arg(long, default_value_t = 50)]
         keep: usize,
     },
@@ -116,11 +118,11 @@ pub enum HistoryCommand {
 fn duration(text: &str) -> Result<Duration, String> {
     const MOST: Duration = Duration::from_secs(24 * 3_600);
     let read: jiff::SignedDuration =
-        text.parse().map_err(|_| "write it like 60s, 10m or 1h30m".to_owned())?;
-    let time = Duration::try_from(read).map_err(|_| "it lies in the past".to_owned())?;
+        text.parse().map_err(|_| "expected a duration such as 60s, 10m or 1h30m".to_owned())?;
+    let time = Duration::try_from(read).map_err(|_| "it is in the past".to_owned())?;
     if (Duration::from_secs(1)..=MOST).contains(&time) {
         Ok(time)
     } else {
-        Err("between 1s and 24h".into())
+        Err("it must be between 1s and 24h".into())
     }
 }

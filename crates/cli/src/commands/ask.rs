@@ -93,7 +93,7 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
     if asked.direction == Direction::Transit && !through {
         return Err(Failure::Argument {
             message: format!("this host would not forward a packet to {}", asked.destination),
-            mend: "See its routes, and whether it forwards at all.".into(),
+            mend: "Check its routes, and whether forwarding is enabled.".into(),
         });
     }
     answer(&judge, &asked, decision, "gate", terminal)
@@ -113,8 +113,8 @@ fn question(
         Direction::Inbound | Direction::Transit => (options.destination, options.source),
     };
     let other = other.ok_or_else(|| Failure::Argument {
-        message: "nobody at the other end is named".into(),
-        mend: "Give --source, or --destination on the way out.".into(),
+        message: "the remote address is missing".into(),
+        mend: "Give --source, or --destination for outbound traffic.".into(),
     })?;
     let key = key_of(judge, &options.traffic, other)?;
     let approach = match witness::approach(other, None, all) {
@@ -126,8 +126,8 @@ fn question(
     let own = match own {
         Some(address) if address.is_ipv4() != other.is_ipv4() => {
             return Err(Failure::Argument {
-                message: format!("{other} and {address} are of different families"),
-                mend: "Give --source and --destination of one family.".into(),
+                message: format!("{other} and {address} belong to different address families"),
+                mend: "Give --source and --destination of the same family.".into(),
             });
         }
         Some(address) => address,
@@ -139,8 +139,10 @@ fn question(
             let outside = all.iter().find(|i| !i.is_loopback()).map(|i| i.index);
             if options.in_force && outside.is_none() {
                 return Err(Failure::Argument {
-                    message: "this machine has no interface but its loopback one, where no packet is decided".into(),
-                    mend: "Ask the orders and not the gate: leave --in-force out.".into(),
+                    message:
+                        "this machine has only a loopback interface, where no packet is filtered"
+                            .into(),
+                    mend: "Omit --in-force to ask the orders instead of the gate.".into(),
                 });
             }
             let outside = outside.unwrap_or(2);
@@ -192,8 +194,8 @@ fn interface_called(
     match all.iter().find(|i| i.name == name) {
         Some(interface) => Ok(InterfaceIndex(interface.index)),
         None if options.in_force => Err(Failure::Argument {
-            message: format!("this machine has no interface `{name}`"),
-            mend: "Name one that it has, or ask the file instead of the gate.".into(),
+            message: format!("no interface `{name}` on this machine"),
+            mend: "Name an existing interface, or ask the file instead of the gate.".into(),
         }),
         None => {
             judge.brief.interfaces.push((MADE_UP, name.to_owned()));
@@ -225,8 +227,8 @@ fn key_of(judge: &Chosen, text: &str, source: IpAddr) -> Result<TrafficKey, Fail
         "Ask about one packet: tcp/22, udp/7420, icmp/echo, protocol/47, or a service such as ssh.";
     let terms = match judge.orders.terms(text) {
         Some(Ok(terms)) => terms,
-        Some(Err(fault)) => return Err(wrong(format!("`{text}` is no traffic: {fault}"), one)),
-        None => return Err(wrong(format!("no service is called `{text}`"), one)),
+        Some(Err(fault)) => return Err(wrong(format!("invalid traffic `{text}`: {fault}"), one)),
+        None => return Err(wrong(format!("unknown service `{text}`"), one)),
     };
     match terms.as_slice() {
         [Term::Ports(transport, first, last)] if first == last => Ok(transport.key(*first)),
@@ -236,7 +238,7 @@ fn key_of(judge: &Chosen, text: &str, source: IpAddr) -> Result<TrafficKey, Fail
         several => {
             let names: Vec<String> = several.iter().map(ToString::to_string).collect();
             Err(wrong(
-                format!("`{text}` is more than one kind of packet: {}", names.join(", ")),
+                format!("`{text}` covers more than one kind of packet: {}", names.join(", ")),
                 one,
             ))
         }
@@ -323,8 +325,8 @@ pub fn answer(
     };
     terminal.heading(&format!("{key} {who}: {word} by {by}"));
     terminal.note(&match known_by {
-        "gate" => format!("the gate in force was asked; {}", orders_words(&judge.origin)),
-        _ => format!("worked out from the {}", orders_words(&judge.origin)),
+        "gate" => format!("answered by the gate in force; {}", orders_words(&judge.origin)),
+        _ => format!("computed from the {}", orders_words(&judge.origin)),
     });
     if let Speaker::Rule(index) = decision.speaker
         && let Some(note) = judge.brief.rule(index).and_then(|rule| rule.note.as_ref())
@@ -335,7 +337,7 @@ pub fn answer(
         && let Some(Rule { at_most: Some(at_most), over, .. }) = judge.brief.rule(index)
     {
         let beyond = Action::from(*over);
-        terminal.line(format!("  as long as it is at most {at_most}; beyond that: {beyond}"));
+        terminal.line(format!("  up to {at_most}; above that: {beyond}"));
     }
     // Rules of another direction or host were never in question.
     let in_question = |rule: &&PassedOver<'_>| {
@@ -354,7 +356,7 @@ pub fn answer(
     }
     if left_out > 0 {
         let rules = counted(left_out, "rule", "rules");
-        terminal.note(&format!("{rules} before that for other hosts or directions"));
+        terminal.note(&format!("{rules} above it for other hosts or directions"));
     }
     for link in links {
         terminal.note(&link.to_string());
@@ -373,7 +375,7 @@ fn because(
         written, except,
     ) {
         ([], [only]) if *only == what.to_string() => format!("it excepts {what}"),
-        ([], except) => format!("{what} is in {}, which it excepts", except.join(", ")),
+        ([], except) => format!("{what} is in {}, which it excludes", except.join(", ")),
         (written, []) => format!("{what} is not in {}", written.join(", ")),
         (written, except) => {
             format!("{what} is not in {} without {}", written.join(", "), except.join(", "))
@@ -382,14 +384,14 @@ fn because(
     match failed {
         Mismatch::Paused => "it is paused".into(),
         Mismatch::Group => "its group is paused".into(),
-        Mismatch::Posture => "it holds in other postures".into(),
+        Mismatch::Posture => "it applies in other postures".into(),
         Mismatch::Host => "it is for other hosts".into(),
         Mismatch::Expired => match rule.until {
-            Some(until) => format!("it ended at {until}"),
+            Some(until) => format!("it expired at {until}"),
             None => "it has expired".into(),
         },
         Mismatch::Direction => format!("it is {}", rule.direction),
-        Mismatch::Family => format!("{} is of the other family", asked.source),
+        Mismatch::Family => format!("{} belongs to the other address family", asked.source),
         Mismatch::Traffic => outside(&asked.key, &rule.traffic.written, &rule.traffic.except),
         Mismatch::Source => outside(&asked.source, &rule.source.written, &rule.source.except),
         Mismatch::Destination => {

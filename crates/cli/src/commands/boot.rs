@@ -36,7 +36,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         },
         Ok(None) => {
             meant = false;
-            (None, "nothing was ever posted to stay".to_owned())
+            (None, "nothing has been posted permanently".to_owned())
         }
         Err(e) => (None, e.to_string()),
     };
@@ -58,7 +58,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let text = serde_json::to_vec(&trouble).map_err(|e| system("writing JSON")(e.into()))?;
     files::make_folder(&common.run_dir, 0o755)
         .and_then(|()| files::replace(&trouble_path(common), &text, Access::Mode(0o644)))
-        .map_err(system("noting what went wrong"))?;
+        .map_err(system("recording what went wrong"))?;
     told(terminal, &trouble.to_string(), Some(&trouble));
     Ok(Ending::Differs)
 }

@@ -96,7 +96,7 @@ pub fn run(
     }
     for Side { host, standing, rules } in &only {
         let count = counted(rules.len(), "rule", "rules");
-        terminal.heading(&format!("{count} only {host} obeys"));
+        terminal.heading(&format!("{count} only on {host}"));
         print(rules, *standing, terminal);
     }
     Ok(Ending::Fine)
@@ -105,7 +105,7 @@ pub fn run(
 fn find<'o>(orders: &'o Orders, told: Option<&str>) -> Result<&'o Host, Failure> {
     let name = chosen::which_host(orders, told)?;
     orders.hosts.iter().find(|h| Some(&h.name) == name.as_ref()).ok_or_else(|| Failure::Argument {
-        message: "these orders know no hosts".into(),
+        message: "these orders define no hosts".into(),
         mend: "They are for one machine: see `tipstaff rules`, or define [[hosts]].".into(),
     })
 }

@@ -1,4 +1,4 @@
-//! `cut`: end connections that the orders in force would not let in again.
+//! `cut`: end connections that the orders in force would no longer let in.
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -63,7 +63,7 @@ pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result
     });
     if !terminal.json {
         terminal.heading(&format!(
-            "{} that the orders in force would not let in again",
+            "{} that the orders in force would no longer let in",
             counted(all.len(), "connection", "connections")
         ));
         all.iter().for_each(|stranded| terminal.line(format!("  {}", stranded.words(brief))));
@@ -73,7 +73,7 @@ pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result
     if cut && !agreed() {
         return Err(Failure::Argument {
             message: "nothing was ended".into(),
-            mend: "Say yes when asked, or give --yes in a script.".into(),
+            mend: "Answer yes when asked, or pass --yes in a script.".into(),
         });
     }
     if cut {

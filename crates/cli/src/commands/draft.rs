@@ -62,15 +62,18 @@ pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<En
     };
     write().map_err(|source| match source.kind() {
         io::ErrorKind::AlreadyExists => Failure::Argument {
-            message: format!("{} is there already, and stays as it is", path.display()),
-            mend: "Name a file that is not there yet.".into(),
+            message: format!("{} already exists and was not modified", path.display()),
+            mend: "Name a file that does not exist yet.".into(),
         },
         _ => Failure::Unwritable { path: path.clone(), source },
     })?;
     if !terminal.json {
         terminal.heading(&format!("drafted {}", path.display()));
         let open = snapshot.listeners.len();
-        terminal.line(format!("  from {open} listeners; nothing is open yet but your shell, if you sit at a remote one"));
+        terminal.line(format!(
+            "  from {open} listeners; nothing is allowed yet except your \
+                               shell, if you are logged in remotely"
+        ));
         if snapshot.unseen_programs > 0 {
             terminal.note("  run it as root to see every program's name");
         }
@@ -81,8 +84,8 @@ pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<En
 fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
     fs::create_dir(folder).map_err(|source| match source.kind() {
         io::ErrorKind::AlreadyExists => Failure::Argument {
-            message: format!("{} is there already, and stays as it is", folder.display()),
-            mend: "Name a folder that is not there yet.".into(),
+            message: format!("{} already exists and was not modified", folder.display()),
+            mend: "Name a directory that does not exist yet.".into(),
         },
         _ => Failure::Unwritable { path: folder.to_owned(), source },
     })?;
@@ -100,7 +103,7 @@ fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
         return Ok(Ending::Fine);
     }
     terminal.heading(&format!("wrote the orders of Larkfield Observatory to {}", folder.display()));
-    terminal.line("  every key stands there once, with a word about it");
+    terminal.line("  every key appears there once, with a comment");
     terminal.note(&format!("  tipstaff brief archive --orders {}", orders.display()));
     Ok(Ending::Fine)
 }

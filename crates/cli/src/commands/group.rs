@@ -45,14 +45,21 @@ pub fn run(
     let held = Held::open(path)?;
     let edited = match command {
         GroupCommand::Export { .. } => return Ok(Ending::Fine),
-        GroupCommand::Pause { group } => enable_group(held.sheets(), group, false)
-            .map(|new| (new, format!("the rules of {group} keep their places but never speak"))),
+        GroupCommand::Pause { group } => enable_group(held.sheets(), group, false).map(|new| {
+            (
+                new,
+                format!(
+                    "the rules of {group} keep their positions but do not \
+                                      apply"
+                ),
+            )
+        }),
         GroupCommand::Resume { group } => enable_group(held.sheets(), group, true)
-            .map(|new| (new, format!("the rules of {group} speak again"))),
+            .map(|new| (new, format!("the rules of {group} apply again"))),
         GroupCommand::Import { file } => {
             let fragment = files::text(file, MOST_TEXT)
                 .map_err(|source| Failure::Unreadable { path: file.clone(), source })?;
-            let told = format!("{} is part of {} now", file.display(), path.display());
+            let told = format!("{} now belongs to {}", file.display(), path.display());
             match import_group(held.sheets(), &fragment) {
                 Ok(text) => Ok((NewText { part: None, text }, told)),
                 Err(ImportFault::Edit(fault)) => Err(fault),

@@ -114,12 +114,12 @@ fn list(all: &[Revision], terminal: &Terminal) {
     }
     terminal.heading(&counted(rows.len(), "revision", "revisions"));
     if rows.is_empty() {
-        terminal.note("each post is kept here");
+        terminal.note("every post is recorded here");
         return;
     }
     let mut table = Columns::new(["", "orders", "posted", "by", "from", "", "reason"]);
     for row in rows {
-        let kept = if row.kept { "" } else { "for a time only" };
+        let kept = if row.kept { "" } else { "time-limited" };
         table.row([
             plain(row.number),
             plain(row.orders.short()),

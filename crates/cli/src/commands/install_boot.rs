@@ -37,7 +37,7 @@ pub fn run(
 ) -> Result<Ending, Failure> {
     let mut texts = Vec::new();
     for (name, target, verb, text) in FILES {
-        let command = command(common, verb).map_err(system("finding out where this program is"))?;
+        let command = command(common, verb).map_err(system("finding the path of this program"))?;
         texts.push((name, target, text.replace(&format!("{PACKAGED} {verb}"), &command)));
     }
     if options.print {
@@ -70,7 +70,7 @@ pub fn run(
     if managed && options.root == Path::new("/") {
         // `keep` changes nothing that is decided; `boot` waits for the next start.
         for arguments in [&["daemon-reload"][..], &["restart", KEEP]] {
-            systemctl(arguments).map_err(system("making the units known to systemd"))?;
+            systemctl(arguments).map_err(system("reloading the units of systemd"))?;
             run.push(format!("systemctl {}", arguments.join(" ")));
         }
     }
@@ -85,16 +85,19 @@ pub fn run(
     report.run.iter().for_each(|command| terminal.line(format!("  ran {command}")));
     match report.revision {
         Some(number) => terminal.note(&format!(
-            "from the next restart on the orders of the last post, now revision {number}, are in force before the network is up"
+            "from the next restart on, the orders of the last post (now revision {number}) are \
+             in force before the network is up"
         )),
         None => terminal.note(
-            "from the next restart on the orders of the last post that is to stay are in force before the network is up",
+            "from the next restart on, the orders of the last permanent post are in force before \
+             the network is up",
         ),
     }
     report.missing.iter().for_each(|what| terminal.line(format!("  missing: {what}")));
     if !managed {
         terminal.line(
-            "  no systemd runs here: let your own init run these two, the first before the network",
+            "  systemd is not running: have your init system run these two, the first before the \
+             network",
         );
         terminal.line("    tipstaff boot");
         terminal.line("    tipstaff keep &");
@@ -113,11 +116,11 @@ fn what_is_missing(common: &Common) -> (Option<u32>, Vec<String>) {
     let revision = match History::of(common).last_kept() {
         Ok(Some(last)) => Some(last.number),
         Ok(None) => {
-            missing.push("orders that are to stay: tipstaff post".into());
+            missing.push("orders posted permanently: tipstaff post".into());
             None
         }
         Err(e) => {
-            missing.push(format!("a history that can be read: {e}"));
+            missing.push(format!("a readable history: {e}"));
             None
         }
     };

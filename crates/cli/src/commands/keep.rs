@@ -79,9 +79,8 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     trouble.tell(keep_up(&mut gate, &mut known, terminal), terminal);
     notify("READY=1");
     if !terminal.json {
-        terminal.note(
-            "every interface that appears gets its gate; SIGTERM ends this and opens nothing",
-        );
+        terminal
+            .note("guarding new interfaces as they appear; SIGTERM stops this and opens nothing");
     }
     loop {
         let mut waiting = [
@@ -118,7 +117,7 @@ impl Trouble {
         let what = done.err().map(|failure| failure.to_string());
         if what != self.told {
             match &what {
-                Some(what) => terminal.warning(&format!("{what}; it is tried again")),
+                Some(what) => terminal.warning(&format!("{what}; trying again")),
                 None => terminal.warning("that works again"),
             }
         }
@@ -164,7 +163,7 @@ impl Place {
             gate,
             name,
             None,
-            Some("keep recognised the place"),
+            Some("keep recognised the network"),
             terminal,
         ) {
             // It is tried again when that is over.
@@ -174,7 +173,7 @@ impl Place {
                 if terminal.json {
                     terminal.json_line(&Recognised { posture: name });
                 } else {
-                    terminal.line(format!("this place is recognised: posture {name}"));
+                    terminal.line(format!("network recognised: posture {name}"));
                 }
             }
         }
@@ -253,7 +252,7 @@ fn told(posted: &Posted, before: &Known, now: &Known, terminal: &Terminal) {
         terminal.line(format!("{name} is gone"));
     }
     if upgraded {
-        terminal.line("programs that rules name have other files now; the orders follow");
+        terminal.line("executables that rules name were replaced; the gate follows");
     }
 }
 

@@ -75,8 +75,8 @@ pub fn run(
         return Ok(Ending::Fine);
     }
     if let (Some(wanted), true) = (&options.wanted, rows.is_empty()) {
-        terminal.heading(&format!("{wanted} has no name"));
-        terminal.note("give it one under [services] or [addresses]");
+        terminal.heading(&format!("{wanted} is not named"));
+        terminal.note("name it under [services] or [addresses]");
         return Ok(Ending::Fine);
     }
     terminal.heading(&counted(rows.len(), "name", "names"));

@@ -99,7 +99,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     let meaning = match meaning(in_force.as_ref(), Visible::Yes, &judge, terminal) {
         Ok(meaning) => Some(meaning),
         Err(why) => {
-            terminal.note(&format!("what changed cannot be told: {why}"));
+            terminal.note(&format!("cannot tell what changed: {why}"));
             None
         }
     };
@@ -224,7 +224,7 @@ fn shell_stays(brief: &Brief) -> Result<(), Failure> {
     match own_shell::shut_out(brief)? {
         Some((message, mend)) => Err(Failure::Argument {
             message,
-            mend: format!("{mend}; or post all the same with --even-if-i-am-cut-off"),
+            mend: format!("{mend}; or post anyway with --even-if-i-am-cut-off"),
         }),
         None => Ok(()),
     }
@@ -247,9 +247,9 @@ fn end_stranded(brief: &Brief, terminal: &Terminal) -> Result<(), Failure> {
 fn show_meaning(judge: &Chosen, meaning: &Meaning, terminal: &Terminal) {
     let heading = match meaning.before {
         Before::Orders => Some("what changes:"),
-        Before::Nothing => Some("what changes, from everything passing:"),
+        Before::Nothing => Some("what changes, compared with no gate:"),
         Before::NotVisible => {
-            Some("what it means, against everything passing (what is in force, only root can see):")
+            Some("what it means, compared with no gate (only root can see what is in force):")
         }
         Before::Unreadable => None,
     };
@@ -263,12 +263,12 @@ fn show_meaning(judge: &Chosen, meaning: &Meaning, terminal: &Terminal) {
             0 => String::new(),
             more => format!(" and {more} more"),
         };
-        terminal.line(format!("  nobody may come any more to: {}{more}", shown.join(", ")));
+        terminal.line(format!("  no longer reachable by anybody: {}{more}", shown.join(", ")));
     }
     let stranded = &meaning.stranded;
     if !stranded.is_empty() {
         let open = counted(stranded.len(), "open connection", "open connections");
-        terminal.line(format!("  {open} would not be let in again (`tipstaff cut` ends them):"));
+        terminal.line(format!("  {open} would no longer be let in (`tipstaff cut` ends them):"));
         for stranded in stranded.iter().take(STRANDED_SHOWN) {
             terminal.line(format!("    {}", stranded.words(&judge.brief)));
         }
@@ -301,7 +301,7 @@ fn ask(
         let mut answer = String::new();
         let length = input.read_line(&mut answer).map_err(system("reading an answer"))?;
         if length == 0 {
-            terminal.line("nobody answers any more; the kernel goes back when the time is over");
+            terminal.line("no answer can come any more; the kernel rolls back when the time is up");
             return Ok(Ending::Fine);
         }
         if matches!(answer.trim(), "y" | "yes") {
@@ -372,7 +372,7 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
     }
     terminal.heading(match posted {
         Some(_) if kept.trial.is_some() => "in force, on trial",
-        Some(posted) if posted.replaced => "in force, in place of the orders before",
+        Some(posted) if posted.replaced => "in force, replacing the previous orders",
         Some(_) => "in force",
         None => "checked; nothing was put in force",
     });
@@ -408,10 +408,10 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
         if !posted.vanished.is_empty() {
             terminal.line(format!("  gone meanwhile: {}", posted.vanished.join(", ")));
         }
-        terminal.note("  connections that were open before go on; only new ones are decided");
+        terminal.note("  open connections continue; only new ones are filtered");
         if let Some(time) = kept.trial {
             let to = match posted.replaced {
-                true => "the orders before these",
+                true => "the previous orders",
                 false => "nothing in force",
             };
             terminal.line(format!(

@@ -65,7 +65,7 @@ pub fn run(
         Err(Failure::Gate(GateError::TrialRunning(_))) if name == SEALED => {
             take_up(common, &mut gate, name, None, reason, terminal)?;
             if !terminal.json {
-                terminal.note("a trial was running: it has ended, and this holds for good");
+                terminal.note("a trial was running: it has ended, and this stays in force");
             }
             None
         }
@@ -83,7 +83,7 @@ pub fn run(
         });
         if seconds.is_some() {
             terminal.note(
-                "then the kernel goes back by itself; `tipstaff confirm --revert` does it now",
+                "then the kernel rolls back automatically; `tipstaff confirm --revert` does so now",
             );
         }
     }
@@ -125,7 +125,7 @@ fn wait(gate: &mut KernelGate, terminal: &Terminal) -> Result<(), Failure> {
         Err(e) => return Err(e.into()),
     }
     if !terminal.json {
-        terminal.line("over: what was in force before is so again");
+        terminal.line("ended: what was in force before is in force again");
     }
     Ok(())
 }

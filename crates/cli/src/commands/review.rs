@@ -104,7 +104,7 @@ fn show_fixed(path: &std::path::Path, fixed: &[Finding], terminal: &Terminal) {
         let file = file.clone().unwrap_or_else(|| path.display().to_string());
         let rule = rule.as_deref().unwrap_or_default();
         terminal.line(format!("  {rule} ({}): {what}", code.name()));
-        terminal.note(&format!("    was in {file}; nothing gets another answer without it"));
+        terminal.note(&format!("    was in {file}; without it every packet gets the same answer"));
     }
 }
 
@@ -136,7 +136,7 @@ pub fn show(origin: &Origin, path: &std::path::Path, review: &Review, terminal: 
         terminal.note(&format!("{accepted} more are accepted, with a reason in the orders"));
     }
     if *gave_up {
-        terminal.line(format!("not everything was looked at: {GAVE_UP}"));
+        terminal.line(format!("not everything was checked: {GAVE_UP}"));
     }
 }
 

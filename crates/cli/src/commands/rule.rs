@@ -48,7 +48,7 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
         if !terminal.ask("Remove it?") {
             return Err(Failure::Argument {
                 message: "nothing was removed".into(),
-                mend: "Say yes when asked, or give --yes in a script.".into(),
+                mend: "Answer yes when asked, or pass --yes in a script.".into(),
             });
         }
     }

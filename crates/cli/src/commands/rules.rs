@@ -190,7 +190,7 @@ fn one(
         Which::Position(position) => index.position() == *position,
     });
     let (index, rule) = found.ok_or_else(|| Failure::Argument {
-        message: format!("there is no rule {which}"),
+        message: format!("no rule {which}"),
         mend: "See their names and positions with `tipstaff rules`.".into(),
     })?;
     let row = rule_row(index, rule, counts);
@@ -215,7 +215,7 @@ fn one(
     let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
     terminal.note(&format!("{}, line {}{file}", orders_words(&judge.origin), row.line));
     let paused = match row.silence {
-        Some(silence) => format!(" ({}: it does not speak here)", silence.words()),
+        Some(silence) => format!(" ({}: not active here)", silence.words()),
         None => String::new(),
     };
     let mut lines = vec![("says", format!("{}{paused}", row.action))];
@@ -346,7 +346,7 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
     terminal.note(&format!("{}; the first matching rule decides", orders_words(&judge.origin)));
     if let Some(others) = &counts.others {
         terminal.note(&format!(
-            "counted by the {}; a rule that was changed since has no count",
+            "counted by the {}; rules changed since then have no count",
             orders_words(others)
         ));
     }

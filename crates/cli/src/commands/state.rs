@@ -82,10 +82,10 @@ fn other_version(terminal: &Terminal) -> Ending {
     if terminal.json {
         terminal.json(&Report::empty("other-version", None));
     } else {
-        terminal
-            .heading("up, put in force by another version of Tipstaff, which this one cannot read");
+        terminal.heading("up, posted by another version of Tipstaff, which this one cannot read");
         terminal.note(
-            "it holds; `tipstaff post` puts orders in force with this version, `tipstaff withdraw` takes it away",
+            "it stays in force; `tipstaff post` replaces it with this version, `tipstaff \
+             withdraw` removes it",
         );
     }
     Ending::Drift
@@ -112,13 +112,13 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
                 "  then the kernel puts orders {} in force again",
                 record.hash().short()
             ));
-            terminal.note("  `tipstaff confirm --revert` does it now");
+            terminal.note("  `tipstaff confirm --revert` does so now");
             return Ok(Ending::Down);
         }
         if terminal.json {
             terminal.json(&Report::empty("down", pending.map(|pending| pending.left)));
         } else {
-            terminal.heading("down: no gate is up, everything passes");
+            terminal.heading("down: no gate is loaded, everything passes");
             if let Some(trouble) = boot_trouble::trouble(common) {
                 terminal.line(format!("  after the restart {}", trouble));
             }
@@ -134,10 +134,12 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     drift.extend(unguarded.iter().map(|interface| Drift {
         what: match in_force.second_line {
             true => format!(
-                "{} appeared after the post: the second line guards it; what the orders deny gets to no socket, nothing is forwarded, and the kernel's own answers stay in, but for IPv6 resets",
+                "{} appeared after the post; the second line guards it: denied traffic reaches \
+                 no socket, nothing is forwarded, and the kernel sends no answers of its own \
+                 except IPv6 resets",
                 interface.name
             ),
-            false => format!("{} has no gate: it appeared after the post", interface.name),
+            false => format!("{} is not guarded: it appeared after the post", interface.name),
         },
         mend: "tipstaff post".into(),
     }));
@@ -146,16 +148,15 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     };
     drift.extend(guarded.iter().filter(outwards).map(|interface| Drift {
         what: format!(
-            "{} has no gate on the way out: answers to UDP and ping stay out",
+            "{} is not guarded outbound: answers to UDP and ping are dropped",
             interface.name
         ),
         mend: "tipstaff post".into(),
     }));
     if !gate.is_intact()? {
         drift.push(Drift {
-            what:
-                "the tables in the kernel are not those that were posted: somebody wrote over them"
-                    .into(),
+            what: "the tables in the kernel are not those that were posted: they were overwritten"
+                .into(),
             mend: "tipstaff post, and find out who".into(),
         });
     }
@@ -166,21 +167,20 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         if witness::PROGRAMS.contains(&name.as_str()) {
             // The name alone proves nothing.
             return Drift {
-                what: format!("{what}; a reach check has one of that name while it runs"),
-                mend: "Look again when the check is over.".into(),
+                what: format!("{what}; a running reach check attaches one of that name"),
+                mend: "Check again when it has finished.".into(),
             };
         }
         Drift {
             what,
-            mend: "tipstaff withdraw, then tipstaff post: the gate goes in front; or take the other one away".into(),
+            mend: "tipstaff withdraw, then tipstaff post to put the gate first; or remove the other program".into(),
         }
     }));
     let brief = chosen::from_force(&in_force)?.brief;
     if !gate.knows_programs(&brief)? {
         drift.push(Drift {
-            what: "a program that rules name stands in another file than when they were posted"
-                .into(),
-            mend: "tipstaff post; tipstaff keep does it by itself".into(),
+            what: "an executable that rules name was replaced after the post".into(),
+            mend: "tipstaff post; tipstaff keep does so automatically".into(),
         });
     }
     // Of a trial nothing is expected to stay; a posture for a time is pending too.
@@ -191,16 +191,16 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     {
         drift.push(Drift {
             what: format!(
-                "the last post that was to stay, revision {}, is not what is in force",
+                "the last permanent post, revision {}, is not what is in force",
                 last.number
             ),
-            mend: format!("tipstaff post --revision {}, or post what is to stay", last.number),
+            mend: format!("tipstaff post --revision {}, or post the orders to keep", last.number),
         });
     }
     if let Some(trouble) = boot_trouble::trouble(common) {
         drift.push(Drift {
             what: format!("after the restart {}", trouble),
-            mend: "tipstaff post, with orders that are right".into(),
+            mend: "tipstaff post, with valid orders".into(),
         });
     }
     // The end of a posture that was taken up for a time is no surprise.
@@ -208,10 +208,11 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     if let Some(abandoned) = tried {
         drift.push(Drift {
             what: format!(
-                "the trial of orders {} was not confirmed in time; these are the ones before",
+                "the trial of orders {} was not confirmed in time; the previous ones are in force",
                 abandoned.hash().short()
             ),
-            mend: "tipstaff post --trial 2m, and confirm; or tipstaff post with the orders that are to stay".into(),
+            mend: "tipstaff post --trial 2m, and confirm; or tipstaff post with the orders to keep"
+                .into(),
         });
     }
     let mut limits = shortfalls(&in_force, &all);
@@ -314,7 +315,7 @@ fn other_host(common: &Common, in_force: &InForce) -> Option<Drift> {
     let own = chosen::which_host(&orders, common.host.as_deref()).ok()??;
     let posted = record.host.as_deref()?;
     (own != posted).then(|| Drift {
-        what: format!("the list of the host {posted} is in force, and this machine is {own}"),
+        what: format!("the rules of host {posted} are in force, but this machine is {own}"),
         mend: format!("tipstaff post --host {own}"),
     })
 }
@@ -361,7 +362,7 @@ fn edited(common: &Common, in_force: &InForce) -> Option<Drift> {
             ))
         }
         (Err(faults), _) => told(format!(
-            "{} has been changed and is wrong in {} now",
+            "{} has been edited and has errors in {}",
             path.display(),
             if faults.0.len() == 1 { "one place" } else { "several places" }
         )),

@@ -78,7 +78,7 @@ pub fn show(
     terminal.heading(&format!("{listeners} on {}", snapshot.host));
     terminal.note(&match judge {
         Some(judge) => format!("who is let in: by the {}", orders_words(&judge.origin)),
-        None => "no orders: nobody is kept out".to_owned(),
+        None => "no orders: nothing is denied".to_owned(),
     });
     let mut table =
         Columns::new(["port", "local address", "program", "pid", "account", "who is let in"]);
@@ -109,9 +109,9 @@ pub fn show(
     }
     match (gate_up, judge) {
         (Some(false), Some(_)) => {
-            terminal.note("no gate is up: until `tipstaff post`, nothing of this is in force");
+            terminal.note("no gate is loaded: none of this is in force until `tipstaff post`");
         }
-        (None, _) => terminal.note("whether a gate is up is not visible without root"),
+        (None, _) => terminal.note("whether a gate is loaded is not visible without root"),
         _ => {}
     }
 }

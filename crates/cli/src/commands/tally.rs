@@ -79,7 +79,8 @@ pub fn run(
     let Unrecorded { left_out, lost } = unrecorded;
     if wanted.is_none() && left_out + lost > 0 {
         terminal.note(&format!(
-            "of what `watch` shows {left_out} were left out of the sample, {lost} lost since nobody read them"
+            "of the events for `watch`, {left_out} were not sampled and {lost} were lost because \
+             nobody read them"
         ));
     }
     if let (Some(sources), Some(index)) = (sources, wanted) {
@@ -97,7 +98,7 @@ fn states(
     match rule.and_then(|rule| rule.limit()) {
         Some(limit) => Ok(gate.sources(&limit)?),
         None => Err(Failure::Argument {
-            message: "the rule has no rate, so nobody's is counted".into(),
+            message: "the rule has no rate limit, so sources are not counted".into(),
             mend: "Name a rule with `at_most`.".into(),
         }),
     }
@@ -133,7 +134,7 @@ fn rows(
 
 fn show(judge: &Chosen, rows: &[Row], terminal: &Terminal) {
     if rows.is_empty() {
-        terminal.line("Nobody has spoken yet; --all shows everybody.");
+        terminal.line("No rule has matched yet; --all shows all of them.");
         return;
     }
     let right = |text: String| plain(text).set_alignment(comfy_table::CellAlignment::Right);
@@ -160,7 +161,7 @@ fn show_sources(judge: &Chosen, index: RuleIndex, sources: &[SourceState], termi
     let rate = judge.brief.rule(index).and_then(|rule| rule.at_most);
     let rate = rate.map(|rate| rate.to_string()).unwrap_or_default();
     if sources.is_empty() {
-        terminal.line(format!("\nNobody has taken anything of it lately: {rate}"));
+        terminal.line(format!("\nNo source has used any of it recently: {rate}"));
         return;
     }
     let mut table = Columns::new(["source", "room now", "next after"]);

@@ -58,7 +58,10 @@ pub fn run(
     let before = gate.unrecorded()?;
     let mut seen = 0;
     if !terminal.json {
-        terminal.note("decisions of rules with `log = true`, and a sample of what the standing answers deny; Ctrl-C ends");
+        terminal.note(
+            "decisions of rules with `log = true`, and a sample of what the standing \
+                       answers deny; Ctrl-C ends",
+        );
     }
     loop {
         for event in events.drain() {
@@ -71,7 +74,7 @@ pub fn run(
         }
         if !wait(&events)? && gate.in_force()?.is_none() {
             if !terminal.json {
-                terminal.line("The gate was taken down.");
+                terminal.line("The gate was withdrawn.");
             }
             return Ok(Ending::Fine);
         }
@@ -228,7 +231,8 @@ fn print(names: &mut Names, event: &Event, terminal: &Terminal) {
     let Line { time, direction, interface, source, destination, verdict, by, traffic, .. } = line;
     let program = line.program.map(|program| format!("  {program}")).unwrap_or_default();
     terminal.line(format!(
-        "{time}  {verdict:<6}  {direction} on {interface}  {traffic}  {source} → {destination}{program}  by {by}"
+        "{time}  {verdict:<6}  {direction} on {interface}  {traffic}  {source} → \
+         {destination}{program}  by {by}"
     ));
 }
 
@@ -237,7 +241,7 @@ fn end(gate: &KernelGate, before: Unrecorded, terminal: &Terminal) -> Ending {
     let lost = now.lost.saturating_sub(before.lost);
     let left_out = now.left_out.saturating_sub(before.left_out);
     if !terminal.json && lost + left_out > 0 {
-        terminal.note(&format!("meanwhile {left_out} were left out of the sample, {lost} lost"));
+        terminal.note(&format!("meanwhile: {left_out} not sampled, {lost} lost"));
     }
     Ending::Fine
 }

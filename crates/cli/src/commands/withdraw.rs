@@ -46,7 +46,10 @@ pub fn run(
         } else {
             terminal
                 .heading(&format!("withdrawn for {}: everything passes until then", spoken(time)));
-            terminal.note("the kernel puts the orders in force again by itself; `tipstaff confirm --revert` does it now");
+            terminal.note(
+                "the kernel puts the orders in force again automatically; `tipstaff \
+                           confirm --revert` does so now",
+            );
         }
         return Ok(Ending::Fine);
     }
@@ -67,7 +70,7 @@ fn agreed(in_force: &InForce, options: &WithdrawOptions, terminal: &Terminal) ->
     let Ok(chosen) = chosen::from_force(in_force) else { return true };
     let standing = chosen.brief.standing;
     terminal.line(format!(
-        "{} speak now; then inbound {}, transit {}, outbound {}. Without them everything passes.",
+        "{} apply now; then inbound {}, transit {}, outbound {}. Without them everything passes.",
         counted(chosen.brief.rules().filter(|rule| rule.speaks()).count(), "rule", "rules"),
         standing.inbound,
         standing.transit,

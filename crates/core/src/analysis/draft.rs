@@ -25,7 +25,7 @@ pub struct Shell {
 pub fn draft(host: &str, listeners: &[Listener], shell: Option<Shell>) -> String {
     let mut text = format!(
         "# First orders of {host}, drafted from what listens on it. Read them, answer the\n\
-         # questions, take out `enabled = false` where a port is to be open, then:\n\
+         # questions, remove `enabled = false` where a port is to be open, then:\n\
          #   tipstaff post --check --orders THIS-FILE\n\
          version = 1\n\n\
          [standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n"
@@ -35,7 +35,7 @@ pub fn draft(host: &str, listeners: &[Listener], shell: Option<Shell>) -> String
         rule(
             &mut text,
             "your-shell",
-            "You sat here when this was drafted; without it you are cut off",
+            "You were logged in from here when this was drafted; without it you are cut off",
             &port,
             Some(&shell.from.to_string()),
             true,

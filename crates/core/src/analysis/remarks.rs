@@ -22,14 +22,14 @@ pub struct Remark {
 pub fn remarks_of(rule: &Rule, brief: Option<&Brief>, now: Moment) -> Vec<Remark> {
     let mut messages = Vec::new();
     if let Some(until) = rule.until.filter(|until| *until <= now) {
-        messages.push(format!("it ended at {until}, which is past: it never speaks"));
+        messages.push(format!("it expired at {until} and no longer matches"));
     }
     let nowhere =
         |brief: &&Brief| brief.interfaces_of(&rule.interface).is_some_and(|meant| meant.is_empty());
     let speaks = matches!(rule.silence, None | Some(Silence::Expired));
     if speaks && brief.as_ref().is_some_and(nowhere) {
         let on = rule.interface.words();
-        messages.push(format!("no interface is called {on}: it never speaks until one is"));
+        messages.push(format!("no interface is named {on}: it matches nothing until one is"));
     }
     messages.into_iter().map(|message| Remark { rule: rule.name.to_string(), message }).collect()
 }
@@ -75,9 +75,9 @@ mod tests {
             let remarks = remarks(&brief, now.parse().unwrap());
             remarks.into_iter().map(|r| format!("{}: {}", r.rule, r.message)).collect::<Vec<_>>()
         };
-        let elsewhere = "elsewhere: no interface is called tun*: it never speaks until one is";
+        let elsewhere = "elsewhere: no interface is named tun*: it matches nothing until one is";
         assert_eq!(told("2025-12-31T23:59:59Z"), [elsewhere]);
-        let old = "old: it ended at 2026-01-01T00:00:00Z, which is past: it never speaks";
+        let old = "old: it expired at 2026-01-01T00:00:00Z and no longer matches";
         assert_eq!(told("2026-01-01T00:00:00Z"), [old, elsewhere]);
     }
 }

@@ -43,18 +43,21 @@ impl fmt::Display for ProgramNote {
         let path = &self.path;
         match &self.status {
             ProgramStatus::Link { to } => {
-                write!(f, "{path} is a link to {to}, which is what counts")
+                write!(f, "{path} is a symbolic link to {to}, which is what is matched")
             }
             ProgramStatus::Missing => {
-                write!(f, "{path} is not there; the rule means what will be started from there")
+                write!(
+                    f,
+                    "{path} does not exist; the rule applies to what is started from there later"
+                )
             }
             ProgramStatus::Unfollowable { why } => {
-                write!(f, "{path} cannot be followed ({why}); the rule means the path as written")
+                write!(f, "{path} cannot be resolved ({why}); the rule uses the path as written")
             }
             ProgramStatus::TooDeep { most } => write!(
                 f,
-                "{path} is nested more than {most} directories deep, so its sockets cannot be told \
-                 from others: they never match an allow by program, and always a deny"
+                "{path} is nested more than {most} directories deep, so its sockets cannot be \
+                 identified: they never match an allow by program, and always match a deny"
             ),
         }
     }

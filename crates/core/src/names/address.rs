@@ -51,7 +51,7 @@ pub enum AddressFault {
     #[error("not an address, a prefix or a first-last range")]
     Unreadable,
     /// A prefix with bits behind its length.
-    #[error("the prefix has bits set behind its length; the network is {network}")]
+    #[error("the prefix has host bits set; the network is {network}")]
     HostBits {
         /// The network that was probably meant.
         network: String,
@@ -63,7 +63,9 @@ pub enum AddressFault {
         most: u8,
     },
     /// First and last of different families.
-    #[error("a range has one family; this one goes from {first} to {last}")]
+    #[error(
+        "both ends of a range must be of the same family; this one goes from {first} to {last}"
+    )]
     MixedFamilies {
         /// Family of the first address.
         first: Family,
@@ -74,7 +76,7 @@ pub enum AddressFault {
     #[error("the first address of a range must not be above its last")]
     Backwards,
     /// IPv4 in the form that IPv6 sockets use (RFC 4291 section 2.5.5.2): no packet has it.
-    #[error("IPv4 in the form of IPv6, which no packet has; write {four}")]
+    #[error("an IPv4-mapped IPv6 address, which no packet has; write {four}")]
     Mapped {
         /// The same as IPv4.
         four: String,
@@ -342,18 +344,18 @@ mod tests {
         assert_eq!(fault("dome"), "not an address, a prefix or a first-last range");
         assert_eq!(
             fault("198.51.100.7/24"),
-            "the prefix has bits set behind its length; the network is 198.51.100.0/24"
+            "the prefix has host bits set; the network is 198.51.100.0/24"
         );
         assert_eq!(fault("198.51.100.0/33"), "the prefix length must be 0 to 32");
         assert_eq!(
             fault("198.51.100.1-2001:db8::1"),
-            "a range has one family; this one goes from IPv4 to IPv6"
+            "both ends of a range must be of the same family; this one goes from IPv4 to IPv6"
         );
         assert_eq!(
             fault("198.51.100.9-198.51.100.1"),
             "the first address of a range must not be above its last"
         );
-        let mapped = "IPv4 in the form of IPv6, which no packet has; write";
+        let mapped = "an IPv4-mapped IPv6 address, which no packet has; write";
         assert_eq!(fault("::ffff:192.0.2.7"), format!("{mapped} 192.0.2.7"));
         assert_eq!(fault("::ffff:192.0.2.0/120"), format!("{mapped} 192.0.2.0-192.0.2.255"));
         assert!(AddressRange::parse("::/0").is_ok());

@@ -152,7 +152,7 @@ pub enum TermFault {
     #[error("icmp has no ports")]
     IcmpPort,
     /// Something else behind `icmp/`.
-    #[error("icmp knows `icmp/echo` and `icmp/*`")]
+    #[error("icmp takes `icmp/echo` or `icmp/*`")]
     IcmpKind,
     /// An unknown word before the slash.
     #[error("the word before the slash is one of tcp, udp, icmp, protocol")]

@@ -122,11 +122,11 @@ fn collect_value(value: &DeValue<'_>, names: &mut BTreeSet<String>) {
 /// Why a pattern of `include` is none; `None` when it stays in the folder of the orders.
 pub(super) fn escape(pattern: &str) -> Option<&'static str> {
     if pattern.is_empty() {
-        Some("an empty name is no file")
+        Some("the file name is empty")
     } else if pattern.starts_with('/') {
-        Some("an absolute path leads out of the folder of the orders")
+        Some("absolute paths are not allowed here; name a file in the directory of the orders")
     } else if pattern.split('/').any(|part| part == "..") {
-        Some("`..` leads out of the folder of the orders")
+        Some("`..` is not allowed here; name a file in the directory of the orders")
     } else {
         None
     }

@@ -21,7 +21,7 @@ pub enum Severity {
 #[serde(rename_all = "kebab-case")]
 pub enum Code {
     /// Earlier rules take everything that it is about.
-    NeverSpeaks,
+    NeverMatches,
     /// No packet on this machine can meet its conditions.
     NotHere,
     /// The same as an earlier rule.
@@ -43,13 +43,13 @@ pub enum Code {
     /// Addresses of one family only.
     OneFamily,
     /// Allows what nobody listens to.
-    NobodyListens,
+    NothingListens,
     /// Only a reach check finds it: what it lets in to does not answer.
     NotReached,
     /// A port one slip away from one that somebody listens on.
     MistypedPort,
     /// Somebody listens, and nobody may come.
-    NobodyMayCome,
+    ListenerDenied,
     /// A foundation is switched off.
     FoundationOff,
     /// Lets out what leaves by itself: the answers to what is let in.
@@ -67,7 +67,7 @@ pub enum Code {
 impl Code {
     /// All.
     pub const ALL: [Self; 21] = [
-        Self::NeverSpeaks,
+        Self::NeverMatches,
         Self::NotHere,
         Self::Duplicate,
         Self::Redundant,
@@ -78,10 +78,10 @@ impl Code {
         Self::ShellWithoutRate,
         Self::AllPorts,
         Self::OneFamily,
-        Self::NobodyListens,
+        Self::NothingListens,
         Self::NotReached,
         Self::MistypedPort,
-        Self::NobodyMayCome,
+        Self::ListenerDenied,
         Self::FoundationOff,
         Self::OutboundHalf,
         Self::CutsYouOff,
@@ -93,7 +93,7 @@ impl Code {
     /// As orders and reports write it.
     pub const fn name(self) -> &'static str {
         match self {
-            Self::NeverSpeaks => "never-speaks",
+            Self::NeverMatches => "never-matches",
             Self::NotHere => "not-here",
             Self::Duplicate => "duplicate",
             Self::Redundant => "redundant",
@@ -104,10 +104,10 @@ impl Code {
             Self::ShellWithoutRate => "shell-without-rate",
             Self::AllPorts => "all-ports",
             Self::OneFamily => "one-family",
-            Self::NobodyListens => "nobody-listens",
+            Self::NothingListens => "nothing-listens",
             Self::NotReached => "not-reached",
             Self::MistypedPort => "mistyped-port",
-            Self::NobodyMayCome => "nobody-may-come",
+            Self::ListenerDenied => "listener-denied",
             Self::FoundationOff => "foundation-off",
             Self::OutboundHalf => "outbound-half",
             Self::CutsYouOff => "cuts-you-off",
@@ -120,7 +120,7 @@ impl Code {
     /// How much it matters.
     pub const fn severity(self) -> Severity {
         match self {
-            Self::NeverSpeaks | Self::AfterCatchAll | Self::Duplicate | Self::CutsYouOff => {
+            Self::NeverMatches | Self::AfterCatchAll | Self::Duplicate | Self::CutsYouOff => {
                 Severity::Error
             }
             Self::Redundant
@@ -133,9 +133,9 @@ impl Code {
             Self::NotHere
             | Self::Expired
             | Self::OneFamily
-            | Self::NobodyListens
+            | Self::NothingListens
             | Self::NotReached
-            | Self::NobodyMayCome
+            | Self::ListenerDenied
             | Self::PartlyContradicted
             | Self::OutboundHalf
             | Self::UnusedName
@@ -146,29 +146,33 @@ impl Code {
     /// Why it matters, a sentence.
     pub const fn why(self) -> &'static str {
         match self {
-            Self::NeverSpeaks => "This rule never matches, so it misleads readers.",
-            Self::NotHere => "It waits for an interface that may never come.",
-            Self::Duplicate => "Of two the same, one will be changed one day and the other not.",
-            Self::Redundant => "What changes nothing hides what does.",
-            Self::AfterCatchAll => "Nothing behind a rule about everything is ever asked.",
-            Self::PartlyContradicted => "Which of the two was meant for that part, nobody can see.",
-            Self::Expired => "What is over is only in the way.",
-            Self::TooWide => "Services like this are looked for and attacked all day long.",
-            Self::ShellWithoutRate => "Passwords and keys are guessed as fast as the line allows.",
-            Self::AllPorts => "Whatever is started there later is open to all of them.",
-            Self::OneFamily => {
-                "The rule covers only one address family; the same clients over the other are not matched."
+            Self::NeverMatches => "This rule never matches, so it misleads readers.",
+            Self::NotHere => "It waits for an interface that may never appear.",
+            Self::Duplicate => "Sooner or later only one of two identical rules gets edited.",
+            Self::Redundant => "Rules that change nothing hide those that do.",
+            Self::AfterCatchAll => "Rules after a catch-all are never consulted.",
+            Self::PartlyContradicted => {
+                "Readers cannot see which of the two was meant for that \
+                                         part."
             }
-            Self::NobodyListens => "Any program that later binds this port will be reachable.",
-            Self::NotReached => "Who was let in meets nobody there.",
-            Self::MistypedPort => "What was meant stays shut, and another port open.",
-            Self::NobodyMayCome => "Either the program or a rule is missing its other half.",
+            Self::Expired => "Expired rules are only in the way.",
+            Self::TooWide => "Services like this are probed and attacked all the time.",
+            Self::ShellWithoutRate => "Passwords can be guessed as fast as the network allows.",
+            Self::AllPorts => "Anything started there later is open to all of them.",
+            Self::OneFamily => {
+                "The rule covers only one address family; the same clients over the other are \
+                 not matched."
+            }
+            Self::NothingListens => "Any program that later binds this port will be reachable.",
+            Self::NotReached => "Clients that are let in find nothing there.",
+            Self::MistypedPort => "The intended port stays closed, and another one is open.",
+            Self::ListenerDenied => "Either the program should not listen, or a rule is missing.",
             Self::FoundationOff => "Without it this host may lose its address.",
-            Self::OutboundHalf => "It opens connections the other way, which nobody asked for.",
-            Self::CutsYouOff => "Once they are in force, you cannot come back to mend them.",
-            Self::ProgramNotFound => "The rule may be about no program, or about another one.",
-            Self::UnusedName => "A name that stands for nothing is taken for a rule.",
-            Self::NoNote => "In a year nobody knows who may take it out.",
+            Self::OutboundHalf => "It also allows new connections in the other direction.",
+            Self::CutsYouOff => "Once they are in force, you cannot log in again to fix them.",
+            Self::ProgramNotFound => "The rule may match no program, or a different one.",
+            Self::UnusedName => "An unused name can be mistaken for a rule in effect.",
+            Self::NoNote => "In a year nobody will know whether it can be removed.",
         }
     }
 }

@@ -112,7 +112,7 @@ pub struct Edited {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum EditFault {
     /// The text has faults before the edit.
-    #[error("the orders have faults already; mend them first")]
+    #[error("the orders already have errors; fix them first")]
     Unsound(Faults),
     /// The text would have faults after it.
     #[error("the change would make the orders invalid; the file was not modified")]
@@ -125,19 +125,19 @@ pub enum EditFault {
         faults: Faults,
     },
     /// No such rule; perhaps the other one was meant.
-    #[error("there is no rule {0}")]
+    #[error("no rule {0}")]
     NoSuchRule(Which, Option<String>),
     /// No such group of rules.
-    #[error("there is no group of rules called `{0}`")]
+    #[error("no rule group `{0}`")]
     NoSuchGroup(String),
     /// `rules = [...]` on one line.
-    #[error("the rules are not written as [[rules]] tables, which is what can be edited in place")]
+    #[error("the rules are not written as [[rules]] tables; only those can be edited in place")]
     NotTables,
     /// A rule cannot stand before or behind itself.
     #[error("a rule cannot be moved next to itself")]
     NextToItself,
     /// Two files cannot be written as one.
-    #[error("the rule stands in {from}, and its new place is in {to}")]
+    #[error("the rule is in {from}, and its new position is in {to}")]
     AcrossFiles {
         /// The file it is in.
         from: String,
@@ -158,7 +158,7 @@ pub struct NewText {
     pub text: String,
 }
 
-/// Lets the rules of a group keep their places but never speak, or speak again.
+/// Lets the rules of a group keep their positions but do not apply, or apply again.
 ///
 /// # Errors
 /// [`EditFault`]; then there is no new text.
@@ -396,8 +396,8 @@ impl Page<'_> {
             }
         })?;
         let told = keys.iter().map(|(key, written)| match written.as_str() {
-            "" => format!("`{key}` is taken out"),
-            written => format!("`{key}` is {written} now"),
+            "" => format!("`{key}` is removed"),
+            written => format!("`{key}` is now {written}"),
         });
         Ok(Changed { file, text, at, told: told.collect() })
     }
@@ -418,7 +418,7 @@ impl Page<'_> {
         };
         let (file, text) =
             self.with_keys(at, |table| replace(table, "action", value(new.to_string())))?;
-        Ok(Changed { file, text, at, told: vec![format!("it says {new} now")] })
+        Ok(Changed { file, text, at, told: vec![format!("its action is now {new}")] })
     }
 
     fn enable(&self, which: &Which, enabled: bool) -> Result<Changed, EditFault> {
@@ -435,7 +435,8 @@ impl Page<'_> {
                 replace(table, "enabled", value(false));
             }
         })?;
-        let told = if enabled { "it speaks again" } else { "it keeps its place but never speaks" };
+        let told =
+            if enabled { "it applies again" } else { "it keeps its position but does not apply" };
         Ok(Changed { file, text, at, told: vec![told.to_owned()] })
     }
 
@@ -462,7 +463,7 @@ impl Page<'_> {
         }
         if before == from || before == from + 1 {
             let name = &self.orders.rules[from].name;
-            return Err(EditFault::NothingToDo(format!("{name} stands there already")));
+            return Err(EditFault::NothingToDo(format!("{name} is already there")));
         }
         let block = ended(self.block(from));
         let old = self.files[file].text;
@@ -533,10 +534,7 @@ impl Page<'_> {
         match self.orders.rules.iter().position(hides) {
             Some(at) if !itself => {
                 let name = &self.orders.rules[at].name;
-                (
-                    at,
-                    Some(format!("behind `{name}`, which denies everything, it would never speak")),
-                )
+                (at, Some(format!("after `{name}`, which denies everything, it would never match")))
             }
             _ => (self.orders.rules.len(), None),
         }
@@ -561,7 +559,7 @@ impl Page<'_> {
                 Spot { before: from + 1, file, offset: range.end }
             }
         };
-        let told = format!("a copy of `{original}` stands at position {}", spot.before + 1);
+        let told = format!("a copy of `{original}` was added at position {}", spot.before + 1);
         Ok(self.insert(spot, &block, vec![told]))
     }
 

@@ -111,7 +111,7 @@ pub enum ImportFault {
     #[error(transparent)]
     Edit(#[from] EditFault),
     /// The fragment is no fragment of a group.
-    #[error("this is no exported group: {0}")]
+    #[error("this is not an exported group: {0}")]
     NoFragment(String),
     /// Names that both have, with different content. Nothing is overwritten.
     #[error("{}", .0.join("; "))]
@@ -135,7 +135,7 @@ pub fn import_group<'t>(
         .map_err(|e: toml_edit::TomlError| ImportFault::NoFragment(e.message().to_owned()))?;
     for (key, _) in new.iter() {
         if !matches!(key, "services" | "addresses" | "groups" | "rules") {
-            return Err(ImportFault::NoFragment(format!("it has a `{key}`")));
+            return Err(ImportFault::NoFragment(format!("it contains `{key}`")));
         }
     }
     let collisions = collisions(&documents(sheets)?, &new, &orders);
@@ -204,10 +204,10 @@ fn collisions(old: &[DocumentMut], new: &DocumentMut, orders: &Orders) -> Vec<St
     };
     let groups = names("groups");
     let taken = groups.iter().filter(|n| orders.rule_groups.iter().any(|g| g.name == **n));
-    found.extend(taken.map(|name| format!("a group `{name}` is here already")));
+    found.extend(taken.map(|name| format!("a group `{name}` already exists here")));
     let rules = names("rules");
     let taken = rules.iter().filter(|n| orders.rules.iter().any(|r| r.name.as_str() == n.as_str()));
-    found.extend(taken.map(|name| format!("a rule `{name}` is here already")));
+    found.extend(taken.map(|name| format!("a rule `{name}` already exists here")));
     found
 }
 
@@ -297,8 +297,8 @@ traffic = "any"
             [
                 "services.plates means something else here",
                 "addresses.desks means something else here",
-                "a group `archive` is here already",
-                "a rule `plates` is here already"
+                "a group `archive` already exists here",
+                "a rule `plates` already exists here"
             ]
         );
         assert!(matches!(import_group(&house(), HEAD), Err(ImportFault::NoFragment(_))));

@@ -96,7 +96,7 @@ pub struct Host {
     pub standing: OwnStanding,
 }
 
-/// Rules that are placed, paused and exchanged together.
+/// Rules that are assigned, paused and exchanged together.
 #[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Group {
     /// Its name; rules say `group = "name"`.
@@ -221,7 +221,7 @@ impl OnFailure {
 pub struct Boot {
     /// When the last orders cannot be put in force.
     pub on_failure: OnFailure,
-    /// The posture to begin in; the last one where it says none.
+    /// The posture to start in; the last one where it says none.
     pub posture: Option<String>,
 }
 

@@ -78,36 +78,43 @@ pub(super) const ORDERS: &[Key] = &[
     key(
         "include",
         Kind::Words,
-        "Further files below the folder of the orders, such as groups/*.toml; their rules stand before those written here",
+        "More files below the directory of the orders, such as groups/*.toml; their rules come \
+         before those written here",
     ),
-    needed("standing", Kind::Table(STANDING), "What happens to traffic that no rule speaks for"),
+    needed("standing", Kind::Table(STANDING), "What happens to traffic that no rule matches"),
     key(
         "program_exact",
         Kind::Switch,
-        "Rules mean the very file that stands at a program's path, not whatever is started under that path [false]",
+        "Rules match the exact file at a program's path, not whatever is started under that path \
+         [false]",
     ),
     key(
         "foundations",
         Kind::Table(FOUNDATIONS),
-        "What holds before any rule and can be switched off",
+        "What applies before any rule and can be switched off",
     ),
-    key("memory", Kind::Table(MEMORY), "How much the gate remembers of flows and rates"),
+    key(
+        "memory",
+        Kind::Table(MEMORY),
+        "How many flows and rate-limited sources the gate remembers",
+    ),
     key(
         "addresses",
         Kind::Names,
-        "Groups of addresses: single ones, prefixes, first-last ranges, other groups, file:NAME, area:CODE",
+        "Groups of addresses: single ones, prefixes, first-last ranges, other groups, file:NAME, \
+         area:CODE",
     ),
     key("services", Kind::Names, "Names for ports and protocols"),
     key("areas", Kind::Table(AREAS), "Where area:CODE is looked up"),
     key("hosts", Kind::Tables(HOSTS), "The hosts that these orders are for"),
-    key("boot", Kind::Table(BOOT), "What holds after a restart"),
-    key("postures", Kind::Tables(POSTURES), "Named ways of standing; one holds at a time"),
-    key("groups", Kind::Tables(GROUPS), "Rules that are placed, paused and exchanged together"),
+    key("boot", Kind::Table(BOOT), "What is in force after a restart"),
     key(
-        "rules",
-        Kind::Tables(RULE),
-        "The rules in order; the first that holds in all its conditions speaks",
+        "postures",
+        Kind::Tables(POSTURES),
+        "Named sets of standing answers; one is active at a time",
     ),
+    key("groups", Kind::Tables(GROUPS), "Rules that are assigned, paused and exchanged together"),
+    key("rules", Kind::Tables(RULE), "The rules in order; the first matching rule decides"),
 ];
 
 /// Keys that an included file may have.
@@ -137,12 +144,12 @@ pub(super) const MEMORY: &[Key] = &[
     key(
         "flows",
         Kind::Number(Memory::LEAST, Memory::MOST),
-        "So many exchanges without a connection of this host's own, in each of three memories [65536]",
+        "Most connectionless flows (UDP, ICMP …) remembered, in each of three tables [65536]",
     ),
     key(
         "sources",
         Kind::Number(Memory::LEAST, Memory::MOST),
-        "So many sources that rates have to do with [65536]",
+        "Most sources remembered by rate limits [65536]",
     ),
 ];
 
@@ -152,8 +159,8 @@ pub(super) const AREAS: &[Key] =
 
 /// `[[hosts]]`.
 pub(super) const HOSTS: &[Key] = &[
-    needed("name", Kind::Text, "As the machine calls itself"),
-    key("tags", Kind::Words, "Labels that selectors ask for as #tag"),
+    needed("name", Kind::Text, "The host name of the machine"),
+    key("tags", Kind::Words, "Labels, which selectors name as #tag"),
     key("addresses", Kind::Words, "Its addresses"),
     key("standing", Kind::Table(OWN_STANDING), "Its own standing answers"),
 ];
@@ -163,25 +170,25 @@ pub(super) const BOOT: &[Key] = &[
     key(
         "on_failure",
         Kind::OneOf(on_failures),
-        "When the orders of the last post cannot be put in force [last-good]",
+        "What to do when the orders of the last post cannot be put in force [last-good]",
     ),
-    key("posture", Kind::Text, "The posture to begin in; \"sealed\" is built in [the last one]"),
+    key("posture", Kind::Text, "The posture to start in; \"sealed\" is built in [the last one]"),
 ];
 
 /// `[[postures]]`.
 pub(super) const POSTURES: &[Key] = &[
     needed("name", Kind::Text, "Its name"),
-    key("note", Kind::Text, "Why it is there"),
+    key("note", Kind::Text, "Why it exists"),
     key("standing", Kind::Table(OWN_STANDING), "Its own standing answers"),
-    key("interface", Kind::Text, "It is recognised by an interface that is up"),
-    key("network", Kind::Text, "It is recognised by a network in which this host has an address"),
-    key("gateway", Kind::Text, "It is recognised by the address of the next router"),
+    key("interface", Kind::Text, "Recognised by an interface that is up"),
+    key("network", Kind::Text, "Recognised by a network in which this host has an address"),
+    key("gateway", Kind::Text, "Recognised by the address of the next router"),
 ];
 
 /// `[[groups]]`.
 pub(super) const GROUPS: &[Key] = &[
     needed("name", Kind::Text, "Its name"),
-    key("note", Kind::Text, "Why it is there"),
+    key("note", Kind::Text, "Why it exists"),
     key("hosts", Kind::Words, "The hosts of its rules, where a rule does not name its own"),
     key("postures", Kind::Words, "The postures of its rules, where a rule does not name its own"),
     key("enabled", Kind::Switch, "false pauses all its rules [true]"),
@@ -190,41 +197,41 @@ pub(super) const GROUPS: &[Key] = &[
 /// `[[rules]]`.
 pub(super) const RULE: &[Key] = &[
     needed("name", Kind::Text, "Unique and stable; not only digits"),
-    key("note", Kind::Text, "Why the rule is there"),
-    needed("action", Kind::OneOf(actions), "What it says: deny is silent, refuse answers"),
-    key("direction", Kind::OneOf(directions), "Which way [inbound]"),
+    key("note", Kind::Text, "Why the rule exists"),
+    needed(
+        "action",
+        Kind::OneOf(actions),
+        "What it does: allow, deny (dropped silently) or refuse (answered)",
+    ),
+    key("direction", Kind::OneOf(directions), "Direction [inbound]"),
     needed(
         "traffic",
         Kind::Words,
-        "What it is about: ssh, tcp/7410, udp/7420-7423, tcp/*, icmp/echo, protocol/47, any",
+        "Traffic that it matches: ssh, tcp/7410, udp/7420-7423, tcp/*, icmp/echo, protocol/47, any",
     ),
-    key("traffic_except", Kind::Words, "What of that it is not about"),
-    key("source", Kind::Words, "From whom: addresses, prefixes, ranges, groups [any]"),
-    key("source_except", Kind::Words, "But not from these"),
+    key("traffic_except", Kind::Words, "Traffic excluded from that"),
+    key("source", Kind::Words, "Sources: addresses, prefixes, ranges, groups [any]"),
+    key("source_except", Kind::Words, "Sources excluded from that"),
     key("destination", Kind::Words, "To whom [any]"),
-    key("destination_except", Kind::Words, "But not to these"),
-    key("interface", Kind::Words, "Where it arrives, or leaves: lan0, tun* [any]"),
+    key("destination_except", Kind::Words, "Destinations excluded from that"),
+    key("interface", Kind::Words, "Interface it arrives at or leaves by: lan0, tun* [any]"),
     key("interface_except", Kind::Words, "But not there"),
-    key("program", Kind::Words, "Who listens, or sends, by the absolute path of the program [any]"),
+    key("program", Kind::Words, "Program that listens or sends, by its absolute path [any]"),
     key("program_except", Kind::Words, "But not these"),
-    key("family", Kind::OneOf(families), "Only this family [both]"),
-    key("at_most", Kind::Rate, "How often an allow may speak: 6 per minute per source, burst 3"),
-    key("over", Kind::OneOf(overs), "What it says beyond that [deny]"),
+    key("family", Kind::OneOf(families), "Address family [both]"),
+    key("at_most", Kind::Rate, "Rate limit of an allow: 6 per minute per source, burst 3"),
+    key("over", Kind::OneOf(overs), "What happens above the rate limit [deny]"),
     key("log", Kind::Switch, "Record each of its decisions [false]"),
     key(
         "accepted",
         Kind::Words,
-        "Findings of the review that are meant, each with a reason: \"too-wide: it is a museum\"",
+        "Review findings that are accepted, each with a reason: \"too-wide: it is a museum\"",
     ),
-    key("until", Kind::Moment, "When it ends to speak"),
-    key("enabled", Kind::Switch, "false pauses it; it keeps its place [true]"),
+    key("until", Kind::Moment, "When the rule expires"),
+    key("enabled", Kind::Switch, "false pauses it; it keeps its position [true]"),
     key("group", Kind::Text, "The group that it belongs to"),
-    key(
-        "hosts",
-        Kind::Words,
-        "The hosts that it is for: a name, #tag, * [as its group says, else all]",
-    ),
-    key("postures", Kind::Words, "The postures in which it holds [as its group says, else all]"),
+    key("hosts", Kind::Words, "Hosts it applies to: a name, #tag, * [as its group says, else all]"),
+    key("postures", Kind::Words, "Postures in which it applies [as its group says, else all]"),
 ];
 
 /// The JSON Schema (draft 2020-12) of the orders, for a TOML file read as JSON.

@@ -56,7 +56,8 @@ mod tests {
 
     fn orders(rest: &str) -> String {
         format!(
-            "{HEAD}[areas]\nfeed = \"feed.csv\"\n[addresses]\nunwanted = [\"file:unwanted.txt\", \"203.0.113.7\"]\n{rest}"
+            "{HEAD}[areas]\nfeed = \"feed.csv\"\n[addresses]\nunwanted = [\"file:unwanted.txt\", \
+             \"203.0.113.7\"]\n{rest}"
         )
     }
 
@@ -69,14 +70,17 @@ mod tests {
     }
 
     fn lists() -> Lists {
-        let unwanted = "# sent too much\n192.0.2.0/25  # all of it\n\n2001:db8:66::/48\n192.0.2.200-192.0.2.210\n";
-        let feed = "# prefix,country,region,city,postal\n203.0.113.0/24,NL,NL-NH,Amsterdam,\n2001:db8:113::/48,nl,,,\nnonsense\n192.0.2.0/24,CH,,,\n";
+        let unwanted = "# sent too much\n192.0.2.0/25  # all of \
+                        it\n\n2001:db8:66::/48\n192.0.2.200-192.0.2.210\n";
+        let feed = "# \
+                    prefix,country,region,city,postal\n203.0.113.0/24,NL,NL-NH,Amsterdam,\n2001:db8:113::/48,nl,,,\nnonsense\n192.0.2.0/24,CH,,,\n";
         [("unwanted.txt", unwanted), ("feed.csv", feed)]
             .map(|(name, text)| (name.to_owned(), Ok(text.to_owned())))
             .into()
     }
 
-    const RULES: &str = "[[rules]]\nname = \"no\"\naction = \"deny\"\ntraffic = \"any\"\nsource = [\"unwanted\", \"area:nl\"]\nsource_except = \"area:NL-NH\"\n";
+    const RULES: &str = "[[rules]]\nname = \"no\"\naction = \"deny\"\ntraffic = \"any\"\nsource \
+                         = [\"unwanted\", \"area:nl\"]\nsource_except = \"area:NL-NH\"\n";
 
     #[test]
     fn files_and_areas_are_addresses_like_others() {
@@ -103,11 +107,12 @@ mod tests {
         let mut lists = lists();
         lists.insert("unwanted.txt".into(), Ok("192.0.2.1\n192.0.2.300\n".into()));
         lists.insert("gone.txt".into(), Err("No such file".into()));
-        let more = "[[rules]]\nname = \"x\"\naction = \"deny\"\ntraffic = \"any\"\nsource = [\"file:gone.txt\", \"area:XX\"]\n";
+        let more = "[[rules]]\nname = \"x\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \
+                    [\"file:gone.txt\", \"area:XX\"]\n";
         let faults = with(&orders(more), Some(lists.clone())).unwrap_err().to_string();
         insta::assert_snapshot!(faults, @r"
-        9:13: addresses.unwanted: unwanted.txt, line 2: `192.0.2.300`: not an address, a prefix or a first-last range. Mend the file.
-        14:11: rules[1] (x).source: gone.txt cannot be read: No such file. Name a file in the folder of the orders or below it, or give its whole path.
+        9:13: addresses.unwanted: unwanted.txt, line 2: `192.0.2.300`: not an address, a prefix or a first-last range. Correct the file.
+        14:11: rules[1] (x).source: gone.txt cannot be read: No such file. Name a file in the directory of the orders or below it, or give its absolute path.
         14:28: rules[1] (x).source: the feed has no area `XX`. Write a country such as `NL`, or a region such as `NL-NH`.
         ");
         let without =
@@ -115,7 +120,7 @@ mod tests {
         let faults = with(&format!("{HEAD}{without}"), Some(lists)).unwrap_err();
         assert_eq!(
             faults.0[0].mend,
-            "Name one: [areas] feed = \"feed.csv\", a file as RFC 8805 has it."
+            "Name one: [areas] feed = \"feed.csv\", a file in the format of RFC 8805."
         );
     }
 

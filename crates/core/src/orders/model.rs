@@ -117,7 +117,7 @@ impl AddressCondition {
     }
 }
 
-/// The interfaces a rule is about: names, or `tun*` for all that begin so.
+/// The interfaces a rule is about: names, or `tun*` for all names that begin with `tun`.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct InterfaceCondition {
     /// As the orders write it; empty is any.
@@ -231,7 +231,7 @@ pub struct Rule {
     pub program: ProgramCondition,
     /// Only packets of this family.
     pub family: Option<Family>,
-    /// When it ends to speak.
+    /// When the rule expires.
     pub until: Option<Moment>,
     /// How often it may speak; only an allow has one.
     pub at_most: Option<AtMost>,
@@ -313,7 +313,7 @@ pub struct Orders {
     pub program_exact: bool,
     /// How much the gate remembers.
     pub memory: Memory,
-    /// What holds after a restart.
+    /// What is in force after a restart.
     pub boot: Boot,
     /// Services that the orders define for themselves.
     pub services: BTreeMap<String, Vec<Term>>,

@@ -184,7 +184,7 @@ impl<'t> Reader<'t> {
         let Some(value) = main.get("include") else { return };
         for Text { text, span, .. } in self.strings("include", value) {
             if let Some(why) = escape(&text) {
-                let mend = "Name files below that folder, such as `groups/*.toml`.";
+                let mend = "Name files below that directory, such as `groups/*.toml`.";
                 self.fault("include", span, format!("`{text}`: {why}"), mend);
                 continue;
             }
@@ -193,7 +193,7 @@ impl<'t> Reader<'t> {
                 Some(Ok(_)) => continue,
                 Some(Err(why)) => (
                     format!("`{text}` cannot be included: {why}"),
-                    "Mend the name; it is looked for in the folder of the orders.",
+                    "Correct the name; it is looked up in the directory of the orders.",
                 ),
                 None => (format!("`{text}` was not read"), "Give the orders as a file."),
             };
@@ -261,8 +261,8 @@ impl<'t> Reader<'t> {
                 if let Some(hidden) = text.chars().find(|c| is_hidden(*c) && !may_be(*c)) {
                     let number = u32::from(hidden);
                     let leaf = leaf(key);
-                    let message = format!("`{leaf}` has a hidden character in it, U+{number:04X}");
-                    self.fault(key, value.span(), message, "Take it out.");
+                    let message = format!("`{leaf}` contains a hidden character, U+{number:04X}");
+                    self.fault(key, value.span(), message, "Remove it.");
                     return None;
                 }
                 Some(Text { text: text.to_owned(), span: value.span(), file: self.at })
@@ -292,7 +292,7 @@ impl<'t> Reader<'t> {
                         key,
                         value.span(),
                         format!("`{}` is an empty list, which would match nothing", leaf(key)),
-                        "Name something, or take the key out.",
+                        "Name something, or remove the key.",
                     );
                 }
                 list.iter().filter_map(|item| self.string(key, item)).collect()
@@ -408,8 +408,8 @@ impl<'t> Reader<'t> {
             let name: &str = key.get_ref();
             let of_main = keys::ORDERS.iter().any(|key| key.name == name);
             if of_main && !keys::PART.contains(&name) {
-                let message = format!("`{name}` cannot stand in an included file");
-                self.fault(name, key.span(), message, "Write it into the orders themselves.");
+                let message = format!("`{name}` is not allowed in an included file");
+                self.fault(name, key.span(), message, "Move it to the main file of the orders.");
             }
         }
         self.check_keys(root, "", keys::ORDERS);
@@ -432,9 +432,10 @@ impl<'t> Reader<'t> {
                     self.fault(
                         "version",
                         value.span(),
-                        "these orders are of a version that this program does not read",
+                        "these orders have a version that this program does not support",
                         format!(
-                            "Write `version = {VERSION}`, or use the program they were written for."
+                            "Write `version = {VERSION}`, or use the version of Tipstaff they \
+                             were written for."
                         ),
                     );
                 }
@@ -463,7 +464,7 @@ impl<'t> Reader<'t> {
                         &key,
                         value.span(),
                         format!("the standing answer `{direction}` is missing"),
-                        format!("Write it out: `{direction} = \"allow\"` or `\"deny\"`."),
+                        format!("Add it: `{direction} = \"allow\"` or `\"deny\"`."),
                     );
                     None
                 }
@@ -506,7 +507,7 @@ impl<'t> Reader<'t> {
                             &path,
                             written.span,
                             format!(
-                                "a service is made of ports and protocols, not of `{}`",
+                                "a service consists of ports and protocols, not of `{}`",
                                 written.text
                             ),
                             "Write it like `tcp/7410` or `udp/7420-7423`.",
@@ -554,8 +555,8 @@ impl<'t> Reader<'t> {
 
     fn given_twice<S: AsRef<str>>(&mut self, path: &str, key: &Spanned<S>, taken: bool) {
         if taken {
-            let message = format!("another file gives the name `{}` too", key.get_ref().as_ref());
-            self.fault(path, key.span(), message, "Give one of them another name.");
+            let message = format!("`{}` is defined in another file, too", key.get_ref().as_ref());
+            self.fault(path, key.span(), message, "Rename one of them.");
         }
     }
 
@@ -612,7 +613,7 @@ impl<'t> Reader<'t> {
             None => BTreeMap::new(),
         };
         if areas.is_empty() {
-            let message = format!("{} has no entry in it", written.text);
+            let message = format!("{} contains no entry", written.text);
             self.fault(
                 "areas.feed",
                 written.span,
@@ -635,8 +636,9 @@ impl<'t> Reader<'t> {
             self.fault(
                 path,
                 key.span(),
-                format!("`{name}` cannot be a name"),
-                "A name begins with a letter and has no spaces, slashes, colons or commas; `any` is taken.",
+                format!("invalid name `{name}`"),
+                "Names begin with a letter and contain no spaces, slashes, colons or commas; \
+                 `any` is reserved.",
             );
         }
     }

@@ -47,7 +47,7 @@ impl<'t> Reader<'t> {
                 continue;
             }
             if [SEALED, NO_POSTURE].contains(&name.text.as_str()) {
-                let message = format!("`{}` is built in and always means the same", name.text);
+                let message = format!("`{}` is built in and cannot be redefined", name.text);
                 self.fault(format!("{path}.name"), name.span, message, "Choose another name.");
                 continue;
             }
@@ -91,7 +91,7 @@ impl<'t> Reader<'t> {
                 None => self.fault(
                     "boot.on_failure",
                     word.span,
-                    format!("`{}` is none of the ways to go on", word.text),
+                    format!("invalid value `{}`", word.text),
                     "Write `last-good`, `closed` or `open`.",
                 ),
             }
@@ -103,7 +103,7 @@ impl<'t> Reader<'t> {
                 let names = postures.iter().map(|p| p.name.as_str());
                 let otherwise = "Define it under [[postures]] first, or write `sealed`.";
                 let mend = self.guesses.mend(&word.text, names, otherwise);
-                let message = format!("no posture is called `{}`", word.text);
+                let message = format!("unknown posture `{}`", word.text);
                 self.fault("boot.posture", word.span, message, mend);
             }
             boot.posture = Some(word.text);
@@ -125,7 +125,7 @@ impl<'t> Reader<'t> {
                 let known = postures.iter().map(|p| p.name.as_str());
                 let otherwise = "Define it under [[postures]] first.";
                 let mend = self.guesses.mend(&written.text, known, otherwise);
-                let message = format!("no posture is called `{}`", written.text);
+                let message = format!("unknown posture `{}`", written.text);
                 self.fault(&key, written.span, message, mend);
             }
             names.push(written.text);
@@ -173,7 +173,7 @@ impl<'t> Reader<'t> {
             let selector = Selector::from(written.text.clone());
             if selector != Selector::All && !hosts.iter().any(|host| selector.selects(host)) {
                 let mend = self.known_hosts(&written.text, hosts);
-                let message = format!("`{}` selects no host", written.text);
+                let message = format!("`{}` matches no host", written.text);
                 self.fault(&key, written.span, message, mend);
             }
             selectors.push(selector);
@@ -210,7 +210,7 @@ impl<'t> Reader<'t> {
         if !groups.iter().any(|g| g.name == written.text) {
             let known = groups.iter().map(|g| g.name.as_str());
             let mend = self.guesses.mend(&written.text, known, "Define it under [[groups]] first.");
-            let message = format!("no group of rules is called `{}`", written.text);
+            let message = format!("unknown rule group `{}`", written.text);
             self.fault(key, written.span, message, mend);
         }
         Some(written.text)
@@ -263,12 +263,12 @@ impl<'t> Reader<'t> {
             || name.text.starts_with(['#', '*'])
             || name.text.contains([' ', ','])
         {
-            let message = format!("`{}` cannot be a name", name.text);
+            let message = format!("invalid name `{}`", name.text);
             self.fault(
                 key,
                 name.span,
                 message,
-                "A name has no spaces or commas and begins with a letter.",
+                "Names begin with a letter and contain no spaces or commas.",
             );
             return None;
         }
@@ -276,13 +276,8 @@ impl<'t> Reader<'t> {
     }
 
     fn twice(&mut self, path: &str, name: &Text) {
-        let message = format!("`{}` is there already", name.text);
-        self.fault(
-            format!("{path}.name"),
-            name.span.clone(),
-            message,
-            "Give one of them another name.",
-        );
+        let message = format!("`{}` is already defined", name.text);
+        self.fault(format!("{path}.name"), name.span.clone(), message, "Rename one of them.");
     }
 
     pub(super) fn list(&mut self, path: &str, table: &DeTable<'t>, key: &str) -> Vec<Text> {

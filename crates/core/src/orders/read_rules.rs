@@ -80,7 +80,7 @@ impl<'t> Reader<'t> {
                 path,
                 span,
                 "an empty rule",
-                "Give it a name, an action and traffic, or take it out.",
+                "Give it a name, an action and traffic, or remove it.",
             );
             return None;
         }
@@ -106,7 +106,7 @@ impl<'t> Reader<'t> {
                 self.missing(
                     &key("traffic"),
                     &span,
-                    "what it is about, such as `traffic = [\"ssh\"]`, or `\"any\"`",
+                    "its traffic, such as `traffic = [\"ssh\"]`, or `\"any\"`",
                 );
                 None
             }
@@ -201,8 +201,8 @@ impl<'t> Reader<'t> {
         if let Some((part, first)) = seen.get(&name) {
             let file = part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
             let message =
-                format!("two rules are called `{name}`; the first begins in line {first}{file}");
-            self.fault(&key, written.span, message, "Give one of them another name.");
+                format!("two rules are named `{name}`; the first begins in line {first}{file}");
+            self.fault(&key, written.span, message, "Rename one of them.");
         } else {
             seen.insert(name.clone(), (self.part(), line));
         }
@@ -216,7 +216,9 @@ impl<'t> Reader<'t> {
             let message = format!("unknown direction `{}`", written.text);
             let mend = match nearest(&written.text, Direction::ALL.iter().map(|d| d.name())) {
                 Some(near) => format!("Did you mean `{near}`?"),
-                None => "Write `inbound`, `outbound` or `transit`; left out: inbound.".to_owned(),
+                None => "Write `inbound`, `outbound` or `transit`; the default is \
+                         inbound."
+                    .to_owned(),
             };
             self.fault(key, written.span, message, mend);
         }
@@ -240,9 +242,15 @@ impl<'t> Reader<'t> {
                     whole = false;
                     let names = Code::ALL.map(Code::name).join(", ");
                     let mend = format!(
-                        "Write a code and a reason, such as `too-wide: it is a museum`. Codes: {names}."
+                        "Write a code and a reason, such as `too-wide: it is a museum`. Codes: \
+                         {names}."
                     );
-                    self.fault(&key, span, format!("`{text}` is no finding with a reason"), mend);
+                    self.fault(
+                        &key,
+                        span,
+                        format!("`{text}` is not a finding with a reason"),
+                        mend,
+                    );
                 }
             }
         }
@@ -266,8 +274,8 @@ impl<'t> Reader<'t> {
                 self.fault(
                     key,
                     span.clone(),
-                    "what passes through this host belongs to none of its programs",
-                    "Take the key out, or make the rule inbound or outbound.",
+                    "traffic in transit belongs to no program on this host",
+                    "Remove the key, or make the rule inbound or outbound.",
                 );
             }
             let portless = |(first, last): &(TrafficKey, TrafficKey)| {
@@ -282,8 +290,9 @@ impl<'t> Reader<'t> {
                 self.fault(
                     key,
                     span.clone(),
-                    "only ports have a program that listens; the kernel takes the rest itself",
-                    "Take the key out, or name ports in `traffic`.",
+                    "only TCP and UDP ports have a program that listens; the kernel handles the \
+                     rest",
+                    "Remove the key, or name ports in `traffic`.",
                 );
             }
             for Text { text, span, .. } in texts {
@@ -321,7 +330,7 @@ impl<'t> Reader<'t> {
             "deny" => Over::Deny,
             "refuse" => Over::Refuse,
             other => {
-                let message = format!("`{other}` cannot be said beyond a rate");
+                let message = format!("`{other}` is not allowed above a rate limit");
                 self.fault(key("over"), written.span, message, "Write `deny` or `refuse`.");
                 return None;
             }
@@ -330,8 +339,8 @@ impl<'t> Reader<'t> {
             self.fault(
                 key("over"),
                 value.span(),
-                "`over` says what happens beyond a rate, and there is none",
-                "Write `at_most = \"6 per minute per source\"`, or take `over` out.",
+                "`over` says what happens above a rate limit, but there is none",
+                "Write `at_most = \"6 per minute per source\"`, or remove `over`.",
             );
             return None;
         }
@@ -345,8 +354,9 @@ impl<'t> Reader<'t> {
                 self.fault(
                     key,
                     written.span,
-                    "a rate says how often something is allowed, and this rule allows nothing",
-                    "Take the rate out, or make the rule an allow.",
+                    "a rate limit says how often something is allowed, but this rule allows \
+                     nothing",
+                    "Remove the rate limit, or make the rule an allow.",
                 );
                 None
             }
@@ -374,7 +384,7 @@ impl<'t> Reader<'t> {
                     NoMoment::Form => {
                         "Write it like `2026-12-24T18:00:00+01:00`, or with Z for UTC."
                     }
-                    NoMoment::Late => "Leave it out: the rule holds until somebody takes it out.",
+                    NoMoment::Late => "Omit it: the rule applies until somebody removes it.",
                 };
                 self.fault(
                     key,
@@ -393,8 +403,14 @@ impl<'t> Reader<'t> {
             "ipv4" => Some(Family::V4),
             "ipv6" => Some(Family::V6),
             other => {
-                let message = format!("`{other}` is no family");
-                self.fault(key, written.span, message, "Write `ipv4` or `ipv6`; left out: both.");
+                let message = format!("unknown address family `{other}`");
+                self.fault(
+                    key,
+                    written.span,
+                    message,
+                    "Write `ipv4` or `ipv6`; the default is \
+                                                        both.",
+                );
                 None
             }
         }
@@ -455,7 +471,7 @@ impl<'t> Reader<'t> {
                     key,
                     span.clone(),
                     "the exceptions leave nothing that the rule could match",
-                    "Take some of them out.",
+                    "Remove some of them.",
                 );
                 None
             }
@@ -499,7 +515,7 @@ impl<'t> Reader<'t> {
                 path,
                 span,
                 format!("`{key}` has no {family} address, but `family` asks for one"),
-                "Take `family` out, or name addresses of that family.",
+                "Remove `family`, or name addresses of that family.",
             );
             return None;
         }
@@ -521,7 +537,8 @@ impl<'t> Reader<'t> {
                         key,
                         span.clone(),
                         format!("`{text}` is not a valid interface name"),
-                        "Write a name such as `lan0`, or `tun*` for all that begin so.",
+                        "Write a name such as `lan0`, or `tun*` for all names that begin with \
+                         `tun`.",
                     );
                 }
             }

@@ -114,7 +114,7 @@ const MOST_NESTED: usize = 32;
 
 /// The mend for a file that cannot be read.
 pub(super) const UNREADABLE: &str =
-    "Name a file in the folder of the orders or below it, or give its whole path.";
+    "Name a file in the directory of the orders or below it, or give its absolute path.";
 
 impl Names {
     /// The terms of one text of a traffic list.
@@ -125,7 +125,7 @@ impl Names {
             Some(Err(fault)) => Err(Unresolved {
                 file: written.file,
                 span: written.span.clone(),
-                message: format!("`{text}` is no traffic: {fault}"),
+                message: format!("invalid traffic `{text}`: {fault}"),
                 mend: term_mend(text, &fault),
             }),
             None => {
@@ -134,7 +134,7 @@ impl Names {
                 Err(Unresolved {
                     file: written.file,
                     span: written.span.clone(),
-                    message: format!("no service is called `{text}`"),
+                    message: format!("unknown service `{text}`"),
                     mend: self.guesses.mend(
                         text,
                         own.chain(known),
@@ -205,7 +205,7 @@ impl Names {
             if path.contains(&inner.as_str()) {
                 let circle = path.join(" → ");
                 let message = format!("the group `{inner}` contains itself ({circle} → {inner})");
-                fault(message, "Take one of the groups out of the circle.");
+                fault(message, "Break the cycle: remove one of the groups from it.");
                 continue;
             }
             let too_deep = path.len() >= MOST_NESTED || {
@@ -217,10 +217,11 @@ impl Names {
                 // What is inside is told once, not again by everything around it.
                 deepest = 0;
                 let message = format!(
-                    "`{inner}` is nested too deep: groups contain groups {MOST_NESTED} times at most"
+                    "`{inner}` is nested too deeply: at most {MOST_NESTED} levels of groups are \
+                     allowed"
                 );
                 let (file, span) = (member.file, member.span.clone());
-                let mend = "Name the addresses in fewer steps.".to_owned();
+                let mend = "Use fewer levels.".to_owned();
                 faults.push((name, Unresolved { file, span, message, mend }));
             }
         }
@@ -269,11 +270,12 @@ impl Names {
         match AddressRange::parse(text) {
             Ok(range) => Ok(Member::Range(range)),
             Err(AddressFault::Unreadable) if !looks_like_address(text) => Err(unresolved(
-                format!("no group of addresses is called `{text}`"),
+                format!("unknown address group `{text}`"),
                 self.guesses.mend(
                     text,
                     self.groups.keys().map(String::as_str),
-                    "Define it under [addresses], or write an address, a prefix or a first-last range.",
+                    "Define it under [addresses], or write an address, a prefix or a first-last \
+                     range.",
                 ),
             )),
             Err(fault) => Err(unresolved(format!("`{text}`: {fault}"), address_mend(&fault))),
@@ -288,7 +290,7 @@ impl Names {
         let Some(lists) = &self.lists else { return Ok(Vec::new()) };
         match lists.get(name) {
             Some(Ok(list)) => addresses_of_list(list)
-                .map_err(|why| (format!("{name}, {why}"), "Mend the file.".into())),
+                .map_err(|why| (format!("{name}, {why}"), "Correct the file.".into())),
             Some(Err(why)) => Err((format!("{name} cannot be read: {why}"), UNREADABLE.into())),
             None => Err((format!("{name} was not read"), UNREADABLE.into())),
         }
@@ -305,8 +307,8 @@ impl Names {
                 })
             }
             (None, true) => Err((
-                format!("there is no feed that says where `{code}` is"),
-                "Name one: [areas] feed = \"feed.csv\", a file as RFC 8805 has it.".into(),
+                format!("no feed is configured to look up `{code}`"),
+                "Name one: [areas] feed = \"feed.csv\", a file in the format of RFC 8805.".into(),
             )),
         }
     }
@@ -330,7 +332,7 @@ fn address_mend(fault: &AddressFault) -> String {
         AddressFault::MixedFamilies { .. } => "Write one range for each family.".into(),
         AddressFault::Backwards => "Swap the two addresses.".into(),
         AddressFault::Mapped { four } => format!("Write `{four}`."),
-        AddressFault::PrefixLength { .. } => "Mend the number behind the slash.".into(),
+        AddressFault::PrefixLength { .. } => "Correct the number after the slash.".into(),
         AddressFault::Unreadable => {
             "Write it like `198.51.100.7`, `2001:db8:51::/48` or `198.51.100.7-198.51.100.20`."
                 .into()

@@ -58,7 +58,7 @@ impl KernelGate {
     }
 
     /// The numbers by which the gate knows the reach check's own packets;
-    /// `None` where no gate is up.
+    /// `None` where no gate is loaded.
     ///
     /// # Errors
     /// [`GateError`].

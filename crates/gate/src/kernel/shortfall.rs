@@ -35,23 +35,24 @@ impl fmt::Display for Shortfall {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::NoSecondLine => f.write_str(
-                "this kernel carries no second line: an interface that appears is open until \
-                 `tipstaff keep` or a post gives it its gate",
+                "this kernel does not support the second line: a new interface is open until \
+                 `tipstaff keep` or a post guards it",
             ),
             Self::NoTypes => f.write_str(
-                "this kernel does not let programs read its types: whether an interface is a port \
-                 of another one, has the number of one that is gone, or forwards IPv6 is known as \
-                 of the last post, and MPTCP sockets belong to no program",
+                "this kernel does not let programs read its types: whether an interface is a \
+                 port of another one, reuses the number of a removed one, or forwards IPv6 is \
+                 known only as of the last post, and MPTCP sockets belong to no program",
             ),
             Self::NotesLost { interface } => write!(
                 f,
-                "another filter at the ingress of {interface} may take off the gate's notes: what \
-                 comes in there counts as forwarded by its interface alone",
+                "another filter at the ingress of {interface} may clear the gate's marks on \
+                 packets: whether traffic that comes in there is forwarded is told by its \
+                 interface alone",
             ),
             Self::ClockMoved { seconds } => write!(
                 f,
-                "the kernel has learnt since the post how far TAI is from UTC: `until` is {} s \
-                 {}; `tipstaff keep` or a post puts it right",
+                "the kernel's offset of TAI from UTC changed after the post: `until` is {} s {}; \
+                 `tipstaff keep` or a post corrects it",
                 seconds.unsigned_abs(),
                 if *seconds > 0 { "early" } else { "late" },
             ),

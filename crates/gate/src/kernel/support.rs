@@ -46,7 +46,7 @@ pub(crate) fn nobody_elses(path: &Path) -> Result<(), GateError> {
     let why = if !found.is_dir() {
         "it is not a directory"
     } else if found.uid() != own && found.uid() != 0 {
-        "it belongs to another account"
+        "it is owned by another account"
     } else if found.mode() & 0o022 != 0 {
         "others can write to it"
     } else {

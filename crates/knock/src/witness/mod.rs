@@ -62,9 +62,7 @@ pub enum WitnessFault {
     #[error("{0} is an address of this host itself; the vantage `here` checks from there")]
     Own(IpAddr),
     /// No route.
-    #[error(
-        "there is no way back to {0}: no route leads there, so nobody with that address can reach this host"
-    )]
+    #[error("there is no return route to {0}, so nobody with that address can reach this host")]
     NoWayBack(IpAddr),
     /// The next hop is not there.
     #[error("no answer to {address} would leave {interface}: its next hop does not respond")]
@@ -75,13 +73,13 @@ pub enum WitnessFault {
         interface: String,
     },
     /// The interface cannot take frames.
-    #[error("{0} takes no Ethernet frames, so nothing can be played there")]
+    #[error("{0} is not an Ethernet interface, so nothing can be probed there")]
     NoFrames(String),
     /// No such interface.
-    #[error("this host has no interface `{0}`")]
+    #[error("no interface `{0}` on this host")]
     NoInterface(String),
     /// The interface has no address of that family.
-    #[error("{interface} has no {family} address to knock on")]
+    #[error("{interface} has no {family} address to probe")]
     NoTarget {
         /// The interface of the way back.
         interface: String,
@@ -89,7 +87,7 @@ pub enum WitnessFault {
         family: Family,
     },
     /// bpf(2) or something else of the system failed.
-    #[error("the witness cannot be played: {0}")]
+    #[error("the witness cannot run: {0}")]
     System(#[from] io::Error),
 }
 

@@ -61,5 +61,5 @@ fn own_folder() -> Result<tempfile::TempDir, Failure> {
     tempfile::Builder::new()
         .prefix("tipstaff-demo-")
         .tempdir()
-        .map_err(system("making a folder for the demo"))
+        .map_err(system("creating a directory for the demo"))
 }

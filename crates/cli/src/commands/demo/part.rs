@@ -11,7 +11,7 @@ use crate::failure::{Failure, system};
 
 pub fn play(options: &PlayOptions) -> Result<Ending, Failure> {
     for listener in &options.listeners {
-        open(listener).map_err(system("playing a program of the demo"))?;
+        open(listener).map_err(system("running a program of the demo"))?;
     }
     let mut nothing = [0; 64];
     while io::stdin().read(&mut nothing).is_ok_and(|n| n > 0) {}

@@ -72,21 +72,38 @@ pub fn tell(
 
     terminal.heading("Larkfield Observatory: the plate archive gets its orders");
     terminal.note(&match (ground, why) {
-        (Ground::Kernel, _) => "played in two network namespaces of this kernel, with the real gate".to_owned(),
-        (Ground::Sockets, _) => "played in three network namespaces: real programs, real sockets; the tables decide in user space on the wire between them".to_owned(),
-        (Ground::Snapshot, None) => "played on a stored snapshot of a host: every verdict is worked out, nothing is sent".to_owned(),
-        (Ground::Snapshot, Some(e)) => format!("this machine allows no namespaces to ordinary accounts ({e}); played on a stored snapshot of a host: every verdict is worked out, nothing is sent"),
+        (Ground::Kernel, _) => "played in two network namespaces of this kernel, with the real \
+                                gate"
+            .to_owned(),
+        (Ground::Sockets, _) => "played in three network namespaces: real programs, real \
+                                 sockets; the tables decide in user space on the wire between \
+                                 them"
+            .to_owned(),
+        (Ground::Snapshot, None) => "played on a stored snapshot of a host: every verdict is \
+                                     computed, nothing is sent"
+            .to_owned(),
+        (Ground::Snapshot, Some(e)) => format!(
+            "this machine does not allow unprivileged \
+                                                namespaces ({e}); played on a stored snapshot of \
+                                                a host: every verdict is computed, nothing is \
+                                                sent"
+        ),
     });
-    step(terminal, 1, "survey", "Where do we stand? Four programs listen, and nobody is kept out.");
+    step(
+        terminal,
+        1,
+        "survey",
+        "Where do we start? Four programs listen, and everybody can reach them.",
+    );
     survey::show(&snapshot, None, Some(false), terminal);
     step(
         terminal,
         2,
         "rules",
-        "The orders: standing answers and nine rules. The first that matches speaks.",
+        "The orders: standing answers and nine rules. The first matching rule decides.",
     );
     rules::show(&judge, &Counts::default(), false, terminal);
-    step(terminal, 3, "review", "Read them for mistakes, before anybody else does.");
+    step(terminal, 3, "review", "Review them for mistakes first.");
     let heard = Some(snapshot.listeners.as_slice());
     let around = Around { listeners: heard, orders: Some(&judge.orders), ..Around::default() };
     let found = tipstaff_core::analysis::review::review(&judge.brief, &around);
@@ -105,13 +122,17 @@ pub fn tell(
     ask::answer(&judge, &asked, decision, "orders", terminal)?;
     act(ground, stage.as_ref(), &judge, &snapshot, false, terminal)?;
 
-    terminal.heading("That was the line of work");
+    terminal.heading("That was the whole job");
     terminal.line(
-        "  The orders hold. The review found a rule that never speaks and two digits swapped; where",
+        "  The orders hold. The review found a rule that never matches and two swapped digits; \
+         where",
     );
-    terminal.line("  the truth differs, the table says why: mastd listens on loopback only, and no shell is running.");
+    terminal.line(
+        "  the truth differs, the table says why: mastd listens on loopback only, and \
+                   no shell is running.",
+    );
     drop(stage);
-    terminal.note("  Everything that was made for this is gone again.");
+    terminal.note("  Everything created for this demo has been removed.");
     Ok(Ending::Fine)
 }
 
@@ -191,7 +212,7 @@ fn act(
             if !brief {
                 post::show(judge, None, &post::Kept::default(), terminal);
             }
-            told.step(6, "reach", "Worked out: what each port would do for whom.");
+            told.step(6, "reach", "Computed: what each port would do for whom.");
             let mut check = Check::new(judge.basis(), snapshot);
             for source in sources {
                 check.worked_out(source, archive_address(snapshot, source)?, LAN);
@@ -203,15 +224,15 @@ fn act(
 }
 
 const BEFORE: &str = "First without a gate: the orders are written, but nothing is in force.";
-const POST: &str = "Now in force, all at once.";
-const ASK: &str = "The gate itself is asked, without traffic: does the partner get the plates?";
+const POST: &str = "Now put them in force, all at once.";
+const ASK: &str = "Ask the gate itself, without traffic: does the partner get the plates?";
 /// What the partner comes for.
 const PLATES: Subject = Subject::Port(Transport::Tcp, 7410);
 /// How long the demo's trials are.
 const TRIAL: Duration = Duration::from_secs(1);
 const MISTAKE: &str = "A mistake, on trial: somebody pauses the partner's rule.";
 const CHANGE: &str =
-    "What the review found, mended: the desks may turn the dome, on tcp/7440. This is confirmed.";
+    "The finding is fixed: the desks may turn the dome, on tcp/7440. This trial is confirmed.";
 const AFTER: &str = "The same check again. This is what the orders were for.";
 
 struct Told<'t> {

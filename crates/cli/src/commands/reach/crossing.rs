@@ -78,7 +78,7 @@ pub fn run(
     }
     if crossings.is_empty() {
         return Err(Failure::Argument {
-            message: "no source and no destination are of one family".into(),
+            message: "no source and destination share an address family".into(),
             mend: "Name sources with --as and destinations with --through of the same family."
                 .into(),
         });
@@ -134,14 +134,14 @@ fn destinations(
                 let (name, port) = rest
                     .rsplit_once(':')
                     .filter(|(name, _)| !name.contains(':') || name.ends_with(']'))
-                    .ok_or_else(|| wrong("no port is named".into()))?;
+                    .ok_or_else(|| wrong("no port given".into()))?;
                 let number = port.bytes().all(|b| b.is_ascii_digit());
                 let traffic = if number { format!("{kind}/{port}") } else { port.to_owned() };
                 let subject = match wanted::subjects(orders, &traffic)?.as_slice() {
                     [one] => *one,
                     several => {
                         return Err(wrong(format!(
-                            "{port} is {}; one is asked for at a time",
+                            "{port} is {}; give one port at a time",
                             counted(several.len(), "port", "ports")
                         )));
                     }
@@ -158,7 +158,10 @@ fn destinations(
                 &plan::neighbours_of(snapshot),
             ),
             (Err(_), None) => {
-                return Err(wrong(format!("`{bare}` is no address, and no group of the orders")));
+                return Err(wrong(format!(
+                    "`{bare}` is neither an address nor an address group of \
+                                          the orders"
+                )));
             }
         };
         let one = |address| Destination { subject, address };
@@ -212,8 +215,8 @@ fn show(report: &Report<'_>, terminal: &Terminal) {
         terminal.note(note);
     }
     terminal.heading(&match (report.differences, report.unknown) {
-        (0, 0) => "all of it does what the orders mean it to do".to_owned(),
-        (0, unknown) => format!("{} unknown, nothing seen differs from the orders", unknown),
+        (0, 0) => "everything behaves as ordered".to_owned(),
+        (0, unknown) => format!("{} unknown; nothing observed differs from the orders", unknown),
         (differences, _) => counted(differences, "difference", "differences"),
     });
     for one in report.crossings.iter().filter(|one| one.differs()) {
@@ -222,7 +225,7 @@ fn show(report: &Report<'_>, terminal: &Terminal) {
         let meant = match one.expected {
             Passage::Passes => "should pass",
             Passage::Refused => "should be refused",
-            Passage::Kept | Passage::Unknown => "should be kept in",
+            Passage::Kept | Passage::Unknown => "should be stopped",
         };
         let by = &one.expected_by;
         let verb = if one.observed == Passage::Passes { "" } else { "is " };

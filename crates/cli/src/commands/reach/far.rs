@@ -34,9 +34,9 @@ pub fn look(
     let Some(host) = orders.hosts.iter().find(|host| host.name == name) else {
         let names: Vec<&str> = orders.hosts.iter().map(|host| host.name.as_str()).collect();
         return Err(Failure::Argument {
-            message: format!("`{name}` is no host of the orders; nothing else is knocked on"),
+            message: format!("`{name}` is not a host in the orders; nothing else is probed"),
             mend: match names.as_slice() {
-                [] => "They have no [[hosts]]; without --target this host is checked.".into(),
+                [] => "They define no [[hosts]]; omit --target to check this host.".into(),
                 names => format!("They know {}.", names.join(", ")),
             },
         });
@@ -102,7 +102,7 @@ fn ways(host: &Host) -> Result<Vec<(IpAddr, IpAddr)>, Failure> {
             Way::Own => {
                 return Err(Failure::Argument {
                     message: format!("{target}, the address of {}, is this host's own", host.name),
-                    mend: "Leave --target out to check this host.".into(),
+                    mend: "Omit --target to check this host.".into(),
                 });
             }
             Way::Out { source: Some(source), .. } => found.push((target, source)),
@@ -111,12 +111,12 @@ fn ways(host: &Host) -> Result<Vec<(IpAddr, IpAddr)>, Failure> {
     }
     match (found.is_empty(), lost.is_empty()) {
         (true, true) => Err(Failure::Argument {
-            message: format!("the orders have no single address of {}", host.name),
-            mend: "Give it one: addresses = [\"198.51.100.20\"] in its [[hosts]].".into(),
+            message: format!("the orders give no single address for {}", host.name),
+            mend: "Give it one in its [[hosts]]: addresses = [\"198.51.100.20\"].".into(),
         }),
         (true, false) => Err(Failure::Argument {
-            message: format!("no way leads to {}", lost.join(" or ")),
-            mend: "Look at this machine's routes.".into(),
+            message: format!("no route to {}", lost.join(" or ")),
+            mend: "Check this machine's routes.".into(),
         }),
         _ => Ok(found),
     }

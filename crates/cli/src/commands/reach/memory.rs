@@ -44,7 +44,7 @@ pub fn keep(path: &Path, report: &Report) -> io::Result<()> {
 enum NoReport {
     #[error(transparent)]
     Schema(#[from] WrongSchema),
-    #[error("its row {0} cannot be")]
+    #[error("its row {0} is impossible")]
     Row(String),
 }
 
@@ -63,7 +63,7 @@ fn text_of(path: &Path) -> Result<String, Failure> {
 
 fn no_report(path: &Path, why: &NoReport) -> Failure {
     Failure::Argument {
-        message: format!("{} is no report of a reach check: {why}", path.display()),
+        message: format!("{} is not a reach report: {why}", path.display()),
         mend: "Write one with: tipstaff reach --json > FILE".into(),
     }
 }
@@ -79,7 +79,7 @@ pub fn read_own(path: &Path, notes: &mut Vec<String>) -> Result<Option<Report>, 
     match parse(&text_of(path)?) {
         Err(NoReport::Schema(WrongSchema::Unnamed)) => {
             notes.push(
-                "the check before this one was kept by an earlier version of Tipstaff, so there \
+                "the previous check was saved by an earlier version of Tipstaff, so there \
                  is nothing to compare with"
                     .into(),
             );

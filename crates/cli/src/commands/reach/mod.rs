@@ -49,7 +49,7 @@ pub fn run(
     if let Some(ReachCommand::Merge { files }) = &options.command {
         let reports = files.iter().map(|path| memory::read(path)).collect::<Result<Vec<_>, _>>()?;
         let merged = merge(&reports).map_err(|fault| Failure::Argument {
-            message: format!("these reports make no table: {fault}"),
+            message: format!("these reports cannot be merged: {fault}"),
             mend: "Merge reports of one host; each machine writes its own with --json.".into(),
         })?;
         return told(options, &merged, None, &[], terminal);
@@ -74,7 +74,7 @@ pub fn run(
         (Some(report), ..) => Some(report),
         (None, true, Some(path)) if path.exists() => memory::read_own(path, &mut report.notes)?,
         (None, true, _) => {
-            report.notes.push("there is no check before this one to compare with".into());
+            report.notes.push("there is no earlier check to compare with".into());
             None
         }
         (None, false, _) => None,
@@ -90,10 +90,10 @@ pub fn run(
 fn keep(place: Option<PathBuf>, report: &mut Report, asked: bool) {
     let kept = match &place {
         Some(path) => memory::keep(path, report),
-        None => Err(std::io::Error::other("this account has no home")),
+        None => Err(std::io::Error::other("this account has no home directory")),
     };
     if let (Err(e), true) = (kept, asked) {
-        report.notes.push(format!("this check cannot be kept for the next --changes: {e}"));
+        report.notes.push(format!("this check cannot be saved for the next --changes: {e}"));
     }
 }
 
@@ -217,8 +217,8 @@ fn near(
             continue;
         }
         let why = match root {
-            true => "the check ended before",
-            false => "only root may play another source",
+            true => "the check ended first",
+            false => "only root can probe from another source",
         };
         let place = match &vantage {
             Vantage::Outside { source, via, .. } => {

@@ -73,11 +73,11 @@ pub fn markdown(report: &Report) -> String {
 fn summary(report: &Report) -> String {
     match (report.differences, report.unknown, report.complete) {
         (_, _, false) => format!(
-            "{}; the check is not whole",
+            "{}; the check is incomplete",
             counted(report.differences, "difference", "differences")
         ),
-        (0, 0, true) => "Every port does what the orders mean it to do".into(),
-        (0, _, true) => "Nothing that could be seen differs from the orders".into(),
+        (0, 0, true) => "Every port behaves as ordered".into(),
+        (0, _, true) => "Nothing observed differs from the orders".into(),
         (n, ..) => counted(n, "difference", "differences"),
     }
 }
@@ -151,7 +151,10 @@ pub fn html(report: &Report) -> String {
         escaped(&summary(report)),
     );
     page.push_str(FILTERS);
-    page.push_str("<div class=\"wide\"><table id=\"matrix\">\n<thead><tr><th scope=\"col\">port</th><th scope=\"col\">program</th>");
+    page.push_str(
+        "<div class=\"wide\"><table id=\"matrix\">\n<thead><tr><th \
+                   scope=\"col\">port</th><th scope=\"col\">program</th>",
+    );
     for vantage in &report.vantages {
         let _ = write!(page, "<th scope=\"col\">{}</th>", escaped(&vantage.to_string()));
     }
@@ -159,7 +162,7 @@ pub fn html(report: &Report) -> String {
     for row in &report.rows {
         line(&mut page, row, report);
     }
-    page.push_str("</tbody>\n</table></div>\n<p id=\"none\" hidden>No port fits.</p>\n");
+    page.push_str("</tbody>\n</table></div>\n<p id=\"none\" hidden>No port matches.</p>\n");
     rules(&mut page, report);
     let told = differences(report);
     if !told.is_empty() {
@@ -261,7 +264,8 @@ fn rules(page: &mut String, report: &Report) {
         let class = if rule.holds == Some(false) { "differs" } else { "" };
         let _ = writeln!(
             page,
-            "<tr><th scope=\"row\">{}</th><td>{}</td><td>{seen}</td><td class=\"{class}\">{}</td></tr>",
+            "<tr><th scope=\"row\">{}</th><td>{}</td><td>{seen}</td><td \
+             class=\"{class}\">{}</td></tr>",
             escaped(&rule.rule),
             escaped(rule.by.as_deref().unwrap_or_default()),
             escaped(&truth(rule.holds, rule.why.as_deref())),

@@ -21,9 +21,8 @@ pub fn show(report: &Report, terminal: &Terminal) {
     terminal.note(&heading(report));
     if report.vantages.len() > WIDE {
         let vantages = report.vantages.len();
-        terminal.note(&format!(
-            "looked at from {vantages} places: the table is left to --html and --json"
-        ));
+        terminal
+            .note(&format!("checked from {vantages} places: see --html or --json for the table"));
     } else {
         table(report, terminal);
     }
@@ -35,17 +34,17 @@ pub fn show(report: &Report, terminal: &Terminal) {
     }
     rules(report, terminal);
     if !report.complete {
-        terminal.line("The check is not whole: what was not looked at is unknown.");
+        terminal.line("The check is incomplete: what was not checked is unknown.");
     }
     for note in accepted(report) {
         terminal.note(&note);
     }
     match (report.differences, report.unknown) {
         (0, 0) if report.accepted > 0 => {
-            terminal.heading("every other port does what the orders mean it to do");
+            terminal.heading("every other port behaves as ordered");
         }
-        (0, 0) => terminal.heading("every port does what the orders mean it to do"),
-        (0, _) => terminal.heading("nothing that could be seen differs from the orders"),
+        (0, 0) => terminal.heading("every port behaves as ordered"),
+        (0, _) => terminal.heading("nothing observed differs from the orders"),
         (differences, _) => {
             // What several vantages see alike is told once.
             let cases = self::differences(report).len();
@@ -172,7 +171,7 @@ fn rules(report: &Report, terminal: &Terminal) {
         return;
     }
     let held = report.rules.iter().filter(|rule| rule.holds == Some(true)).count();
-    terminal.heading(&format!("{held} of {} shown to be true", report.rules.len()));
+    terminal.heading(&format!("{held} of {} confirmed", report.rules.len()));
     let mut table = Columns::new(["rule", "shown by", "seen", "true"]);
     for rule in &report.rules {
         let why = rule.why.clone().unwrap_or_default();
@@ -326,7 +325,7 @@ fn bound(row: &Row, listeners: &[Listener]) -> Vec<String> {
         .collect();
     match (lines.is_empty(), row.subject) {
         (true, Subject::Echo) => vec!["the kernel itself answers echo requests".into()],
-        (true, _) => vec!["nobody listens on it here".into()],
+        (true, _) => vec!["nothing listens on it here".into()],
         (false, _) => lines,
     }
 }
@@ -334,7 +333,7 @@ fn bound(row: &Row, listeners: &[Listener]) -> Vec<String> {
 /// What has changed since another check.
 pub fn changed(changes: &Changes, before: &Report, complete: bool, terminal: &Terminal) {
     if !complete {
-        terminal.line("The check is not whole: what was not looked at is unknown.");
+        terminal.line("The check is incomplete: what was not checked is unknown.");
     }
     if changes.is_empty() && changes.not_compared.is_empty() {
         let since = moment(i64::from(before.at.0));
@@ -363,6 +362,6 @@ pub fn changed(changes: &Changes, before: &Report, complete: bool, terminal: &Te
         terminal.line("  nothing has opened or closed");
     }
     for vantage in &changes.not_compared {
-        terminal.note(&format!("  not compared, only one of both looked there: {vantage}"));
+        terminal.note(&format!("  not compared, only one of the two checks covered it: {vantage}"));
     }
 }

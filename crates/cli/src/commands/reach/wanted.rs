@@ -32,7 +32,7 @@ pub fn vantages(
     {
         let names: Vec<&str> = snapshot.interfaces.iter().map(|i| i.name.as_str()).collect();
         return Err(Failure::Argument {
-            message: format!("this host has no interface `{name}`"),
+            message: format!("no interface `{name}` on this host"),
             mend: format!("It has {}.", names.join(", ")),
         });
     }
@@ -58,13 +58,15 @@ pub fn vantages(
             let of = |all: &[IpAddr]| all.iter().filter(|a| Family::of(**a) == family).count();
             let lost = of(&cannot);
             if lost > 0 && of(&can) == 0 {
-                notes
-                    .push(format!("nobody of {name} can be played by {family}: no way leads back, or not out of an interface with Ethernet frames"));
+                notes.push(format!(
+                    "cannot probe as {name} over {family}: no return route through \
+                                   an Ethernet interface"
+                ));
             }
         }
         if can.len() > MOST_MEMBERS {
             notes.push(format!(
-                "{name} has {} ranges; looked at from {MOST_MEMBERS} of them",
+                "{name} has {} ranges; probed from {MOST_MEMBERS} of them",
                 can.len()
             ));
         }
@@ -88,7 +90,7 @@ fn members(
         let mut names: Vec<&str> = orders.groups.keys().map(String::as_str).collect();
         names.push(STRANGER);
         return Err(Failure::Argument {
-            message: format!("`{name}` is no address, and the orders have no group of that name"),
+            message: format!("`{name}` is neither an address nor an address group of the orders"),
             mend: format!("Give an address, or one of {}.", names.join(", ")),
         });
     };
@@ -109,7 +111,7 @@ pub fn subjects(orders: &Orders, text: &str) -> Result<Vec<Subject>, Failure> {
     let wrong = |message: String| {
         Failure::Argument {
         message,
-        mend: "Write it as orders do: ssh, tcp/7410, udp/7420-7423, icmp/echo; or a TCP port's number."
+        mend: "Write it as in orders: ssh, tcp/7410, udp/7420-7423, icmp/echo; or a TCP port's number."
             .into(),
     }
     };
@@ -119,7 +121,7 @@ pub fn subjects(orders: &Orders, text: &str) -> Result<Vec<Subject>, Failure> {
     };
     let terms = orders
         .terms(&whole)
-        .ok_or_else(|| wrong(format!("`{text}` is no traffic and no service")))?
+        .ok_or_else(|| wrong(format!("`{text}` is neither traffic nor a service")))?
         .map_err(|fault| wrong(format!("`{text}`: {fault}")))?;
     let mut subjects = Vec::new();
     for term in terms {
@@ -129,7 +131,7 @@ pub fn subjects(orders: &Orders, text: &str) -> Result<Vec<Subject>, Failure> {
             }
             Term::Echo | Term::Icmp => subjects.push(Subject::Echo),
             Term::Any | Term::Protocol(_) => {
-                return Err(wrong(format!("`{text}` has no ports to knock on")));
+                return Err(wrong(format!("`{text}` has no ports to probe")));
             }
         }
     }
@@ -141,7 +143,7 @@ pub fn from_orders(judge: &Chosen, snapshot: &Snapshot) -> Result<Plan, Failure>
     if judge.brief.rules.len() > MOST_RULES {
         return Err(Failure::Argument {
             message: format!("{} rules are too many to show one by one", judge.brief.rules.len()),
-            mend: format!("Up to {MOST_RULES} can be; name sources with --as instead."),
+            mend: format!("The limit is {MOST_RULES}; name sources with --as instead."),
         });
     }
     Ok(plan::show_every_rule(&judge.brief, snapshot))

@@ -198,14 +198,14 @@ impl Kind {
             (Self::LetIn, Direction::Outbound) => "let out",
             (Self::LetIn, Direction::Transit) => "let through",
             (Self::Denied, Direction::Inbound) => "denied",
-            (Self::Denied, Direction::Outbound) => "denied on the way out",
-            (Self::Denied, Direction::Transit) => "denied on the way through",
+            (Self::Denied, Direction::Outbound) => "denied outbound",
+            (Self::Denied, Direction::Transit) => "denied in transit",
             (Self::Refused, Direction::Inbound) => "refused",
-            (Self::Refused, Direction::Outbound) => "refused on the way out",
-            (Self::Refused, Direction::Transit) => "refused on the way through",
+            (Self::Refused, Direction::Outbound) => "refused outbound",
+            (Self::Refused, Direction::Transit) => "refused in transit",
             (Self::Rate, _) => "another rate",
-            (Self::Answered, _) => "refused with an answer, not in silence",
-            (Self::Silenced, _) => "denied in silence, not with an answer",
+            (Self::Answered, _) => "refused with an answer, no longer dropped silently",
+            (Self::Silenced, _) => "dropped silently, no longer refused with an answer",
         }
     }
 }

@@ -24,7 +24,7 @@ pub struct Change {
     pub at: Option<IpAddr>,
     /// From where.
     pub vantage: Vantage,
-    /// What it did; `None`: it was not looked at.
+    /// What it did; `None`: it was not checked.
     pub before: Option<Outcome>,
     /// What it does; `None`: it is not looked at any more.
     pub now: Option<Outcome>,

@@ -158,7 +158,7 @@ impl Meant<'_> {
 /// The reason for which a rule accepts that what it lets in to does not answer.
 fn accepted(rule: &Rule, cell: &Cell, why: &Why) -> Option<String> {
     let nobody = matches!(why, Why::NothingListens { .. });
-    let holds = |code| code == Code::NotReached || code == Code::NobodyListens && nobody;
+    let holds = |code| code == Code::NotReached || code == Code::NothingListens && nobody;
     let found = rule.accepted.iter().find(|accepted| holds(accepted.code));
     found.filter(|_| cell.expected == Outcome::Answers).map(|accepted| accepted.why.clone())
 }
@@ -201,7 +201,7 @@ fn meant<'b>(
     let decision = list.decide(&packet);
     let by = speaker_words(brief, decision.speaker);
     if elsewhere && let Some(rule) = depends_on_the_place(list, &packet, decision.speaker) {
-        let by = format!("{rule} looks at interfaces or programs there");
+        let by = format!("{rule} depends on interfaces or programs there");
         return Meant::plainly(Outcome::Unknown, by);
     }
     let named = |index: RuleIndex| {
@@ -321,7 +321,7 @@ pub fn speaker_words(brief: &Brief, speaker: Speaker) -> String {
             format!("the rate of {}", speaker_words(brief, Speaker::Rule(index)))
         }
         Speaker::Standing(direction) => format!("the standing answer {direction}"),
-        Speaker::Unsound => "its guard against unsound tables".into(),
+        Speaker::Unsound => "its guard against corrupt tables".into(),
     }
 }
 
@@ -448,7 +448,7 @@ source = "198.51.100.0/24"
         assert_eq!(refused.accepted.as_deref(), Some("spare ports"));
         // Only that it does not answer is accepted, not that strangers are.
         assert!(seen_by(&all, stranger, &inside, Outcome::Answers).differs());
-        let nobody = accepting("nobody-listens");
+        let nobody = accepting("nothing-listens");
         assert!(!seen_by(&nobody, friend, &[], Outcome::Refuses).differs());
         assert!(seen_by(&nobody, friend, &inside, Outcome::Refuses).differs());
     }
@@ -505,13 +505,13 @@ source = "198.51.100.0/24"
                 FRIEND,
                 Silent,
                 Circumstances { gate: Some(&denied), other_orders: true, ..plain },
-                "other orders are in force, and there the standing answer inbound speaks",
+                "other orders are in force, in which the standing answer inbound decides",
             ),
             (
                 FRIEND,
                 Silent,
                 Circumstances { gate: Some(&used_up), ..plain },
-                "this source has used up the rate of rule 1 (dome)",
+                "this source has exceeded the rate of rule 1 (dome)",
             ),
             (
                 FRIEND,
@@ -530,8 +530,8 @@ source = "198.51.100.0/24"
                 Circumstances { gate: Some(&denied), ..plain },
                 "another program at the interface let it in before the gate",
             ),
-            (STRANGER, Answers, plain, "the orders deny it, but no gate that does is in force"),
-            (STRANGER, Refuses, plain, "the orders deny it, but no gate that does is in force"),
+            (STRANGER, Answers, plain, "denied by the orders, but the gate is not loaded"),
+            (STRANGER, Refuses, plain, "denied by the orders, but the gate is not loaded"),
             (
                 FRIEND,
                 Refuses,
@@ -548,7 +548,7 @@ source = "198.51.100.0/24"
         let full = Circumstances::plain(&brief, Some(&full));
         assert_eq!(words(FRIEND, Silent, &full), "the program's accept queue is full");
         let astray = Circumstances { not_the_way_back: true, ..full };
-        assert!(words(FRIEND, Silent, &astray).contains("leads out elsewhere"));
+        assert!(words(FRIEND, Silent, &astray).contains("uses another interface"));
         let far = Circumstances { listeners: None, ..plain };
         assert!(words(FRIEND, Refuses, &far).contains("from another machine"));
     }
@@ -557,7 +557,8 @@ source = "198.51.100.0/24"
     fn of_another_machine_only_what_the_orders_say_is_expected() {
         let by_interface = ORDERS.replace(
             "[[rules]]",
-            "[[rules]]\nname = \"inside\"\naction = \"deny\"\ntraffic = \"tcp/7410\"\ninterface = \"lan1\"\n[[rules]]",
+            "[[rules]]\nname = \"inside\"\naction = \"deny\"\ntraffic = \"tcp/7410\"\ninterface \
+             = \"lan1\"\n[[rules]]",
         );
         let machine =
             Vantage::Machine { name: "desk-3".into(), source: "198.51.100.23".parse().unwrap() };

@@ -9,10 +9,10 @@ use super::{Report, Row, SEVERAL, Vantage};
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NotTheSame {
     /// Of several hosts.
-    #[error("they are of different hosts: {0} and {1}")]
+    #[error("they describe different hosts: {0} and {1}")]
     Host(String, String),
     /// Nothing to merge.
-    #[error("there is no report")]
+    #[error("no report was given")]
     None,
 }
 
@@ -29,7 +29,7 @@ pub fn merge(reports: &[Report]) -> Result<Report, NotTheSame> {
     let mut merged = Report { vantages: Vec::new(), rows: Vec::new(), ..first.clone() };
     merged.notes = Vec::new();
     if rest.iter().any(|other| other.orders.hash() != first.orders.hash()) {
-        merged.notes.push("these reports were judged by different orders".into());
+        merged.notes.push("these reports were checked against different orders".into());
     }
     let columns: Vec<Vec<usize>> = reports.iter().map(|r| columns(r, &mut merged)).collect();
     let width = merged.vantages.len();

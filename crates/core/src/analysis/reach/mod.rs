@@ -78,11 +78,11 @@ impl TryFrom<String> for Subject {
         let transport = match transport {
             "tcp" => Transport::Tcp,
             "udp" => Transport::Udp,
-            _ => return Err(format!("`{text}` is no port")),
+            _ => return Err(format!("invalid port `{text}`")),
         };
         port.parse()
             .map(|port| Self::Port(transport, port))
-            .map_err(|_| format!("`{text}` is no port"))
+            .map_err(|_| format!("invalid port `{text}`"))
     }
 }
 

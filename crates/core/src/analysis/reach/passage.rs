@@ -100,7 +100,7 @@ pub struct Crossing {
     pub destination: IpAddr,
     /// Where it comes in, on its way through.
     pub comes_in: Option<String>,
-    /// Where it leaves; `None`: no route leads there.
+    /// Where it leaves; `None`: there is no route.
     pub leaves: Option<String>,
     /// The program that it was judged for, on its way out; `None`: one that no rule names.
     pub program: Option<String>,
@@ -124,7 +124,7 @@ pub struct Crossing {
 
 /// What to look at where nothing is forwarded.
 const FORWARDING: &str =
-    "look at the routes, and at net.ipv4.conf.*.forwarding and net.ipv6.conf.all.forwarding";
+    "check the routes, net.ipv4.conf.*.forwarding and net.ipv6.conf.all.forwarding";
 
 /// What is asked: a first packet, and where it goes.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -139,7 +139,7 @@ pub struct Wanted {
     pub destination: IpAddr,
     /// Where it comes in, on its way through.
     pub comes_in: Option<(InterfaceIndex, String)>,
-    /// Where it leaves; `None`: no route leads there.
+    /// Where it leaves; `None`: there is no route.
     pub leaves: Option<(InterfaceIndex, String)>,
     /// Who sends it, as the list counts programs.
     pub program: ProgramIndex,
@@ -217,14 +217,15 @@ impl Crossing {
         match word {
             Word::Said(said) if Passage::from(said.decision.verdict) == self.observed => {
                 let why = match other_orders {
-                    true => format!("the gate holds other orders, where {} speaks", said.by),
+                    true => format!("the gate has other orders, in which {} decides", said.by),
                     // The same orders, and still another answer: what the gate knows of the
                     // packet is more than the list does.
                     false => format!("the gate decides otherwise: {}", said.by),
                 };
                 let next = match other_orders {
                     true => {
-                        "tipstaff compare in-force shows what differs, tipstaff post puts these in force"
+                        "tipstaff compare in-force shows what differs, tipstaff post puts these \
+                         in force"
                     }
                     false => {
                         "tipstaff ask --in-force, with this direction, shows the rules one by one"
@@ -233,20 +234,23 @@ impl Crossing {
                 (why, next)
             }
             Word::Said(said) if said.decision.verdict == Action::Allow => {
-                let why = "the gate lets it pass, and it ends here all the same: routing, forwarding or another filter of this host keeps it in";
+                let why = "the gate lets it pass, but it does not leave this host: routing, \
+                           forwarding or another filter stops it";
                 let next = match self.direction {
                     Direction::Transit => FORWARDING,
                     Direction::Inbound | Direction::Outbound => STATE,
                 };
                 (why.to_owned(), next)
             }
-            Word::Said(_) => ("it goes past the gate, which says no".to_owned(), STATE),
+            Word::Said(_) => ("it bypasses the gate, which would deny it".to_owned(), STATE),
             Word::NoGate => match self.observed {
                 Passage::Passes => ("nothing is in force".to_owned(), POST),
-                _ => ("something other than the gate keeps it in: none is up".to_owned(), STATE),
+                _ => {
+                    ("something other than the gate stops it: no gate is loaded".to_owned(), STATE)
+                }
             },
             Word::NotVisible => (
-                "whether the gate or another filter decides, this account may not see".to_owned(),
+                "this account cannot see whether the gate or another filter stopped it".to_owned(),
                 "run it as root",
             ),
         }
@@ -271,9 +275,9 @@ fn observed(met: Met, word: &Word) -> (Passage, How, String) {
                 let evidence = format!("{verb} by {}{beside}", said.by);
                 (said.decision.verdict.into(), How::Gate, evidence)
             }
-            Word::NoGate => (Passage::Passes, How::Gate, format!("no gate is up{beside}")),
+            Word::NoGate => (Passage::Passes, How::Gate, format!("no gate is loaded{beside}")),
             Word::NotVisible => {
-                let evidence = format!("only root may ask the gate{beside}");
+                let evidence = format!("only root can ask the gate{beside}");
                 (Passage::Unknown, How::Gate, evidence)
             }
         }
@@ -411,13 +415,13 @@ interface = "lan0"
         let kept = || Met::Forbidden("operation not permitted".into());
         assert!(told(kept(), &says(Action::Deny), true).0.contains("other orders"));
         assert!(told(kept(), &says(Action::Deny), false).0.contains("decides otherwise"));
-        assert!(told(kept(), &says(Action::Allow), false).0.contains("ends here all the same"));
-        assert!(told(kept(), &Word::NoGate, false).0.contains("none is up"));
+        assert!(told(kept(), &says(Action::Allow), false).0.contains("does not leave this host"));
+        assert!(told(kept(), &Word::NoGate, false).0.contains("no gate is loaded"));
         assert_eq!(told(kept(), &Word::NotVisible, false).1, "run it as root");
         let one = wanted(Direction::Outbound, 7410);
         let out = || Met::OtherEnd("accepted in 1 ms".into());
         let why = |word: &Word| Crossing::judge(&brief, &one, out(), word, false).why.unwrap();
         assert_eq!(why(&Word::NoGate), "nothing is in force");
-        assert!(why(&says(Action::Deny)).contains("past the gate"));
+        assert!(why(&says(Action::Deny)).contains("bypasses the gate"));
     }
 }

@@ -253,13 +253,14 @@ fn why_not(rule: &Rule, subjects: &[Subject]) -> &'static str {
         Family::BOTH.into_iter().any(in_family)
     };
     if !subjects.iter().any(about) {
-        "it is about traffic that cannot be knocked on"
+        "its traffic cannot be probed"
     } else if !rule.program.is_any() {
         "no program that it names listens there"
     } else if !rule.interface.is_any() {
-        "it is about an interface that no source's way leads to; look there with --via"
+        "it names an interface that no source is routed through; probe it with --via"
     } else {
-        "rules before it take everything that could be tried, or none of its sources can come here"
+        "rules above it already match everything that could be tried, or none of its sources can \
+         reach this host"
     }
 }
 
@@ -414,7 +415,8 @@ mod tests {
     }
 
     fn brief(rules: &str) -> Brief {
-        let head = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+        let head = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \
+                    \"deny\"\n";
         Brief::of(&read(&format!("{head}{rules}")).unwrap())
     }
 
@@ -435,7 +437,8 @@ mod tests {
     #[test]
     fn a_stranger_is_named_by_no_rule_and_is_no_neighbour() {
         let brief = brief(
-            "[[rules]]\nname = \"a\"\naction = \"allow\"\ntraffic = \"ssh\"\nsource = \"192.0.2.0/24\"\n",
+            "[[rules]]\nname = \"a\"\naction = \"allow\"\ntraffic = \"ssh\"\nsource = \
+             \"192.0.2.0/24\"\n",
         );
         let links = [AddressRange::parse("203.0.113.0/24").unwrap()];
         assert_eq!(stranger(&brief, Family::V4, &links), Some(ip("198.51.100.66")));

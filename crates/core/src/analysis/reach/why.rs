@@ -99,13 +99,11 @@ impl fmt::Display for Why {
             Self::OtherDevice { device } => write!(f, "listens on the interface {device} only"),
             Self::DeniedByGate { by } => write!(f, "the gate denied it by {by}"),
             Self::RefusedByGate { by } => write!(f, "the gate refused it by {by}"),
-            Self::BeyondRate { by } => write!(f, "this source has used up {by}"),
+            Self::BeyondRate { by } => write!(f, "this source has exceeded {by}"),
             Self::OtherOrders { by } => {
-                write!(f, "other orders are in force, and there {by} speaks")
+                write!(f, "other orders are in force, in which {by} decides")
             }
-            Self::NotInForce => {
-                f.write_str("the orders deny it, but no gate that does is in force")
-            }
+            Self::NotInForce => f.write_str("denied by the orders, but the gate is not loaded"),
             Self::StoppedByAnother { programs } => {
                 write!(f, "{} at the interface stopped it, not the gate", named(programs))
             }
@@ -114,14 +112,14 @@ impl fmt::Display for Why {
             }
             Self::QueueFull => f.write_str("the program's accept queue is full"),
             Self::NotTheWayBack => f.write_str(
-                "the kernel drops it there: the way back to that source leads out elsewhere",
+                "the kernel drops it there: the return route to that source uses another interface",
             ),
             Self::Stopped => f.write_str("it listened when the check began, and no longer does"),
             Self::NoAnswer => {
                 f.write_str("the gate let it in and something listens, but no answer came")
             }
             Self::NotFromHere => {
-                f.write_str("from another machine only this can be seen; look on the host itself")
+                f.write_str("no more can be seen from another machine; check on the host itself")
             }
         }
     }
@@ -142,20 +140,20 @@ impl Why {
                 None => "change the program's port".into(),
             },
             Self::LoopbackOnly => {
-                format!("let the program listen on an address that others reach, on {subject}")
+                format!("make the program listen on an address that others can reach, on {subject}")
             }
             Self::OtherAddress { address } => {
-                format!("knock on {address}, or let the program listen on all addresses")
+                format!("check {address}, or make the program listen on all addresses")
             }
             Self::OtherDevice { device } => {
-                format!("come by {device}, or let the program listen on all interfaces")
+                format!("connect through {device}, or make the program listen on all interfaces")
             }
             Self::DeniedByGate { .. } | Self::RefusedByGate { .. } => {
                 "tipstaff ask, with this port and source, shows the rules one by one".into()
             }
             Self::BeyondRate { .. } => {
                 let rule = rule.unwrap_or("RULE");
-                format!("tipstaff tally {rule} --sources says when it has room")
+                format!("tipstaff tally {rule} --sources shows when it has room again")
             }
             Self::OtherOrders { .. } => {
                 "tipstaff compare in-force shows what differs, tipstaff post puts these in force"
@@ -165,12 +163,12 @@ impl Why {
             Self::StoppedByAnother { .. } | Self::PassedByAnother { .. } => {
                 "tipstaff state names the programs at each interface".into()
             }
-            Self::QueueFull => "the program accepts nothing: look into it, or restart it".into(),
+            Self::QueueFull => "the program accepts nothing: investigate or restart it".into(),
             Self::NotTheWayBack => {
-                "look at the routes, and at net.ipv4.conf.*.rp_filter of that interface".into()
+                "check the routes, and net.ipv4.conf.*.rp_filter of that interface".into()
             }
-            Self::Stopped => "look into the program's own log".into(),
-            Self::NoAnswer => "look into the program; the gate has nothing to do with it".into(),
+            Self::Stopped => "check the program's own log".into(),
+            Self::NoAnswer => "check the program; the gate is not the cause".into(),
             Self::NotFromHere => "tipstaff reach, on that host".into(),
         }
     }

@@ -7,7 +7,7 @@ use crate::orders::{Code, Severity};
 
 /// What it means that a review gave up.
 pub const GAVE_UP: &str =
-    "the list is too tangled to know all of what never speaks or would not be missed";
+    "the list is too complex to find every rule that never matches or is redundant";
 
 /// One finding.
 #[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]

@@ -66,7 +66,8 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
     let mut review = Review { gave_up: covered.gave_up, ..Review::default() };
     if !brief.foundations.address_assignment {
         let what = "address assignment (DHCP and DHCPv6) is left to the rules".to_owned();
-        let mend = "Write `address_assignment = true`, or be sure that this host has no lease.";
+        let mend = "Set `address_assignment = true`, or make sure that this host uses no DHCP \
+                    lease.";
         review.findings.push(Finding {
             line: orders.and_then(|orders| orders.foundations_line),
             ..Finding::about_all(Code::FoundationOff, what, mend)
@@ -88,8 +89,8 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
     }
     for (index, rule) in brief.indexed() {
         if rule.silence == Some(Silence::Expired) || rule.until.is_some_and(|end| end <= now) {
-            let mend = "Take it out, or give it another end.";
-            review.add(rule, index, Code::Expired, "it is over and never speaks".into(), mend);
+            let mend = "Remove it, or give it a later `until`.";
+            review.add(rule, index, Code::Expired, "it has expired and never matches".into(), mend);
             continue;
         }
         if !rule.speaks() {
@@ -110,14 +111,22 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
         }
         for note in programs.iter().filter(|n| n.is_doubtful() && rule.program.names(&n.path)) {
             let mend = format!(
-                "Install it, or name the file that is run: tipstaff rule set {} program=…",
+                "Install it, or name the executable: tipstaff rule set {} program=…",
                 rule.name
             );
             review.add(rule, index, Code::ProgramNotFound, note.to_string(), &mend);
         }
         if rule.note.is_none() {
             let mend = format!("tipstaff rule set {} note=\"why it is there\"", rule.name);
-            review.add(rule, index, Code::NoNote, "nobody says why it is there".into(), &mend);
+            review.add(
+                rule,
+                index,
+                Code::NoNote,
+                "it has no note that says why it \
+                                                   exists"
+                    .into(),
+                &mend,
+            );
         }
     }
     if let Some(listeners) = listeners {
@@ -200,7 +209,7 @@ impl Review {
     ) {
         let out = format!("tipstaff rule remove {}", rule.name);
         if let Some(twin) = twin {
-            let what = format!("it says the same as {}", named(brief, [twin].into_iter()));
+            let what = format!("it duplicates {}", named(brief, [twin].into_iter()));
             self.add(rule, index, Code::Duplicate, what, &out);
         } else if self.gave_up {
             // "Never" and "nothing" are not known then.
@@ -208,8 +217,8 @@ impl Review {
             let others = known.covered_by.iter().copied().filter(|by| *by != index);
             let by = named(brief, others);
             if by.is_empty() {
-                let what = "no packet on this machine can meet all of its conditions now".into();
-                let mend = "Look at its interface and its addresses; `keep` follows interfaces.";
+                let what = "no packet on this machine can match all of its conditions now".into();
+                let mend = "Check its interface and its addresses; `keep` follows interfaces.";
                 self.add(rule, index, Code::NotHere, what, mend);
                 return;
             }
@@ -219,19 +228,19 @@ impl Review {
                 .find(|by| brief.rule(**by).is_some_and(Rule::is_about_everything));
             if let Some(all) = all {
                 let what = format!(
-                    "it never speaks: {} speaks for everything",
+                    "never matches: {} already matches everything",
                     named(brief, [*all].into_iter())
                 );
                 let mend = format!("tipstaff rule move {} --before {}", rule.name, all.position());
                 self.add(rule, index, Code::AfterCatchAll, what, &mend);
                 return;
             }
-            let take = if known.covered_by.len() == 1 { "takes" } else { "take" };
-            let what = format!("it never speaks: {by} before it {take} everything");
-            let mend = format!("Move it before them, or take it out: {out}");
-            self.add(rule, index, Code::NeverSpeaks, what, &mend);
+            let matches = if known.covered_by.len() == 1 { "matches" } else { "match" };
+            let what = format!("never matches: {by} above it already {matches} all of its traffic");
+            let mend = format!("Move it above them, or remove it: {out}");
+            self.add(rule, index, Code::NeverMatches, what, &mend);
         } else if !known.needed {
-            let what = "nothing would change without it: what comes behind says the same".into();
+            let what = "redundant: without it, the rules after it give the same answer".into();
             self.add(rule, index, Code::Redundant, what, &out);
         }
     }
@@ -240,10 +249,12 @@ impl Review {
     fn against(&mut self, brief: &Brief, (rule, index): (&Rule, RuleIndex), by: Option<RuleIndex>) {
         if let Some(by) = by {
             let says = brief.rule(by).map_or(Action::Deny, |other| other.action);
-            let what =
-                format!("{} before it says {says} to a part of it", named(brief, [by].into_iter()));
+            let what = format!(
+                "{} above it says {says} to part of its traffic",
+                named(brief, [by].into_iter())
+            );
             let mend = format!(
-                "If this one was meant for that part too: tipstaff rule move {} --before {}",
+                "If this rule should decide that part too: tipstaff rule move {} --before {}",
                 rule.name,
                 by.position()
             );
@@ -262,7 +273,7 @@ impl Review {
         });
         if let Some((other, _)) = other_half {
             let what = format!(
-                "the answers to what {} lets in leave by themselves",
+                "answers to what {} lets in are sent without a rule",
                 named(brief, [other].into_iter())
             );
             let mend = format!(
@@ -300,7 +311,7 @@ impl Review {
                 NameKind::Group => ("group", "[[groups]]"),
             };
             let what = format!("no rule uses the {kind} `{}`", name.name);
-            let mend = format!("Take it out of {table}, or use it.");
+            let mend = format!("Remove it from {table}, or use it.");
             self.findings.push(Finding {
                 file: name.part.as_ref().map(ToString::to_string),
                 line: Some(name.line),
@@ -334,7 +345,7 @@ impl Review {
             || !rule.interface.is_any()
             || !rule.program.is_any();
         if anyone && about(SHELL) && rule.at_most.is_none() {
-            let what = "everyone may try a remote shell, as often as they like".into();
+            let what = "anyone may try a remote shell, without a rate limit".into();
             let mend = format!(
                 "tipstaff rule set {} at_most=\"6 per minute per source, burst 3\"",
                 rule.name
@@ -343,13 +354,14 @@ impl Review {
         }
         let others: Vec<&str> = open.into_iter().filter(|name| *name != "ssh").collect();
         if anyone && !others.is_empty() && !everything {
-            let what = format!("everyone is let in to {}", others.join(", "));
-            let mend = format!("Name who needs it: tipstaff rule set {} source=…", rule.name);
+            let what = format!("anyone can reach {}", others.join(", "));
+            let mend =
+                format!("Name the sources that need it: tipstaff rule set {} source=…", rule.name);
             self.add(rule, index, Code::TooWide, what, &mend);
         }
         if everything && !placed {
             let who = if anyone { "everyone".to_owned() } else { rule.source.words() };
-            let what = format!("{who} may come in to every port");
+            let what = format!("{who} can reach every port");
             let mend = format!("Name the traffic: tipstaff rule set {} traffic=…", rule.name);
             self.add(rule, index, Code::AllPorts, what, &mend);
         }
@@ -362,7 +374,7 @@ impl Review {
         for family in Family::BOTH {
             if rule.family.is_none() && only(family) {
                 let what = format!("its sources are {family} only");
-                let mend = "Add their addresses of the other family, or say `family`.";
+                let mend = "Add their addresses of the other family, or set `family`.";
                 self.add(rule, index, Code::OneFamily, what, mend);
             }
         }
@@ -386,8 +398,8 @@ impl Review {
                 continue;
             }
             if first != last {
-                let what = format!("nobody listens within {item} here");
-                self.add(rule, index, Code::NobodyListens, what, &start_or_pause(rule));
+                let what = format!("nothing listens within {item} here");
+                self.add(rule, index, Code::NothingListens, what, &start_or_pause(rule));
             } else if keys.contains(transport.key(first)) {
                 self.unheard(brief, (rule, index), (transport, first), all);
             }
@@ -416,7 +428,7 @@ impl Review {
         let meant = ports.filter(|other| is_a_slip(*other, port)).find(|p| !spoken_for(*p));
         if let Some(other) = meant {
             let other = Term::Ports(transport, other, other);
-            let what = format!("nobody listens on {key}, but somebody does on {other}");
+            let what = format!("nothing listens on {key}, but something does on {other}");
             let mend = instead(rule, key, &other.to_string());
             self.add(rule, index, Code::MistypedPort, what, &mend);
             return;
@@ -432,7 +444,7 @@ impl Review {
         if let Some(service) = well_known.then(near).flatten() {
             let terms: Vec<String> = service.terms.iter().map(ToString::to_string).collect();
             let what = format!(
-                "nobody listens on {key}, one slip away from {} ({})",
+                "nothing listens on {key}, one typo away from {} ({})",
                 service.name,
                 terms.join(", ")
             );
@@ -440,8 +452,8 @@ impl Review {
             self.add(rule, index, Code::MistypedPort, what, &mend);
             return;
         }
-        let what = format!("nobody listens on {key} here");
-        self.add(rule, index, Code::NobodyListens, what, &start_or_pause(rule));
+        let what = format!("nothing listens on {key} here");
+        self.add(rule, index, Code::NothingListens, what, &start_or_pause(rule));
     }
 
     /// Listeners that no rule lets anybody in to.
@@ -461,7 +473,7 @@ impl Review {
             if !let_in && seen.insert(key) {
                 let program =
                     listener.owner.programs.first().map_or("somebody", |p| p.name.as_str());
-                let what = format!("{program} listens on {key}, and no rule lets anybody in");
+                let what = format!("{program} listens on {key}, but no rule lets anyone in");
                 // Drafted orders have a paused rule for each listener.
                 let paused = brief.rules().find(|rule| {
                     rule.silence == Some(Silence::Paused)
@@ -473,8 +485,8 @@ impl Review {
                     Some(rule) => format!("tipstaff rule resume {}", rule.name),
                     None => format!("tipstaff rule add allow {key} --source …"),
                 };
-                let mend = format!("Let it listen on loopback only, or: {open}");
-                self.findings.push(Finding::about_all(Code::NobodyMayCome, what, &mend));
+                let mend = format!("Make it listen on loopback only, or: {open}");
+                self.findings.push(Finding::about_all(Code::ListenerDenied, what, &mend));
             }
         }
     }
@@ -488,7 +500,7 @@ fn start_or_pause(rule: &Rule) -> String {
 fn instead(rule: &Rule, key: TrafficKey, meant: &str) -> String {
     let key = key.to_string();
     if !rule.traffic.written.contains(&key) {
-        return format!("If {meant} was meant, look at the names that {} uses", rule.name);
+        return format!("If {meant} was meant, check the names that {} uses", rule.name);
     }
     let list: Vec<&str> = rule
         .traffic
