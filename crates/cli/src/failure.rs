@@ -200,106 +200,34 @@ impl Failure {
 
     /// What to do about it.
     pub fn mend(&self) -> Option<String> {
-        Some(match self {
+        let help = match self {
             Self::WrongOrders { .. } => return None,
-            Self::NotEdited { source, .. } => match source {
-                EditFault::NoSuchRule(_, Some(near)) => format!("Did you mean `{near}`?"),
-                EditFault::NoSuchRule(_, None) => {
-                    "See their names and positions with `tipstaff rules`.".into()
-                }
-                EditFault::AcrossFiles { .. } => {
-                    "Remove it here and add it there; two files cannot be changed \
-                     atomically."
-                        .into()
-                }
-                EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.".into(),
-                EditFault::NotTables => "Write each rule under a [[rules]] line of its own.".into(),
-                EditFault::WouldBeUnsound { .. } => "Change the value, or the orders around \
-                                                     it."
-                .into(),
-                EditFault::Unsound(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => {
-                    return None;
-                }
-            },
+            Self::NotEdited { source, .. } => return edit_help(source),
+            Self::Gate(fault) => return gate_help(fault),
             Self::NoOrders(_) => {
-                "Write orders there, or name a file with --orders FILE; `tipstaff demo` shows \
-                 some."
-                    .into()
+                "Write orders there, or name a file with --orders FILE; `tipstaff demo` shows some."
             }
-            Self::Argument { mend, .. } => mend.clone(),
-            Self::Gate(GateError::NotRoot) => format!("Run it as root: sudo {}", command_line()),
+            Self::Argument { mend, .. } => mend,
             Self::Unreadable { source, .. } | Self::Unwritable { source, .. }
                 if source.kind() == io::ErrorKind::PermissionDenied =>
             {
-                format!("Run it as root, or as the owner of the file: sudo {}", command_line())
+                return as_root("Run it as root, or as the owner of the file");
             }
             Self::Unreadable { source, .. } if source.kind() == io::ErrorKind::InvalidData => {
-                "Save it as UTF-8: write that line again, or convert the file.".into()
+                "Save it as UTF-8: write that line again, or convert the file."
             }
-            Self::Namespace(NamespaceFault::Closed { .. }) => {
-                format!("Run it as root: sudo {}", command_line())
-            }
-            Self::Distrusted(distrust) => distrust.mend(),
-            Self::Locked(LockError::Held { .. })
-            | Self::Gate(GateError::Locked(LockError::Held { .. })) => {
-                "See what that process is doing; try again when it has finished.".into()
-            }
-            Self::Locked(LockError::System { .. })
-            | Self::Gate(GateError::Locked(LockError::System { .. })) => {
-                format!(
-                    "Run it as the owner of that directory, or as root: sudo {}",
-                    command_line()
-                )
-            }
-            Self::Gate(GateError::Overtaken) => {
-                "See who did it with `tipstaff state` and `tipstaff history`, then post \
-                 again."
-                    .into()
-            }
-            Self::Gate(GateError::Untrusted { path, .. }) => {
-                format!("See who created it: ls -ld {path}; remove it and try again.")
-            }
-            Self::Gate(GateError::KernelTooOld { .. }) => {
-                "Start a newer kernel; until then `post --check`, `ask` and `survey` work \
-                 without the gate."
-                    .into()
-            }
-            Self::Gate(GateError::Refused { .. }) => {
-                "In a container give it CAP_BPF, CAP_NET_ADMIN and CAP_SYS_ADMIN; else see \
-                 whether the kernel is locked down: cat /sys/kernel/security/lockdown"
-                    .into()
-            }
-            Self::Gate(GateError::CannotEnforce(_)) => {
-                "Remove it, pause the rule, or assign it to other hosts; nothing in the orders \
-                 is silently ignored."
-                    .into()
-            }
-            Self::Gate(GateError::TrialRunning(_)) => {
-                "Keep it with `tipstaff confirm` or end it with `tipstaff confirm --revert`, \
-                 then try again."
-                    .into()
-            }
-            Self::Gate(GateError::NoTrial) => "See what is in force with `tipstaff state`.".into(),
-            Self::Gate(GateError::TrialOver) => {
-                "Post them again, and confirm in time: tipstaff post --trial 2m".into()
-            }
-            Self::Gate(GateError::NothingInForce) => "Put orders in force first: tipstaff \
-                                                      post"
-                .into(),
-            Self::Gate(GateError::OtherVersion) => {
-                "It stays in force. Post the orders with this version: tipstaff post".into()
-            }
-            Self::Gate(GateError::UnreadableRecord(_)) => {
-                "Post the orders again; the old ones stay in force until then.".into()
-            }
+            Self::Distrusted(distrust) => return Some(distrust.mend()),
+            Self::Locked(fault) => return lock_help(fault),
+            Self::Namespace(NamespaceFault::Closed { .. }) => return as_root("Run it as root"),
             Self::Namespace(NamespaceFault::Unknown { .. }) => {
-                "Name one of `ls /run/netns`, or give a path such as /proc/PID/ns/net.".into()
+                "Name one of `ls /run/netns`, or give a path such as /proc/PID/ns/net."
             }
-            Self::Witness(WitnessFault::NoWayBack(_)) => "Add the route, or check from another \
-                                                          address."
-                .into(),
+            Self::Witness(WitnessFault::NoWayBack(_)) => {
+                "Add the route, or check from another address."
+            }
             _ => return None,
-        })
+        };
+        Some(help.to_owned())
     }
 
     /// Prints it: to stderr for people, to stdout as JSON for scripts.
@@ -365,6 +293,74 @@ fn command_line() -> String {
         }
     }
     format!("tipstaff {}", rest.join(" "))
+}
+
+fn as_root(what: &str) -> Option<String> {
+    Some(format!("{what}: sudo {}", command_line()))
+}
+
+fn edit_help(fault: &EditFault) -> Option<String> {
+    let help = match fault {
+        EditFault::NoSuchRule(_, Some(near)) => return Some(format!("Did you mean `{near}`?")),
+        EditFault::NoSuchRule(_, None) => "See their names and positions with `tipstaff rules`.",
+        EditFault::AcrossFiles { .. } => {
+            "Remove it here and add it there; two files cannot be changed atomically."
+        }
+        EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.",
+        EditFault::NotTables => "Write each rule under a [[rules]] line of its own.",
+        EditFault::WouldBeUnsound { .. } => "Change the value, or the orders around it.",
+        EditFault::Unsound(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => return None,
+    };
+    Some(help.to_owned())
+}
+
+fn lock_help(fault: &LockError) -> Option<String> {
+    match fault {
+        LockError::Held { .. } => {
+            Some("See what that process is doing; try again when it has finished.".to_owned())
+        }
+        LockError::System { .. } => as_root("Run it as the owner of that directory, or as root"),
+    }
+}
+
+fn gate_help(fault: &GateError) -> Option<String> {
+    let help = match fault {
+        GateError::NotRoot => return as_root("Run it as root"),
+        GateError::Locked(fault) => return lock_help(fault),
+        GateError::Overtaken => {
+            "See who did it with `tipstaff state` and `tipstaff history`, then post again."
+        }
+        GateError::Untrusted { path, .. } => {
+            return Some(format!("See who created it: ls -ld {path}; remove it and try again."));
+        }
+        GateError::KernelTooOld { .. } => {
+            "Start a newer kernel; until then `post --check`, `ask` and `survey` work without the \
+             gate."
+        }
+        GateError::Refused { .. } => {
+            "In a container give it CAP_BPF, CAP_NET_ADMIN and CAP_SYS_ADMIN; else see whether the \
+             kernel is locked down: cat /sys/kernel/security/lockdown"
+        }
+        GateError::CannotEnforce(_) => {
+            "Remove it, pause the rule, or assign it to other hosts; nothing in the orders is \
+             silently ignored."
+        }
+        GateError::TrialRunning(_) => {
+            "Keep it with `tipstaff confirm` or end it with `tipstaff confirm --revert`, then try \
+             again."
+        }
+        GateError::NoTrial => "See what is in force with `tipstaff state`.",
+        GateError::TrialOver => "Post them again, and confirm in time: tipstaff post --trial 2m",
+        GateError::NothingInForce => "Put orders in force first: tipstaff post",
+        GateError::OtherVersion => {
+            "It stays in force. Post the orders with this version: tipstaff post"
+        }
+        GateError::UnreadableRecord(_) => {
+            "Post the orders again; the old ones stay in force until then."
+        }
+        _ => return None,
+    };
+    Some(help.to_owned())
 }
 
 /// So many faults are shown; each takes a walk over the text to its line.

@@ -262,90 +262,99 @@ pub fn answer(
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
     let Question { direction, key, source, destination, interface, program, .. } = *asked;
-    let program = judge.brief.program(program);
-    let arrives = judge.brief.interface_name(interface).unwrap_or("unknown").to_owned();
     let (end, looked_at) = match decision.speaker {
         Speaker::Rule(RuleIndex(index)) => (index as usize, index as usize + 1),
         Speaker::Standing(_) => (judge.brief.rules.len(), judge.brief.rules.len()),
         _ => (0, 0),
     };
-    let passed_over: Vec<PassedOver<'_>> = judge
-        .brief
-        .indexed()
-        .take(end)
-        .filter_map(|(index, rule)| {
-            let failed = mismatch(&judge.brief, rule, asked)?;
-            Some(PassedOver {
-                position: index.position(),
-                name: rule.name.as_str(),
-                action: rule.action,
-                failed,
-                because: because(rule, failed, asked, &arrives, program),
-            })
-        })
-        .collect();
-    let by = speaker_words(&judge.brief, decision.speaker);
-    // Of this direction, up to the one that speaks: what a link leads to matters there.
+    // Of this direction, up to the rule that decides: what a link leads to matters there.
     let mut links = judge.links();
     links.retain(|link| {
-        let heard = judge.brief.rules.iter().take(looked_at).filter(|r| r.direction == direction);
-        heard.into_iter().any(|rule| rule.program.names(&link.path))
+        let before = judge.brief.rules.iter().take(looked_at);
+        before.into_iter().any(|r| r.direction == direction && r.program.names(&link.path))
     });
-    if terminal.json {
-        terminal.json(&Report {
-            direction,
-            program,
-            traffic: key.to_string(),
-            source,
-            destination,
-            interface: arrives,
-            verdict: decision.verdict,
-            by,
-            speaker: decision.speaker,
-            known_by,
-            orders: &judge.origin,
-            passed_over,
-            links,
-        });
-        return Ok(Ending::Fine);
+    let report = Report {
+        direction,
+        program: judge.brief.program(program),
+        traffic: key.to_string(),
+        source,
+        destination,
+        interface: judge.brief.interface_name(interface).unwrap_or("unknown").to_owned(),
+        verdict: decision.verdict,
+        by: speaker_words(&judge.brief, decision.speaker),
+        speaker: decision.speaker,
+        known_by,
+        orders: &judge.origin,
+        passed_over: passed_over(judge, asked, end),
+        links,
+    };
+    match terminal.json {
+        true => terminal.json(&report),
+        false => print(&report, judge, terminal),
     }
-    let word = match decision.verdict {
-        Action::Allow => match direction {
-            Direction::Inbound => "let in",
-            Direction::Outbound => "let out",
-            Direction::Transit => "let through",
-        },
-        Action::Deny => "denied in silence",
-        Action::Refuse => "refused",
+    Ok(Ending::Fine)
+}
+
+/// The first `end` rules, each with what of the packet it does not match.
+fn passed_over<'j>(judge: &'j Chosen, asked: &Question, end: usize) -> Vec<PassedOver<'j>> {
+    let program = judge.brief.program(asked.program);
+    let arrives = judge.brief.interface_name(asked.interface).unwrap_or("unknown");
+    let rules = judge.brief.indexed().take(end);
+    let passed_over = rules.filter_map(|(index, rule)| {
+        let failed = mismatch(&judge.brief, rule, asked)?;
+        Some(PassedOver {
+            position: index.position(),
+            name: rule.name.as_str(),
+            action: rule.action,
+            failed,
+            because: because(rule, failed, asked, arrives, program),
+        })
+    });
+    passed_over.collect()
+}
+
+fn print(report: &Report<'_>, judge: &Chosen, terminal: &Terminal) {
+    let Report { direction, source, destination, .. } = report;
+    let verdict = match (report.verdict, direction) {
+        (Action::Allow, Direction::Inbound) => "let in",
+        (Action::Allow, Direction::Outbound) => "let out",
+        (Action::Allow, Direction::Transit) => "let through",
+        (Action::Deny, _) => "dropped silently",
+        (Action::Refuse, _) => "refused",
     };
     let who = match direction {
         Direction::Inbound => format!("from {source}"),
         Direction::Outbound => format!("to {destination}"),
         Direction::Transit => format!("from {source} to {destination}"),
     };
-    terminal.heading(&format!("{key} {who}: {word} by {by}"));
-    terminal.note(&match known_by {
+    terminal.heading(&format!("{} {who}: {verdict} by {}", report.traffic, report.by));
+    terminal.note(&match report.known_by {
         "gate" => format!("answered by the gate in force; {}", orders_words(&judge.origin)),
         _ => format!("computed from the {}", orders_words(&judge.origin)),
     });
-    if let Speaker::Rule(index) = decision.speaker
-        && let Some(note) = judge.brief.rule(index).and_then(|rule| rule.note.as_ref())
+    if let Speaker::Rule(index) = report.speaker
+        && let Some(rule) = judge.brief.rule(index)
     {
-        terminal.line(format!("  note: {note}"));
+        if let Some(note) = &rule.note {
+            terminal.line(format!("  note: {note}"));
+        }
+        if let Some(at_most) = &rule.at_most {
+            let above = Action::from(rule.over);
+            terminal.line(format!("  up to {at_most}; above that: {above}"));
+        }
     }
-    if let Speaker::Rule(index) = decision.speaker
-        && let Some(Rule { at_most: Some(at_most), over, .. }) = judge.brief.rule(index)
-    {
-        let beyond = Action::from(*over);
-        terminal.line(format!("  up to {at_most}; above that: {beyond}"));
+    print_passed_over(report, judge, terminal);
+    for link in &report.links {
+        terminal.note(&link.to_string());
     }
-    // Rules of another direction or host were never in question.
-    let in_question = |rule: &&PassedOver<'_>| {
-        let direction_of = judge.brief.rules.get(rule.position - 1).map(|rule| rule.direction);
-        rule.failed != Mismatch::Host && direction_of == Some(direction)
-    };
-    let in_question: Vec<_> = passed_over.iter().filter(in_question).collect();
-    let left_out = passed_over.len() - in_question.len();
+}
+
+/// Rules of another direction or host were never in question: they are counted.
+fn print_passed_over(report: &Report<'_>, judge: &Chosen, terminal: &Terminal) {
+    let (in_question, others): (Vec<_>, Vec<_>) = report.passed_over.iter().partition(|rule| {
+        let direction = judge.brief.rules.get(rule.position - 1).map(|rule| rule.direction);
+        rule.failed != Mismatch::Host && direction == Some(report.direction)
+    });
     if !in_question.is_empty() {
         let mut table = Columns::new(["", "passed over", "says", "because"]);
         for rule in in_question {
@@ -354,14 +363,10 @@ pub fn answer(
         }
         terminal.table(&table);
     }
-    if left_out > 0 {
-        let rules = counted(left_out, "rule", "rules");
+    if !others.is_empty() {
+        let rules = counted(others.len(), "rule", "rules");
         terminal.note(&format!("{rules} above it for other hosts or directions"));
     }
-    for link in links {
-        terminal.note(&link.to_string());
-    }
-    Ok(Ending::Fine)
 }
 
 fn because(

@@ -2,7 +2,6 @@
 
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
-use std::path::PathBuf;
 use std::time::Duration;
 
 use tipstaff_bpf::sys::{self, ProgramKind};
@@ -14,10 +13,13 @@ use crate::contract::{GateError, Posted, Posting, Record};
 use crate::enforceable;
 use crate::kernel::emit::context::{FlowMaps, Hook, OuterSide, guarded};
 use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
+use crate::kernel::emit::label::Secret;
+use crate::kernel::emit::marks::Marks;
+use crate::kernel::emit::types::KernelTypes;
 use crate::kernel::error::{bpf, load, misfit, system};
 use crate::kernel::gate::KernelGate;
 use crate::kernel::kept::cgroup::{self, Needed};
-use crate::kernel::kept::pins::{At, Pins};
+use crate::kernel::kept::pins::{At, Made, MemoryMaps, Pins};
 use crate::kernel::kept::revision::{Memories, Revision};
 use crate::kernel::kept::switch::{Place, Switch, Turn};
 use crate::kernel::kept::{clock, described};
@@ -65,32 +67,84 @@ impl KernelGate {
             return Err(GateError::TrialRunning(left));
         }
         self.step("mount")?;
-        let mut made: Vec<PathBuf> = Vec::new();
-        let prepared = pins.prepare();
+        let mut made = Made::new(&pins);
         let how = How { posting, hold, begin };
-        let result = prepared.and_then(|()| self.put_up_with(&pins, how, interfaces, &mut made));
-        if result.as_ref().is_err_and(|e| !matches!(e, GateError::Stopped(_))) {
-            made.iter().rev().for_each(|path| pins.discard(path));
-            pins.tidy();
+        let prepared = pins.prepare();
+        let result = prepared.and_then(|()| self.install(&pins, how, interfaces, &mut made));
+        if matches!(result, Ok(_) | Err(GateError::Stopped(_))) {
+            made.keep();
         }
         result
     }
 
-    fn put_up_with(
+    fn install(
         &mut self,
         pins: &Pins,
         how: How<'_, '_>,
         interfaces: &[Interface],
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<Posted, GateError> {
-        let How { posting, hold, begin } = how;
+        let kept = self.open_or_make(pins, how, made)?;
+        let switch = Switch::open(kept.switch.as_fd())?;
+        let begin = how.begin.map_or_else(|| switch.turn(), Ok)?;
+        let needed = Needed::by(how.posting.brief);
+        let hooks: Vec<Hook> =
+            kept.slots.iter().map(|(hook, _)| *hook).filter(|hook| needed.has(*hook)).collect();
+        let before = Revision::in_slot(kept.outer_slot.as_fd(), begin.holds)?;
+
+        self.step("load")?;
+        let revision = Revision::load(how.posting, kept.memories(), &hooks)?;
+        if let Some(before) = &before {
+            revision.take_over_tallies(before, how.posting.brief)?;
+        }
+
+        let env = DispatcherEnv {
+            cookie: self.cookie,
+            switch: kept.switch.as_fd(),
+            slot: kept.outer_slot.as_fd(),
+            guarded: kept.guarded.as_fd(),
+            marks: kept.marks,
+            types: kept.types,
+            outer: &[],
+        };
+        self.step("dispatchers")?;
+        let dispatchers = Dispatchers::pinned_or_new(pins, env, made)?;
+        let mut posted = self.guard(pins, (env, &dispatchers), interfaces, made)?;
+        posted.replaced = before.is_some();
+        if kept.slots.len() > 1 {
+            self.step("second line")?;
+            let outer = dispatchers.ids()?;
+            let env = DispatcherEnv { outer: &outer, ..env };
+            cgroup::attach(pins, env, (&kept.slots, needed), made)?;
+        }
+
+        let left = self.enter(&revision, &kept.slots, &switch, (begin, how.hold))?;
+        // In force. What remains is tidying, and its failure changes nothing.
+        if how.hold == Hold::ForGood {
+            clear_slots(&kept.slots, left);
+            cgroup::detach_idle(pins, needed);
+        }
+        pins.forget_vanished(interfaces, kept.guarded.as_fd());
+        pins.resize(made);
+        for old in pins.of_other_layouts() {
+            old.all().unwrap_or_default().iter().for_each(|path| old.discard(path));
+            old.tidy();
+        }
+        Ok(posted)
+    }
+
+    /// Opens everything that outlives a post, and makes what is not there yet.
+    fn open_or_make(
+        &mut self,
+        pins: &Pins,
+        How { posting, hold, .. }: How<'_, '_>,
+        made: &mut Made<'_>,
+    ) -> Result<Kept, GateError> {
         self.step("switch")?;
         let types = described::at_packets_by(pins, made)?;
-        let switch_map = pins.switch_or_new(made)?;
-        let switch = Switch::open(switch_map.as_fd())?;
-        let begin = begin.map_or_else(|| switch.turn(), Ok)?;
+        let switch = pins.switch_or_new(made)?;
         self.step("slot")?;
-        let slot = pins.slot_or_new(Hook::Outer, made)?;
+        let outer_slot = pins.slot_or_new(Hook::Outer, made)?;
         self.step("guarded")?;
         let guarded = pins.guarded_or_new(made)?;
         self.step("clock")?;
@@ -105,64 +159,41 @@ impl KernelGate {
         self.step("secrets")?;
         let (secret, marks) = pins.secrets_or_new(made)?;
         self.step("labels")?;
-        let needed = Needed::by(posting.brief);
-        let labels = match needed.labels {
+        let labels = match Needed::by(posting.brief).labels {
             true => cgroup::labels(pins, (self.cookie, secret), made)?,
             false => None,
         };
         if labels.is_none() {
             enforceable::without_labels(posting.brief)?;
         }
-        let second = cgroup::slots(pins, made)?;
-        let mut slots = vec![(Hook::Outer, slot.try_clone().map_err(system("opening a map"))?)];
-        slots.extend(second.into_iter().flatten());
-        let hooks: Vec<Hook> =
-            slots.iter().map(|(hook, _)| *hook).filter(|hook| needed.has(*hook)).collect();
-        let before = Revision::in_slot(slot.as_fd(), begin.holds)?;
-
-        self.step("load")?;
-        let memories = Memories {
-            flows: FlowMaps {
-                answered: maps.answered.as_fd(),
-                unanswered: maps.unanswered.as_fd(),
-                let_in: maps.let_in.as_fd(),
-                fragments: maps.fragments.as_fd(),
-            },
-            shares: maps.shares.as_fd(),
-            rates: maps.rates.as_fd(),
-            events: events.as_fd(),
-            guarded: guarded.as_fd(),
-            clock: clock.as_fd(),
-            labels: labels.as_ref().map(AsFd::as_fd),
+        let outer = outer_slot.try_clone().map_err(system("opening a map"))?;
+        let mut slots = vec![(Hook::Outer, outer)];
+        slots.extend(cgroup::slots(pins, made)?.into_iter().flatten());
+        Ok(Kept {
+            types,
+            switch,
+            outer_slot,
+            slots,
+            guarded,
+            clock,
+            maps,
+            events,
+            labels,
             secret,
             marks,
-        };
-        let revision = Revision::load(posting, memories, &hooks)?;
-        if let Some(before) = &before {
-            revision.take_over_tallies(before, posting.brief)?;
-        }
+        })
+    }
 
-        let here = DispatcherEnv {
-            cookie: self.cookie,
-            switch: switch_map.as_fd(),
-            slot: slot.as_fd(),
-            guarded: guarded.as_fd(),
-            marks,
-            types,
-            outer: &[],
-        };
-        self.step("dispatchers")?;
-        let dispatchers = Dispatchers::pinned_or_new(pins, here, made)?;
-        let mut posted = self.guard(pins, (here, &dispatchers), interfaces, made)?;
-        posted.replaced = before.is_some();
-        if slots.len() > 1 {
-            self.step("second line")?;
-            let outer = dispatchers.ids()?;
-            cgroup::attach(pins, DispatcherEnv { outer: &outer, ..here }, (&slots, needed), made)?;
-        }
-
+    /// Puts a revision into the slots and turns the switch to it. Returns the
+    /// place that was in force until then.
+    fn enter(
+        &mut self,
+        revision: &Revision,
+        slots: &[(Hook, OwnedFd)],
+        switch: &Switch,
+        (mut turn, hold): (Turn, Hold),
+    ) -> Result<Place, GateError> {
         self.step("enter")?;
-        let mut turn = begin;
         if turn.fell_back {
             // As it is already, but without a deadline: nobody can say "before" twice.
             if !switch.replace(turn, turn.holds, None)? && hold != Hold::Sealed {
@@ -171,7 +202,7 @@ impl KernelGate {
             turn = switch.turn()?;
         }
         let next = if hold == Hold::Sealed { Place::Sealed } else { turn.holds.next() };
-        revision.enter(&slots, next)?;
+        revision.enter(slots, next)?;
         self.step("swap")?;
         let turned = match hold {
             Hold::Sealed => {
@@ -181,21 +212,7 @@ impl KernelGate {
             Hold::ForGood => switch.replace(turn, next, None)?,
             Hold::For(time) => switch.replace(turn, next, Some((time, turn.holds)))?,
         };
-        if !turned {
-            return Err(GateError::Overtaken);
-        }
-        // In force. What remains is tidying, and its failure changes nothing.
-        if hold == Hold::ForGood {
-            forget(&slots, turn.holds);
-            cgroup::detach_idle(pins, needed);
-        }
-        pins.forget_vanished(interfaces, guarded.as_fd());
-        pins.resize(made);
-        for old in pins.of_other_layouts() {
-            old.all().unwrap_or_default().iter().for_each(|path| old.discard(path));
-            old.tidy();
-        }
-        Ok(posted)
+        if turned { Ok(turn.holds) } else { Err(GateError::Overtaken) }
     }
 
     /// Gives every interface its dispatchers.
@@ -204,7 +221,7 @@ impl KernelGate {
         pins: &Pins,
         (here, dispatchers): (DispatcherEnv<'_>, &Dispatchers),
         interfaces: &[Interface],
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<Posted, GateError> {
         let mut posted = Posted { guarded: Vec::new(), vanished: Vec::new(), replaced: false };
         for interface in interfaces {
@@ -244,6 +261,44 @@ struct How<'p, 'o> {
     begin: Option<Turn>,
 }
 
+/// What outlives a post, opened.
+struct Kept {
+    types: Option<KernelTypes>,
+    switch: OwnedFd,
+    outer_slot: OwnedFd,
+    /// Of all hooks that this kernel can carry, the outer one's first.
+    slots: Slots,
+    guarded: OwnedFd,
+    clock: OwnedFd,
+    maps: MemoryMaps,
+    events: OwnedFd,
+    labels: Option<OwnedFd>,
+    secret: Secret,
+    marks: Marks,
+}
+
+impl Kept {
+    fn memories(&self) -> Memories<'_> {
+        let maps = &self.maps;
+        Memories {
+            flows: FlowMaps {
+                answered: maps.answered.as_fd(),
+                unanswered: maps.unanswered.as_fd(),
+                let_in: maps.let_in.as_fd(),
+                fragments: maps.fragments.as_fd(),
+            },
+            shares: maps.shares.as_fd(),
+            rates: maps.rates.as_fd(),
+            events: self.events.as_fd(),
+            guarded: self.guarded.as_fd(),
+            clock: self.clock.as_fd(),
+            labels: self.labels.as_ref().map(AsFd::as_fd),
+            secret: self.secret,
+            marks: self.marks,
+        }
+    }
+}
+
 /// The dispatchers at interfaces: one program a side, at all of them.
 struct Dispatchers(Vec<(OuterSide, OwnedFd)>);
 
@@ -251,7 +306,7 @@ impl Dispatchers {
     fn pinned_or_new(
         pins: &Pins,
         here: DispatcherEnv<'_>,
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<Self, GateError> {
         let one = |side: OuterSide| {
             let new = || {
@@ -278,7 +333,7 @@ impl Dispatchers {
 pub(super) type Slots = Vec<(Hook, OwnedFd)>;
 
 /// Empties a place that does not hold; a failure changes nothing.
-pub(super) fn forget(slots: &[(Hook, OwnedFd)], place: Place) {
+pub(super) fn clear_slots(slots: &[(Hook, OwnedFd)], place: Place) {
     for (_, slot) in slots {
         let _ = Revision::leave(slot.as_fd(), place);
     }
@@ -291,7 +346,7 @@ fn attach(
     at: At,
     dispatchers: &Dispatchers,
     interface: &Interface,
-    made: &mut Vec<PathBuf>,
+    made: &mut Made<'_>,
 ) -> Result<bool, GateError> {
     let index = InterfaceIndex(interface.index);
     let side = at.side(interface);
@@ -353,7 +408,9 @@ impl KernelGate {
         let (Some(switch), Some(slot)) = (pins.switch()?, pins.slot(Hook::Outer)?) else {
             return Ok(());
         };
-        let mut made = Vec::new();
+        // One interface that fails takes nothing from the others.
+        let mut made = Made::new(pins);
+        made.keep();
         let guarded = pins.guarded_or_new(&mut made)?;
         let (_, marks) = pins.secrets_or_new(&mut made)?;
         let here = DispatcherEnv {

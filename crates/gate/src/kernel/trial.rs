@@ -9,7 +9,7 @@ use crate::kernel::emit::context::Hook;
 use crate::kernel::gate::KernelGate;
 use crate::kernel::kept::revision::Revision;
 use crate::kernel::kept::switch::{Place, Switch, Turn};
-use crate::kernel::post::{Slots, forget};
+use crate::kernel::post::{Slots, clear_slots};
 use crate::kernel::support;
 
 impl KernelGate {
@@ -57,7 +57,7 @@ impl KernelGate {
                 if !switch.replace(turn, turn.holds, None)? {
                     return Err(GateError::Overtaken);
                 }
-                forget(&slots, turn.other);
+                clear_slots(&slots, turn.other);
                 drop(lock);
                 Ok(record)
             }
@@ -102,7 +102,7 @@ impl KernelGate {
         if !switch.replace(turn, turn.other, None)? {
             return Err(GateError::Overtaken);
         }
-        forget(&slots, turn.holds);
+        clear_slots(&slots, turn.holds);
         drop(lock);
         self.record_at(turn.other)
     }

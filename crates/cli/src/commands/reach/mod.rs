@@ -10,6 +10,7 @@ mod text;
 mod wanted;
 
 use std::collections::{BTreeSet, HashMap};
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -17,7 +18,9 @@ pub use crossing::Report as Crossings;
 use pace::Pace;
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::analysis::reach::{Changes, Report, SEVERAL, Vantage, changes, merge, subjects};
+use tipstaff_core::analysis::reach::{
+    Changes, Plan, Report, SEVERAL, Vantage, changes, merge, subjects,
+};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::files::{self, Access};
@@ -28,7 +31,7 @@ use tipstaff_knock::witness;
 use tipstaff_reach::{Check, GateInForce, Place, plan};
 
 use crate::arguments::{Common, ReachCommand, ReachOptions};
-use crate::chosen::{self, Visible};
+use crate::chosen::{self, Chosen, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::shape::shape;
@@ -165,37 +168,12 @@ fn near(
         true => Some(wanted::from_orders(&judge, &snapshot)?),
         false => None,
     };
-    let mut places: BTreeSet<Place> = match &options.why {
-        Some(port) => wanted::subjects(&judge.orders, port)?.into_iter().map(Place::from).collect(),
-        None => {
-            let usual = subjects(&judge.brief, &snapshot.listeners);
-            usual.into_iter().map(Place::from).collect()
-        }
-    };
-    let mut only = HashMap::new();
-    if let Some(shows_all) = &shows_all {
-        let of_plan = plan::places_of(shows_all, &snapshot);
-        if options.why.is_none() {
-            places.extend(of_plan.values().flatten());
-        }
-        let known: BTreeSet<_> = vantages.iter().filter_map(Vantage::source).collect();
-        let new = shows_all.sources.iter().filter(|source| !known.contains(source));
-        vantages.extend(new.map(|source| Vantage::of(*source)));
-        // Many sources each look at what they show alone.
-        if shows_all.sources.len() > MANY && options.why.is_none() {
-            only = of_plan;
-            only.retain(|source, _| !known.contains(source));
-        }
-    }
-    places.extend(wanted::ports(&judge, &options.ports)?);
-    if options.all_ports {
-        places.extend(Place::all_ports());
-    }
+    let scope = scope(options, &judge, &snapshot, (shows_all.as_ref(), &mut vantages))?;
 
     let patience = Duration::from_millis(options.patience);
-    let mut check = Check::at(judge.basis(), &snapshot, places);
+    let mut check = Check::at(judge.basis(), &snapshot, scope.places);
     check.notes = notes;
-    check.only = only;
+    check.only = scope.only;
     check.other_orders =
         in_force.as_ref().is_some_and(|in_force| in_force.record.hash() != judge.origin.hash());
     let doors = check.here_doors();
@@ -220,14 +198,11 @@ fn near(
             true => "the check ended first",
             false => "only root can probe from another source",
         };
-        let place = match &vantage {
-            Vantage::Outside { source, via, .. } => {
-                witness::approach(*source, via.as_deref(), &snapshot.interfaces)
-                    .map(|a| (a.target, InterfaceIndex(a.interface.index)))?
-            }
-            _ => continue,
-        };
-        check.unknown(vantage, why, place);
+        if let Vantage::Outside { source, via, .. } = &vantage {
+            let approach = witness::approach(*source, via.as_deref(), &snapshot.interfaces)?;
+            let place = (approach.target, InterfaceIndex(approach.interface.index));
+            check.unknown(vantage, why, place);
+        }
     }
     if pace.is_over() {
         check.complete = false;
@@ -244,6 +219,49 @@ fn near(
         report.rules = plan::shown(shows_all, &judge.brief, &report);
     }
     Ok((report, snapshot.listeners.clone()))
+}
+
+/// What is knocked on.
+struct Scope {
+    places: BTreeSet<Place>,
+    /// From these sources only on these places.
+    only: HashMap<IpAddr, BTreeSet<Place>>,
+}
+
+/// Adds the sources that show every rule to `vantages`, where that is asked for.
+fn scope(
+    options: &ReachOptions,
+    judge: &Chosen,
+    snapshot: &Snapshot,
+    (shows_all, vantages): (Option<&Plan>, &mut Vec<Vantage>),
+) -> Result<Scope, Failure> {
+    let mut places: BTreeSet<Place> = match &options.why {
+        Some(port) => wanted::subjects(&judge.orders, port)?.into_iter().map(Place::from).collect(),
+        None => {
+            let usual = subjects(&judge.brief, &snapshot.listeners);
+            usual.into_iter().map(Place::from).collect()
+        }
+    };
+    let mut only = HashMap::new();
+    if let Some(shows_all) = shows_all {
+        let of_plan = plan::places_of(shows_all, snapshot);
+        if options.why.is_none() {
+            places.extend(of_plan.values().flatten());
+        }
+        let known: BTreeSet<_> = vantages.iter().filter_map(Vantage::source).collect();
+        let new = shows_all.sources.iter().filter(|source| !known.contains(source));
+        vantages.extend(new.map(|source| Vantage::of(*source)));
+        // Many sources each look at what they show alone.
+        if shows_all.sources.len() > MANY && options.why.is_none() {
+            only = of_plan;
+            only.retain(|source, _| !known.contains(source));
+        }
+    }
+    places.extend(wanted::ports(judge, &options.ports)?);
+    if options.all_ports {
+        places.extend(Place::all_ports());
+    }
+    Ok(Scope { places, only })
 }
 
 /// Prints a check that was made by other means: the demo's.

@@ -32,33 +32,8 @@ use crate::kernel::emit::{events, flows, link, reject};
 pub(crate) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, AssembleError> {
     let mut a = Assembler::default();
     let finish = a.label();
-    let foundations = Foundation::ALL.map(|f| (f, a.label()));
-    let foundation = |wanted: Foundation| {
-        let found = foundations.iter().find(|(f, _)| *f == wanted);
-        found.map_or(finish, |(_, label)| *label)
-    };
-    let later_fragment = a.label();
-    let labels = Labels {
-        hook,
-        ways: Ways {
-            malformed: foundation(Foundation::Malformed),
-            later_fragment,
-            loopback: Some(foundation(Foundation::LoopbackElsewhere)),
-        },
-        neighbours: foundation(Foundation::NeighbourDiscovery),
-        errors: foundation(Foundation::IcmpErrors),
-        elsewhere: foundation(Foundation::LoopbackElsewhere),
-        named: foundation(Foundation::LinkProtocols),
-        unreadable: foundation(Foundation::Unreadable),
-        assignment: foundation(Foundation::AddressAssignment),
-        replies: foundation(Foundation::Replies),
-        transit: a.label(),
-        outbound: a.label(),
-        rules: a.label(),
-        unsound: a.label(),
-        stray: a.label(),
-        unanswered: a.label(),
-    };
+    let foundations = FoundationLabels::new(&mut a);
+    let labels = Labels::new(&mut a, hook, &foundations);
     let (four, six, outwards) = (a.label(), a.label(), a.label());
 
     a.copy(R6, R1);
@@ -71,7 +46,7 @@ pub(crate) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Assemble
     match hook {
         // The outer gate counts it.
         Hook::Inner => a.jump_if(If::Eq, R2, 1, not_ours),
-        _ => a.jump_if(If::Eq, R2, 1, foundation(Foundation::Loopback)),
+        _ => a.jump_if(If::Eq, R2, 1, foundations.at(Foundation::Loopback)),
     }
     // What bears the tag of a VLAN is decided on that VLAN's own interface.
     a.load(Width::W, R2, R6, skb::VLAN_TCI);
@@ -110,38 +85,16 @@ pub(crate) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Assemble
     a.place(outwards);
     way_out(&mut a, parts, &labels, not_ours);
 
-    if a.is_used(later_fragment) {
-        a.place(later_fragment);
-        let (passes, lone) =
-            (foundation(Foundation::LaterFragments), foundation(Foundation::LoneFragments));
+    if a.is_used(labels.ways.later_fragment) {
+        a.place(labels.ways.later_fragment);
+        let passes = foundations.at(Foundation::LaterFragments);
+        let lone = foundations.at(Foundation::LoneFragments);
         flows::fragment_known(&mut a, parts.flows, (passes, lone));
     }
 
     a.place(labels.rules);
     first_rule(&mut a, (hook, parts), labels.unsound, finish, not_ours);
-    if parts.layout.directed {
-        at::WAY.load(&mut a, R1);
-        a.jump_if(If::Eq, R1, Flag::with(Direction::Transit as u16), labels.transit);
-        a.jump_if(If::Eq, R1, Flag::with(Direction::Outbound as u16), labels.outbound);
-    }
-    let inbound = Speaker::Standing(Direction::Inbound);
-    outcome(&mut a, inbound, parts.standing.inbound, finish);
-    let transit = Speaker::Standing(Direction::Transit);
-    let mut rest = vec![
-        (labels.transit, transit, parts.standing.transit),
-        (labels.outbound, Speaker::Standing(Direction::Outbound), parts.standing.outbound),
-        (labels.unsound, Speaker::Unsound, Action::Deny),
-        (labels.stray, transit, Action::Deny),
-        (labels.unanswered, inbound, Action::Deny),
-    ];
-    rest.extend(foundations.map(|(f, label)| (label, Speaker::Foundation(f), f.action())));
-    for (label, speaker, action) in rest {
-        // The verifier refuses code that nothing leads to.
-        if a.is_used(label) {
-            a.place(label);
-            outcome(&mut a, speaker, action, finish);
-        }
-    }
+    outcomes(&mut a, parts, &labels, (&foundations, finish));
 
     a.place(finish);
     // The verifier forgets which outcome it is, or it would go on from here once for each.
@@ -152,6 +105,78 @@ pub(crate) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Assemble
     }
     count_and_return(&mut a, hook, parts);
     a.finish()
+}
+
+/// Where no rule matched: the standing answer of the direction; and whatever else
+/// was decided on the way here.
+fn outcomes(
+    a: &mut Assembler,
+    parts: &Parts<'_>,
+    labels: &Labels,
+    (foundations, finish): (&FoundationLabels, Label),
+) {
+    if parts.layout.directed {
+        at::WAY.load(a, R1);
+        a.jump_if(If::Eq, R1, Flag::with(Direction::Transit as u16), labels.transit);
+        a.jump_if(If::Eq, R1, Flag::with(Direction::Outbound as u16), labels.outbound);
+    }
+    let inbound = Speaker::Standing(Direction::Inbound);
+    outcome(a, inbound, parts.standing.inbound, finish);
+    let transit = Speaker::Standing(Direction::Transit);
+    let mut rest = vec![
+        (labels.transit, transit, parts.standing.transit),
+        (labels.outbound, Speaker::Standing(Direction::Outbound), parts.standing.outbound),
+        (labels.unsound, Speaker::Unsound, Action::Deny),
+        (labels.stray, transit, Action::Deny),
+        (labels.unanswered, inbound, Action::Deny),
+    ];
+    rest.extend(Foundation::ALL.map(|f| (foundations.at(f), Speaker::Foundation(f), f.action())));
+    for (label, speaker, action) in rest {
+        // The verifier refuses code that nothing leads to.
+        if a.is_used(label) {
+            a.place(label);
+            outcome(a, speaker, action, finish);
+        }
+    }
+}
+
+/// Where each foundation decides.
+struct FoundationLabels([Label; Foundation::ALL.len()]);
+
+impl FoundationLabels {
+    fn new(a: &mut Assembler) -> Self {
+        Self(std::array::from_fn(|_| a.label()))
+    }
+
+    fn at(&self, foundation: Foundation) -> Label {
+        self.0[foundation as usize]
+    }
+}
+
+impl Labels {
+    fn new(a: &mut Assembler, hook: Hook, foundations: &FoundationLabels) -> Self {
+        Self {
+            hook,
+            ways: Ways {
+                malformed: foundations.at(Foundation::Malformed),
+                later_fragment: a.label(),
+                loopback: Some(foundations.at(Foundation::LoopbackElsewhere)),
+            },
+            neighbours: foundations.at(Foundation::NeighbourDiscovery),
+            errors: foundations.at(Foundation::IcmpErrors),
+            elsewhere: foundations.at(Foundation::LoopbackElsewhere),
+            named: foundations.at(Foundation::LinkProtocols),
+            unreadable: foundations.at(Foundation::Unreadable),
+            assignment: foundations.at(Foundation::AddressAssignment),
+            replies: foundations.at(Foundation::Replies),
+            transit: a.label(),
+            outbound: a.label(),
+            rules: a.label(),
+            unsound: a.label(),
+            stray: a.label(),
+            unanswered: a.label(),
+        }
+    }
 }
 
 /// What leaves this host. What it only forwards was decided where it came in,

@@ -123,7 +123,7 @@ pub fn program(
     offsets: Offsets,
 ) -> Result<Vec<u8>, AssembleError> {
     let mut a = Assembler::default();
-    let (pass, write, walked, pathless) = (a.label(), a.label(), a.label(), a.label());
+    let (pass, write, walked) = (a.label(), a.label(), a.label());
     a.store(Width::D, STACK, at::CONTEXT, R1);
     a.call(helper::GET_NETNS_COOKIE);
     a.ld_imm64(R1, cookie);
@@ -135,22 +135,46 @@ pub fn program(
     a.alu64_imm(Op::Rsh, R0, 32);
     a.store(Width::W, STACK, at::LABEL + field::PROCESS, R0);
 
+    find_file(&mut a, offsets, pass, write);
+    begin_hash(&mut a, secret);
+    walk_up(&mut a, offsets, walked, write);
+    a.place(walked);
+    end_hash(&mut a);
+
+    a.place(write);
+    a.map(R1, labels);
+    a.load(Width::D, R2, STACK, at::CONTEXT);
+    a.stack(R3, at::LABEL);
+    a.mov(R4, 1); // BPF_SK_STORAGE_GET_F_CREATE
+    a.call(helper::SK_STORAGE_GET);
+    a.place(pass);
+    a.mov(R0, 1);
+    a.exit();
+    a.finish()
+}
+
+/// The file that the process was started from: its number and device go into the
+/// label, its directory entry to the stack. Goes to `none` where there is no such
+/// file, and to `anybodys` as [`jump_if_anybodys`] does.
+fn find_file(a: &mut Assembler, offsets: Offsets, none: Label, anybodys: Label) {
     a.call(helper::GET_CURRENT_TASK);
     a.copy(R7, R0);
     // A thread of the kernel has no memory, and no file that it was started from.
     for offset in [offsets.mm, offsets.exe_file] {
-        follow(&mut a, R7, offset, pass);
+        follow(a, R7, offset, none);
     }
     a.copy(R8, R7);
-    follow(&mut a, R8, offsets.inode, pass);
-    read(&mut a, (R8, offsets.number), (at::LABEL + field::INODE, 8), pass);
-    follow(&mut a, R8, offsets.super_block, pass);
-    jump_if_anybodys(&mut a, offsets, write);
-    read(&mut a, (R8, offsets.device), (at::LABEL + field::DEVICE, 4), pass);
-    follow(&mut a, R7, offsets.dentry, pass);
+    follow(a, R8, offsets.inode, none);
+    read(a, (R8, offsets.number), (at::LABEL + field::INODE, 8), none);
+    follow(a, R8, offsets.super_block, none);
+    jump_if_anybodys(a, offsets, anybodys);
+    read(a, (R8, offsets.device), (at::LABEL + field::DEVICE, 4), none);
+    follow(a, R7, offsets.dentry, none);
     a.store(Width::D, STACK, at::DENTRY, R7);
+}
 
-    let Secret(k0, k1) = secret;
+/// The initial state of SipHash.
+fn begin_hash(a: &mut Assembler, Secret(k0, k1): Secret) {
     let begin = [
         k0 ^ 0x736f_6d65_7073_6575,
         k1 ^ 0x646f_7261_6e64_6f6d,
@@ -160,14 +184,18 @@ pub fn program(
     for (reg, value) in STATE.into_iter().zip(begin) {
         a.ld_imm64(reg, value);
     }
-    keep_state(&mut a);
+    keep_state(a);
     a.store_imm(Width::D, STACK, at::LENGTH, 0);
-    a.store_imm(Width::D, STACK, at::FOLDERS, 0);
+}
 
+/// Hashes the names of the path from the leaf up to the root of the file system,
+/// and goes to `walked` there; to `pathless` where the path is too deep.
+fn walk_up(a: &mut Assembler, offsets: Offsets, walked: Label, pathless: Label) {
+    a.store_imm(Width::D, STACK, at::FOLDERS, 0);
     let up = a.here();
     a.load(Width::D, R7, STACK, at::DENTRY);
     a.copy(R8, R7);
-    follow(&mut a, R8, offsets.parent, pathless);
+    follow(a, R8, offsets.parent, pathless);
     // The root of a file system is its own parent, and its name is none.
     a.jump_if_reg(If::Eq, R7, R8, walked);
     a.store(Width::D, STACK, at::DENTRY, R8);
@@ -175,7 +203,7 @@ pub fn program(
     a.jump_if(If::Gt, R1, MOST_FOLDERS as u16 - 1, pathless);
     a.alu64_imm(Op::Add, R1, 1);
     a.store(Width::D, STACK, at::FOLDERS, R1);
-    follow(&mut a, R7, offsets.name, pathless);
+    follow(a, R7, offsets.name, pathless);
     for word in 0..NAME as i16 / 8 {
         a.store_imm(Width::D, STACK, at::NAME + word * 8, 0);
     }
@@ -184,7 +212,12 @@ pub fn program(
     a.copy(R3, R7);
     a.call(helper::PROBE_READ_KERNEL_STR);
     a.jump_if_signed(IfSigned::Lt, R0, 1, pathless);
-    // With its end, which is counted, in words.
+    hash_name(a);
+    a.jump(up);
+}
+
+/// Hashes the name on the stack, whose length with its end is in r0, word by word.
+fn hash_name(a: &mut Assembler) {
     a.alu64_imm(Op::Add, R0, 7);
     a.alu64_imm(Op::Rsh, R0, 3);
     a.copy(R4, R0);
@@ -206,41 +239,29 @@ pub fn program(
     a.alu64(Op::Add, R5, R2);
     a.load(Width::D, R2, R5, 0);
     a.from_little(R2, 64);
-    absorb(&mut a, R2);
+    absorb(a, R2);
     a.alu64_imm(Op::Add, R3, 1);
     a.jump(next);
     a.place(hashed);
-    keep_state(&mut a);
-    a.jump(up);
+    keep_state(a);
+}
 
-    a.place(walked);
+/// The final rounds; the hash goes into the label.
+fn end_hash(a: &mut Assembler) {
     for (word, reg) in STATE.into_iter().enumerate() {
         a.load(Width::D, reg, STACK, at::STATE + word as i16 * 8);
     }
     a.load(Width::D, R2, STACK, at::LENGTH);
     a.alu64_imm(Op::Lsh, R2, 56);
-    absorb(&mut a, R2);
+    absorb(a, R2);
     a.alu64_imm(Op::Xor, STATE[2], 0xff);
     for _ in 0..4 {
-        round(&mut a);
+        round(a);
     }
     for reg in [R7, R8, R9] {
         a.alu64(Op::Xor, R6, reg);
     }
     a.store(Width::D, STACK, at::LABEL + field::PATH, R6);
-    a.jump(write);
-
-    a.place(pathless);
-    a.place(write);
-    a.map(R1, labels);
-    a.load(Width::D, R2, STACK, at::CONTEXT);
-    a.stack(R3, at::LABEL);
-    a.mov(R4, 1); // BPF_SK_STORAGE_GET_F_CREATE
-    a.call(helper::SK_STORAGE_GET);
-    a.place(pass);
-    a.mov(R0, 1);
-    a.exit();
-    a.finish()
 }
 
 /// Goes to `anybodys` when any account could have mounted the file system whose
@@ -303,17 +324,18 @@ fn absorb(a: &mut Assembler, word: Reg) {
 /// A round of SipHash; r1 is lost.
 fn round(a: &mut Assembler) {
     let [v0, v1, v2, v3] = STATE;
-    let mix = |a: &mut Assembler, sum: Reg, turned: Reg, bits: u16| {
-        a.alu64(Op::Add, sum, turned);
-        turn(a, turned, bits);
-        a.alu64(Op::Xor, turned, sum);
-    };
     mix(a, v0, v1, 13);
     turn(a, v0, 32);
     mix(a, v2, v3, 16);
     mix(a, v0, v3, 21);
     mix(a, v2, v1, 17);
     turn(a, v2, 32);
+}
+
+fn mix(a: &mut Assembler, sum: Reg, turned: Reg, bits: u16) {
+    a.alu64(Op::Add, sum, turned);
+    turn(a, turned, bits);
+    a.alu64(Op::Xor, turned, sum);
 }
 
 /// Rotates to the left.

@@ -9,7 +9,7 @@ use tipstaff_bpf::asm::{
 use tipstaff_bpf::parse::{destination_offset, source_offset};
 use tipstaff_core::names::address::Family;
 use tipstaff_core::tables::layout::{
-    DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyWidth, MOST_RULES, Verdict,
+    DE_BRUIJN, DE_BRUIJN_OFFSET, Dimension, KeyWidth, Layout, MOST_RULES, Verdict,
 };
 
 use crate::kernel::emit::context::{Hook, Parts, wanted};
@@ -159,54 +159,8 @@ pub(crate) fn first_rule(
         return;
     }
     let (found, none) = (a.label(), a.label());
-    if layout.program_used {
-        owner::program(a, hook, parts);
-        a.load(Width::D, R1, STACK, at::PROGRAM);
-        row_address(a, parts, &layout.program, unsound);
-        a.store(Width::D, STACK, at::PROGRAM_ROW, R3);
-    }
-    a.load(Width::W, R1, STACK, at::KEY);
-    if layout.directed {
-        // As `layout::traffic_slot`: the direction stands above the key.
-        at::WAY.number(a, R2);
-        a.alu64_imm(Op::Lsh, R2, 24);
-        a.alu64(Op::Or, R1, R2);
-    }
-    row_address(a, parts, &layout.traffic, unsound);
-    a.store(Width::D, STACK, at::TRAFFIC_ROW, R3);
-    if layout.interface_used && routed {
-        a.load(Width::W, R1, R6, skb::IFINDEX);
-        row_address(a, parts, &layout.interface, unsound);
-        a.store(Width::D, STACK, at::INTERFACE_ROW, R3);
-    }
-    if layout.time_used {
-        wall_seconds(a, parts);
-        row_address(a, parts, &layout.time, unsound);
-        a.store(Width::D, STACK, at::TIME_ROW, R3);
-    }
-    // The rows, each in a register for the walk; dimensions that no rule looks at have none.
-    let rows: Vec<Reg> = [
-        (R7, at::TRAFFIC_ROW, true),
-        (R8, at::SOURCE_ROW, routed),
-        (R3, at::DESTINATION_ROW, layout.destination_used),
-        (R4, at::INTERFACE_ROW, layout.interface_used && routed),
-        (R5, at::TIME_ROW, layout.time_used),
-        (R6, at::PROGRAM_ROW, layout.program_used),
-    ]
-    .into_iter()
-    .filter(|(_, _, used)| *used)
-    .map(|(row, place, _)| {
-        if row != R6 {
-            a.load(Width::D, row, STACK, place);
-        }
-        row
-    })
-    .collect();
-    // Every register is a row: the context waits on the stack.
-    if layout.program_used {
-        a.store(Width::D, STACK, at::CONTEXT, R6);
-        a.load(Width::D, R6, STACK, at::PROGRAM_ROW);
-    }
+    find_rows(a, (hook, parts), unsound);
+    let rows = load_rows(a, layout, routed);
     a.mov(R9, 0);
     if layout.words == 1 {
         common_bits(a, &rows, 0);
@@ -219,21 +173,7 @@ pub(crate) fn first_rule(
     if layout.program_used {
         a.load(Width::D, R6, STACK, at::CONTEXT);
     }
-    // The verifier forgets in which turn it was found: from here on it goes one
-    // way, and not one for each word.
-    a.alu64(Op::Xor, R9, R1);
-    a.alu64(Op::Xor, R9, R1);
-    a.alu64_imm(Op::And, R9, MOST_RULES as u16 - 1);
-    a.copy(R2, R1);
-    a.negate(R2);
-    a.alu64(Op::And, R1, R2);
-    a.ld_imm64(R2, DE_BRUIJN);
-    a.alu64(Op::Mul, R1, R2);
-    a.alu64_imm(Op::Rsh, R1, 58);
-    a.ld_map_value(R3, parts.tables, DE_BRUIJN_OFFSET);
-    a.alu64(Op::Add, R3, R1);
-    a.load(Width::B, R1, R3, 0);
-    a.alu64(Op::Add, R9, R1);
+    add_lowest_bit(a, parts);
     a.jump32_if(If::Gt, R9, layout.rules - 1, unsound);
     a.ld_map_value(R3, parts.tables, layout.verdicts_offset);
     a.alu64(Op::Add, R3, R9);
@@ -259,6 +199,81 @@ pub(crate) fn first_rule(
     if layout.program_used {
         a.load(Width::D, R6, STACK, at::CONTEXT);
     }
+}
+
+/// Puts the addresses of the rows that the addresses of the packet do not give
+/// onto the stack.
+fn find_rows(a: &mut Assembler, (hook, parts): (Hook, &Parts<'_>), unsound: Label) {
+    let layout = parts.layout;
+    if layout.program_used {
+        owner::program(a, hook, parts);
+        a.load(Width::D, R1, STACK, at::PROGRAM);
+        row_address(a, parts, &layout.program, unsound);
+        a.store(Width::D, STACK, at::PROGRAM_ROW, R3);
+    }
+    a.load(Width::W, R1, STACK, at::KEY);
+    if layout.directed {
+        // As `layout::traffic_slot`: the direction stands above the key.
+        at::WAY.number(a, R2);
+        a.alu64_imm(Op::Lsh, R2, 24);
+        a.alu64(Op::Or, R1, R2);
+    }
+    row_address(a, parts, &layout.traffic, unsound);
+    a.store(Width::D, STACK, at::TRAFFIC_ROW, R3);
+    if layout.interface_used && !matches!(hook, Hook::Connect(_)) {
+        a.load(Width::W, R1, R6, skb::IFINDEX);
+        row_address(a, parts, &layout.interface, unsound);
+        a.store(Width::D, STACK, at::INTERFACE_ROW, R3);
+    }
+    if layout.time_used {
+        wall_seconds(a, parts);
+        row_address(a, parts, &layout.time, unsound);
+        a.store(Width::D, STACK, at::TIME_ROW, R3);
+    }
+}
+
+/// The rows, each in a register for the walk; dimensions that no rule looks at have
+/// none. Where rules name programs every register is a row, and the context waits
+/// on the stack.
+fn load_rows(a: &mut Assembler, layout: &Layout, routed: bool) -> Vec<Reg> {
+    let mut rows = Vec::new();
+    for (row, place, used) in [
+        (R7, at::TRAFFIC_ROW, true),
+        (R8, at::SOURCE_ROW, routed),
+        (R3, at::DESTINATION_ROW, layout.destination_used),
+        (R4, at::INTERFACE_ROW, layout.interface_used && routed),
+        (R5, at::TIME_ROW, layout.time_used),
+    ] {
+        if used {
+            a.load(Width::D, row, STACK, place);
+            rows.push(row);
+        }
+    }
+    if layout.program_used {
+        a.store(Width::D, STACK, at::CONTEXT, R6);
+        a.load(Width::D, R6, STACK, at::PROGRAM_ROW);
+        rows.push(R6);
+    }
+    rows
+}
+
+/// r9, the rule of a word's first bit, becomes that of the lowest bit set in r1.
+fn add_lowest_bit(a: &mut Assembler, parts: &Parts<'_>) {
+    // The verifier forgets in which turn it was found: from here on it goes one
+    // way, and not one for each word.
+    a.alu64(Op::Xor, R9, R1);
+    a.alu64(Op::Xor, R9, R1);
+    a.alu64_imm(Op::And, R9, MOST_RULES as u16 - 1);
+    a.copy(R2, R1);
+    a.negate(R2);
+    a.alu64(Op::And, R1, R2);
+    a.ld_imm64(R2, DE_BRUIJN);
+    a.alu64(Op::Mul, R1, R2);
+    a.alu64_imm(Op::Rsh, R1, 58);
+    a.ld_map_value(R3, parts.tables, DE_BRUIJN_OFFSET);
+    a.alu64(Op::Add, R3, R1);
+    a.load(Width::B, R1, R3, 0);
+    a.alu64(Op::Add, R9, R1);
 }
 
 /// r1 = seconds since 1970 UTC. The clock that programs may ask (TAI) is ahead

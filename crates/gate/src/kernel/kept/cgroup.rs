@@ -23,7 +23,7 @@ use crate::kernel::emit::context::Hook;
 use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
 use crate::kernel::emit::label::{self, Secret};
 use crate::kernel::error::{bpf, load, misfit, system};
-use crate::kernel::kept::pins::{LABEL_LINK, Pins, private_folder};
+use crate::kernel::kept::pins::{LABEL_LINK, Made, Pins, private_folder};
 use crate::kernel::kept::revision::restricts;
 use crate::kernel::kept::{described, executables};
 
@@ -101,7 +101,7 @@ fn control_groups(run_dir: &Path) -> Option<File> {
 pub(crate) fn labels(
     pins: &Pins,
     (cookie, secret): (u64, Secret),
-    made: &mut Vec<PathBuf>,
+    made: &mut Made<'_>,
 ) -> Result<Option<OwnedFd>, GateError> {
     if pins.has_link(LABEL_LINK)? {
         return pins.labels_or_new(made).map(Some);
@@ -141,7 +141,7 @@ fn names_namespaces() -> Result<bool, GateError> {
 /// The slots of the hooks at the sockets; `None`: this kernel cannot carry them.
 pub(crate) fn slots(
     pins: &Pins,
-    made: &mut Vec<PathBuf>,
+    made: &mut Made<'_>,
 ) -> Result<Option<Vec<(Hook, OwnedFd)>>, GateError> {
     if !pins.has_link("inner-in")?
         && (!names_namespaces()? || control_groups(pins.run_dir()).is_none())
@@ -157,7 +157,7 @@ pub(crate) fn attach(
     pins: &Pins,
     here: DispatcherEnv<'_>,
     (slots, needed): (&[(Hook, OwnedFd)], Needed),
-    made: &mut Vec<PathBuf>,
+    made: &mut Made<'_>,
 ) -> Result<(), GateError> {
     let mut groups = None;
     for (pin, hook, outwards, place) in LINKS {

@@ -4,7 +4,6 @@
 use std::fs;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::os::fd::{AsFd, OwnedFd};
-use std::path::PathBuf;
 use std::sync::OnceLock;
 
 use tipstaff_bpf::btf::{self, Btf};
@@ -13,7 +12,7 @@ use tipstaff_bpf::sys::{self, Attach, ProgramKind};
 use crate::contract::GateError;
 use crate::kernel::emit::label::Offsets;
 use crate::kernel::emit::types::KernelTypes;
-use crate::kernel::kept::pins::Pins;
+use crate::kernel::kept::pins::{Made, Pins};
 
 /// The verifier's yes: the program that it let through; `None` is a no.
 fn accepted(code: &[u8]) -> Option<OwnedFd> {
@@ -52,7 +51,7 @@ pub(crate) fn at_packets() -> Option<KernelTypes> {
 /// as the machine runs and the program that asks is the same.
 pub(crate) fn at_packets_by(
     pins: &Pins,
-    made: &mut Vec<PathBuf>,
+    made: &mut Made<'_>,
 ) -> Result<Option<KernelTypes>, GateError> {
     let code = described().types.and_then(|types| Some((types, types.probe().ok()?)));
     let (Some((types, code)), None) = (code, ACCEPTED.get()) else { return Ok(at_packets()) };

@@ -182,11 +182,11 @@ impl Pins {
         &self,
         object: BorrowedFd<'_>,
         name: &str,
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<(), GateError> {
         let path = self.folder.join(name);
         sys::pin(object, &path).map_err(bpf("to pin the gate"))?;
-        made.push(path);
+        made.paths.push(path);
         Ok(())
     }
 
@@ -199,7 +199,7 @@ impl Pins {
         &self,
         pin: &str,
         new: impl FnOnce() -> io::Result<OwnedFd>,
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<OwnedFd, GateError> {
         if let Some(map) = self.open(pin)? {
             return Ok(map);
@@ -212,7 +212,7 @@ impl Pins {
     pub(crate) fn slot_or_new(
         &self,
         hook: Hook,
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<OwnedFd, GateError> {
         let new = || {
             let places = Place::ALL.len() as u32;
@@ -225,7 +225,7 @@ impl Pins {
         self.open("switch")
     }
 
-    pub(crate) fn switch_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+    pub(crate) fn switch_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
         self.map_or_new("switch", || sys::map_create_shared("ts_switch"), made)
     }
 
@@ -233,25 +233,22 @@ impl Pins {
         self.open("clock")
     }
 
-    pub(crate) fn clock_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+    pub(crate) fn clock_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
         self.map_or_new("clock", || sys::map_create_shared("ts_clock"), made)
     }
 
-    pub(crate) fn guarded_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+    pub(crate) fn guarded_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
         let new = || sys::map_create(MapKind::Hash, "ts_guarded", 4, 4, MOST_INTERFACES);
         self.map_or_new("guarded", new, made)
     }
 
-    pub(crate) fn labels_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+    pub(crate) fn labels_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
         self.map_or_new("labels", || sys::map_create_at_sockets("ts_labels", LABEL_BYTES), made)
     }
 
     /// The secret of the labels' hashes and the marks, which outlive posts as
     /// labels and packets do.
-    pub(crate) fn secrets_or_new(
-        &self,
-        made: &mut Vec<PathBuf>,
-    ) -> Result<(Secret, Marks), GateError> {
+    pub(crate) fn secrets_or_new(&self, made: &mut Made<'_>) -> Result<(Secret, Marks), GateError> {
         let new = || {
             let map = sys::map_create(MapKind::Array, "ts_secret", 4, SECRET_BYTES as u32, 1)?;
             let mut secret = [0; SECRET_BYTES];
@@ -289,7 +286,7 @@ impl Pins {
         &self,
         side: OuterSide,
         new: impl FnOnce() -> Result<OwnedFd, GateError>,
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<OwnedFd, GateError> {
         if let Some(program) = self.open(side.name())? {
             return Ok(program);
@@ -315,7 +312,7 @@ impl Pins {
         &self,
         link: BorrowedFd<'_>,
         name: &str,
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<(), GateError> {
         self.keep(link, name, made)
     }
@@ -326,7 +323,7 @@ impl Pins {
     pub(crate) fn memories_or_new(
         &self,
         (memory, may_resize): (Memory, bool),
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<MemoryMaps, GateError> {
         let Memory { flows, sources } = memory;
         let mut one =
@@ -346,7 +343,7 @@ impl Pins {
         &self,
         (pin, name): (&str, &str),
         ((key, value, room), may_resize): ((u32, u32, u32), bool),
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<OwnedFd, GateError> {
         let new = || sys::map_create(MapKind::LruHash, name, key, value, room);
         let Some(old) = self.open(pin)? else { return self.map_or_new(pin, new, made) };
@@ -366,13 +363,13 @@ impl Pins {
         // A post that was cut off may have left one.
         let _ = fs::remove_file(&beside);
         sys::pin(new.as_fd(), &beside).map_err(bpf("to pin the gate"))?;
-        made.push(beside);
+        made.paths.push(beside);
         Ok(new)
     }
 
     /// The memories that were made anew take the places of those before.
-    pub(crate) fn resize(&self, made: &[PathBuf]) {
-        for path in made {
+    pub(crate) fn resize(&self, made: &Made<'_>) {
+        for path in &made.paths {
             let name = path.file_name().and_then(|name| name.to_str());
             if let Some(pin) = name.and_then(|name| name.strip_prefix(RESIZED)) {
                 // What is in force has them whether they are pinned or not.
@@ -381,7 +378,7 @@ impl Pins {
         }
     }
 
-    pub(crate) fn events_or_new(&self, made: &mut Vec<PathBuf>) -> Result<OwnedFd, GateError> {
+    pub(crate) fn events_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
         let new = || sys::map_create(MapKind::Ring, "ts_events", 0, 0, RING_BYTES);
         self.map_or_new("events", new, made)
     }
@@ -418,7 +415,7 @@ impl Pins {
         link: BorrowedFd<'_>,
         at: At,
         interface: InterfaceIndex,
-        made: &mut Vec<PathBuf>,
+        made: &mut Made<'_>,
     ) -> Result<(), GateError> {
         self.keep(link, &at.name(interface), made)
     }
@@ -491,6 +488,34 @@ impl Pins {
         if !self.mount.exists() {
             let _ = fs::remove_file(self.run_dir.join("lock"));
             let _ = fs::remove_dir(&self.run_dir);
+        }
+    }
+}
+
+/// What one post has pinned. Dropped before it is kept, it unpins all of it, the
+/// newest first.
+pub(crate) struct Made<'p> {
+    pins: &'p Pins,
+    paths: Vec<PathBuf>,
+    kept: bool,
+}
+
+impl<'p> Made<'p> {
+    pub(crate) fn new(pins: &'p Pins) -> Self {
+        Self { pins, paths: Vec::new(), kept: false }
+    }
+
+    /// It stays when this is dropped.
+    pub(crate) fn keep(&mut self) {
+        self.kept = true;
+    }
+}
+
+impl Drop for Made<'_> {
+    fn drop(&mut self) {
+        if !self.kept {
+            self.paths.iter().rev().for_each(|path| self.pins.discard(path));
+            self.pins.tidy();
         }
     }
 }

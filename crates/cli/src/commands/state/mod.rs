@@ -1,0 +1,228 @@
+//! `state`: is the gate up, with which orders, and did anything drift?
+
+mod drift;
+
+use std::time::Duration;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use tipstaff_core::analysis::remarks::{Remark, program_remarks};
+use tipstaff_core::host::interface::Interface;
+use tipstaff_core::orders::{NO_POSTURE, Origin};
+use tipstaff_gate::kernel::{KernelGate, Shortfall, executables, shortfalls};
+use tipstaff_gate::{Gate, GateError, Pending, Record};
+use tipstaff_host::interfaces;
+
+use crate::acts::boot_trouble;
+use crate::acts::units::{self, Restart};
+use crate::arguments::Common;
+use crate::chosen;
+use crate::commands::state::drift::{Drift, Loaded};
+use crate::ending::Ending;
+use crate::failure::{Failure, system};
+use crate::shape::shape;
+use crate::terminal::{Terminal, moment, spoken};
+
+#[derive(JsonSchema, Serialize)]
+pub struct Report {
+    state: &'static str,
+    /// Those in force.
+    orders: Option<Origin>,
+    posted_by: Option<String>,
+    /// Of a trial, or of a withdrawal for a time.
+    seconds_left: Option<u64>,
+    guarded: Vec<String>,
+    unguarded: Vec<String>,
+    drift: Vec<Drift>,
+    /// That the file has been changed since it was posted, which is no drift.
+    edited: Option<Drift>,
+    /// As which host of the orders they were posted.
+    host: Option<String>,
+    /// Whether they are in force again after a restart.
+    restart: Option<Restart>,
+    /// What the gate cannot promise on this machine.
+    limits: Vec<Shortfall>,
+    /// About the programs that rules name.
+    remarks: Vec<Remark>,
+}
+
+impl Report {
+    /// Of a machine where nothing is in force that could be told more of.
+    fn empty(state: &'static str, left: Option<Duration>) -> Self {
+        Self {
+            state,
+            orders: None,
+            posted_by: None,
+            seconds_left: left.map(|left| left.as_secs()),
+            guarded: Vec::new(),
+            unguarded: Vec::new(),
+            drift: Vec::new(),
+            edited: None,
+            host: None,
+            restart: None,
+            limits: Vec::new(),
+            remarks: Vec::new(),
+        }
+    }
+}
+
+/// A gate is up, and this version cannot read it.
+fn other_version(terminal: &Terminal) -> Ending {
+    if terminal.json {
+        terminal.json(&Report::empty("other-version", None));
+    } else {
+        terminal.heading("up, posted by another version of Tipstaff, which this one cannot read");
+        terminal.note(
+            "it stays in force; `tipstaff post` replaces it with this version, `tipstaff \
+             withdraw` removes it",
+        );
+    }
+    Ending::Drift
+}
+
+shape!(Report => "state");
+
+pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
+    let gate = KernelGate::new(&common.run_dir)?;
+    let pending = match gate.pending() {
+        Err(GateError::NotRoot) => None,
+        pending => pending?,
+    };
+    let in_force = match gate.in_force() {
+        Err(GateError::OtherVersion) => return Ok(other_version(terminal)),
+        in_force => in_force?,
+    };
+    let Some(in_force) = in_force else {
+        down(common, pending, terminal);
+        return Ok(Ending::Down);
+    };
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
+    let (guarded, unguarded): (Vec<&Interface>, Vec<&Interface>) =
+        all.iter().partition(|i| in_force.guarded.iter().any(|g| g.0 == i.index));
+    let brief = chosen::from_force(&in_force)?.brief;
+    let loaded = Loaded {
+        gate: &gate,
+        in_force: &in_force,
+        brief: &brief,
+        interfaces: &all,
+        is_pending: pending.is_some(),
+    };
+    let drift = drift::drift(common, &loaded)?;
+    let edited = drift::edited(common, &in_force.record);
+    let mut limits = shortfalls(&in_force, &all);
+    let seconds = gate.clock_is_off()?;
+    if seconds != 0 && brief.rules().any(|rule| rule.until.is_some()) {
+        limits.push(Shortfall::ClockMoved { seconds });
+    }
+    let record = &in_force.record;
+    let (state, ending) = match (drift.is_empty(), &edited) {
+        (false, _) => ("drift", Ending::Drift),
+        (true, Some(_)) => ("edited", Ending::Edited),
+        (true, None) => ("up", Ending::Fine),
+    };
+    let report = Report {
+        state,
+        orders: Some(chosen::origin_of(record)),
+        posted_by: Some(record.posted_by.clone()),
+        seconds_left: pending.as_ref().map(|pending| pending.left.as_secs()),
+        guarded: names(&guarded),
+        unguarded: names(&unguarded),
+        drift,
+        edited,
+        host: record.host.clone(),
+        restart: Some(units::restart(common)),
+        limits,
+        remarks: program_remarks(&brief, &executables::notes(&brief)),
+    };
+    match terminal.json {
+        true => terminal.json(&report),
+        false => print(&report, record, pending, terminal),
+    }
+    Ok(ending)
+}
+
+fn names(interfaces: &[&Interface]) -> Vec<String> {
+    interfaces.iter().map(|i| i.name.clone()).collect()
+}
+
+/// Nothing is in force: for good, or for a time.
+fn down(common: &Common, pending: Option<Pending>, terminal: &Terminal) {
+    if terminal.json {
+        terminal.json(&Report::empty("down", pending.map(|pending| pending.left)));
+        return;
+    }
+    if let Some(Pending { left, then: Some(record), .. }) = pending {
+        terminal.heading(&format!("down for {}: everything passes", spoken(left)));
+        let next = record.hash().short();
+        terminal.line(format!("  then the kernel puts orders {next} in force again"));
+        terminal.note("  `tipstaff confirm --revert` does so now");
+        return;
+    }
+    terminal.heading("down: no gate is loaded, everything passes");
+    if let Some(trouble) = boot_trouble::trouble(common) {
+        terminal.line(format!("  after the restart {trouble}"));
+    }
+    terminal.note("put orders in force with `tipstaff post`");
+}
+
+fn print(report: &Report, record: &Record, pending: Option<Pending>, terminal: &Terminal) {
+    let but = match report.state {
+        "drift" => ", but drifted",
+        "edited" => ", and the file differs",
+        _ => "",
+    };
+    terminal.heading(&format!("up since {}{but}", moment(record.posted_at)));
+    terminal.line(format!(
+        "  orders   {} from {}, posted by {}",
+        record.hash().short(),
+        record.path,
+        record.posted_by
+    ));
+    if let Some(host) = &record.host {
+        terminal.line(format!("  host     {host}"));
+    }
+    if let Some(posture) = &record.posture {
+        terminal.line(format!("  posture  {posture}"));
+    }
+    if let Some(pending) = pending {
+        print_pending(&pending, record, terminal);
+    }
+    terminal.line(format!("  guarded  {}", report.guarded.join(", ")));
+    if let Some(restart) = &report.restart {
+        let after = match restart.in_force {
+            Some(true) => "in force again",
+            Some(false) => "NOT in force again",
+            None => "not known",
+        };
+        terminal.line(format!("  restart  {after}: {}", restart.why));
+    }
+    for (word, Drift { what, mend }) in (report.edited.iter().map(|edited| ("edited", edited)))
+        .chain(report.drift.iter().map(|drift| ("drift", drift)))
+    {
+        terminal.line(format!("  {word:<8} {what}"));
+        terminal.note(&format!("           help: {mend}"));
+    }
+    for limit in &report.limits {
+        terminal.line(format!("  limit    {limit}"));
+    }
+    for Remark { rule, message } in &report.remarks {
+        terminal.line(format!("  note     on {rule}: {message}"));
+    }
+}
+
+/// What comes after the orders on trial, or the posture for a time.
+fn print_pending(Pending { left, then, .. }: &Pending, record: &Record, terminal: &Terminal) {
+    let left = spoken(*left);
+    if let Some(then) = then.as_ref().filter(|then| then.hash() == record.hash()) {
+        let posture = then.posture.as_deref().unwrap_or(NO_POSTURE);
+        terminal.line(format!("           for {left} more; then posture {posture}"));
+        terminal.note("           at once: tipstaff confirm --revert");
+        return;
+    }
+    let then = match then {
+        Some(record) => format!("orders {} are in force again", record.hash().short()),
+        None => "nothing is in force".into(),
+    };
+    terminal.line(format!("  on trial for {left} more; then {then}"));
+    terminal.note("           keep them: tipstaff confirm");
+}
