@@ -241,67 +241,15 @@ fn nothing_hidden_is_ever_shown() {
     let mut reach = walk.command(&["reach", "--host", "archive", "--json"]);
     let found = walk.lab.archive.run(move || reach.output().unwrap()).unwrap().stdout;
     // A report of another machine, with whatever names it likes at any place.
-    let mut found: serde_json::Value = serde_json::from_slice(&found).unwrap();
-    let mut places = Vec::new();
-    strings_of(&found, "", &mut places);
-    for place in &places {
-        let mut odd = found.clone();
-        *odd.pointer_mut(place).unwrap() = ODD.into();
-        fs::write(&report, odd.to_string()).unwrap();
-        let mut merge = walk.command(&["reach", "merge", "report.json", "report.json"]);
-        let merged = walk.lab.archive.run(move || merge.output().unwrap()).unwrap();
-        if merged.status.code() != Some(2) {
-            found = odd;
-        }
-        check(&["reach", "merge", place], &String::from_utf8(merged.stdout).unwrap());
-        check(&["reach", "merge", place], &String::from_utf8(merged.stderr).unwrap());
-    }
+    let found: serde_json::Value = serde_json::from_slice(&found).unwrap();
+    let found = merged_with_odd_names(&mut walk, &report, found);
     assert_eq!(found["host"], ODD);
     fs::write(&report, found.to_string()).unwrap();
     let report = report.to_str().unwrap().to_owned();
-    let walked: [&[&str]; 38] = [
-        &["survey"],
-        &["draft"],
-        &["schema"],
-        &["rules", "--all"],
-        &["rules", "plates"],
-        &["rules", "--in-force", "--sort", "hits"],
-        &["hosts"],
-        &["brief", "archive"],
-        &["names", "--all"],
-        &["names", "192.0.2.1"],
-        &["rule", "set", "plates", "note=more"],
-        &["rule", "set", "plates", &format!("note={ODD}")],
-        &["rule", "add", "allow", "ssh", "--name", &format!("n{ODD}")],
-        &["rule", "pause", ODD],
-        &["group", "export", "dome"],
-        &["group", "export", ODD],
-        &["group", "import", &report],
-        &["review", "--elsewhere"],
-        &["review"],
-        &["review", "--sarif"],
-        &["ask", "tcp/7410", "--source", PARTNER[0]],
-        &["ask", ODD],
-        &["ask", "tcp/7410", "--source", PARTNER[0], "--in-force"],
-        &["posture"],
-        &["posture", ODD],
-        &["compare", "in-force"],
-        &["cut", "--yes"],
-        &["confirm"],
-        &["history"],
-        &["history", "show", "1"],
-        &["state"],
-        &["tally", "--all"],
-        &["tally", "plates", "--sources"],
-        &["reach"],
-        &["reach", "--why", "tcp/7410"],
-        &["reach", "--markdown"],
-        &["reach", "merge", &report, &report],
-        &["demo"],
-    ];
-    for arguments in walked {
+    let odd = [format!("note={ODD}"), format!("n{ODD}")];
+    for arguments in commands(&report, &odd) {
         // Most would not know as which host.
-        walk.run(&[arguments, &["--host", "archive"]].concat());
+        walk.run(&[&arguments[..], &["--host", "archive"]].concat());
     }
     let page = walk.lab.path().join("page.html");
     let page = page.to_str().unwrap();
@@ -332,7 +280,79 @@ fn nothing_hidden_is_ever_shown() {
         "watch",
     ];
     walk.shapes.all_were_seen_but(&elsewhere);
-    // Nothing that the program can do was left out.
+    nothing_was_left_out(&walk);
+}
+
+/// What is run while odd orders are in force.
+fn commands<'a>(report: &'a str, odd: &'a [String; 2]) -> Vec<Vec<&'a str>> {
+    let all: [&[&'a str]; 38] = [
+        &["survey"],
+        &["draft"],
+        &["schema"],
+        &["rules", "--all"],
+        &["rules", "plates"],
+        &["rules", "--in-force", "--sort", "hits"],
+        &["hosts"],
+        &["brief", "archive"],
+        &["names", "--all"],
+        &["names", "192.0.2.1"],
+        &["rule", "set", "plates", "note=more"],
+        &["rule", "set", "plates", &odd[0]],
+        &["rule", "add", "allow", "ssh", "--name", &odd[1]],
+        &["rule", "pause", ODD],
+        &["group", "export", "dome"],
+        &["group", "export", ODD],
+        &["group", "import", report],
+        &["review", "--elsewhere"],
+        &["review"],
+        &["review", "--sarif"],
+        &["ask", "tcp/7410", "--source", PARTNER[0]],
+        &["ask", ODD],
+        &["ask", "tcp/7410", "--source", PARTNER[0], "--in-force"],
+        &["posture"],
+        &["posture", ODD],
+        &["compare", "in-force"],
+        &["cut", "--yes"],
+        &["confirm"],
+        &["history"],
+        &["history", "show", "1"],
+        &["state"],
+        &["tally", "--all"],
+        &["tally", "plates", "--sources"],
+        &["reach"],
+        &["reach", "--why", "tcp/7410"],
+        &["reach", "--markdown"],
+        &["reach", "merge", report, report],
+        &["demo"],
+    ];
+    all.into_iter().map(<[_]>::to_vec).collect()
+}
+
+/// The report with an odd name wherever it can have one.
+fn merged_with_odd_names(
+    walk: &mut Walk,
+    report: &Path,
+    mut found: serde_json::Value,
+) -> serde_json::Value {
+    let mut places = Vec::new();
+    strings_of(&found, "", &mut places);
+    for place in &places {
+        let mut odd = found.clone();
+        *odd.pointer_mut(place).unwrap() = ODD.into();
+        fs::write(report, odd.to_string()).unwrap();
+        let mut merge = walk.command(&["reach", "merge", "report.json", "report.json"]);
+        let merged = walk.lab.archive.run(move || merge.output().unwrap()).unwrap();
+        if merged.status.code() != Some(2) {
+            found = odd;
+        }
+        check(&["reach", "merge", place], &String::from_utf8(merged.stdout).unwrap());
+        check(&["reach", "merge", place], &String::from_utf8(merged.stderr).unwrap());
+    }
+    found
+}
+
+/// Nothing that the program can do was left out.
+fn nothing_was_left_out(walk: &Walk) {
     let help = walk.lab.tipstaff(&["--help"]).stdout;
     let help = String::from_utf8(help).unwrap();
     let names = help.lines().skip_while(|line| *line != "Commands:").skip(1);

@@ -211,104 +211,134 @@ fn with_the_tunnel_down_not_one_packet_leaves_elsewhere() {
         .concat(),
     );
     lab.done(&["post"]);
-    let at = |address: &str, port| SocketAddr::new(ip(address), port);
     let own = at(ARCHIVE[0], 6000);
     let server = (&lab.world, at(PARTNER[0], 4500));
     assert_eq!(exchange((&lab.archive, own), server), (true, true));
     let through = at("192.0.2.130", 6000);
     assert_eq!(exchange((&lab.archive, through), (&far, at("192.0.2.129", 53))), (true, true));
-    // What the world hears: of IPv4 everything; of IPv6, where neighbours and routers are
-    // looked for too, all that carries something.
-    let heard = || {
-        let counters = || {
-            let text = fs::read_to_string("/proc/thread-self/net/snmp").unwrap();
-            let count = |group: &str, wanted: &str| -> u64 {
-                let mut lines = text.lines().filter(|line| line.starts_with(group));
-                let (names, values) = (lines.next().unwrap(), lines.next().unwrap());
-                let at = names.split(' ').position(|name| name == wanted).unwrap();
-                values.split(' ').nth(at).unwrap().parse().unwrap()
-            };
-            let (four, segments) = (count("Ip:", "InReceives"), count("Tcp:", "InSegs"));
-            let text = fs::read_to_string("/proc/thread-self/net/snmp6").unwrap();
-            let six = |name: &str| -> u64 {
-                let mut words = text.lines().map(str::split_whitespace);
-                words
-                    .find_map(|mut w| (w.next() == Some(name)).then(|| w.next())?)
-                    .map_or(0, |n| n.parse().unwrap())
-            };
-            let datagrams = six("Udp6InDatagrams") + six("Udp6NoPorts");
-            [four, segments, datagrams, six("Icmp6InEchos")]
-        };
-        lab.world.run(counters).unwrap()
-    };
-    let talk = || {
-        for family in 0..2 {
-            // It depends on the route: the packet is made, stopped, and its sender told.
-            assert_eq!(
-                from_archive(&lab, ARCHIVE[family], STRANGER[family], 443),
-                "refuses",
-                "{family}"
-            );
-            assert!(!ping(&lab.archive, ARCHIVE[family], STRANGER[family]));
-            let to = (&lab.world, at(STRANGER[family], 53));
-            let from = (&*lab.archive, at(ARCHIVE[family], 6001));
-            assert_eq!(exchange(from, to), (false, false));
-        }
-    };
-    let before = heard();
-    talk();
+    let before = heard(&lab);
+    talk(&lab);
     lab.archive.run(|| lab::unplug("tun0").unwrap()).unwrap();
-    talk();
-    assert_eq!(heard(), before, "something left");
-    // An interface is plugged in while it is down, and nobody posts anything.
-    let wire = Space::new(Mounts::Shared).unwrap();
-    let end = wire.as_fd().try_clone_to_owned().unwrap();
-    lab.archive
-        .run(move || {
-            lab::cable("guest0", "g0", end.as_fd()).unwrap();
-            lab::up("guest0").unwrap();
-            lab::address("guest0", ip("192.0.2.130"), 25).unwrap();
-            lab::address("guest0", ip("2001:db8:99::10"), 64).unwrap();
-        })
-        .unwrap();
-    let listener = wire.run(|| {
-        lab::up("g0").unwrap();
-        lab::address("g0", ip("192.0.2.129"), 25).unwrap();
-        lab::address("g0", ip("2001:db8:99::1"), 64).unwrap();
-        Arrivals::on("g0")
-    });
-    let arrivals = listener.unwrap();
-    for (own, other) in [("192.0.2.130", "192.0.2.129"), ("2001:db8:99::10", "2001:db8:99::1")] {
-        assert_eq!(from_archive(&lab, own, other, 443), "silent");
-        assert_eq!(exchange((&lab.archive, at(own, 6002)), (&wire, at(other, 53))), (false, false));
-        assert!(!ping(&lab.archive, own, other));
+    talk(&lab);
+    assert_eq!(heard(&lab), before, "something left");
+    let guest = Guest::plugged_in(&lab);
+    guest.stays_silent(&lab);
+    // The second line gone, something would have been heard.
+    // The tunnel's server may still be spoken to.
+    assert_eq!(exchange((&lab.archive, own), server), (true, true));
+    assert_ne!(heard(&lab), before, "the counters count");
+    lab.done(&["withdraw"]);
+    guest.is_heard(&lab);
+}
+
+fn at(address: &str, port: u16) -> SocketAddr {
+    SocketAddr::new(ip(address), port)
+}
+
+/// What the world has heard: of IPv4 everything; of IPv6, where neighbours and routers
+/// are looked for too, all that carries something.
+fn heard(lab: &Lab) -> [u64; 4] {
+    let counters = || {
+        let text = fs::read_to_string("/proc/thread-self/net/snmp").unwrap();
+        let count = |group: &str, wanted: &str| -> u64 {
+            let mut lines = text.lines().filter(|line| line.starts_with(group));
+            let (names, values) = (lines.next().unwrap(), lines.next().unwrap());
+            let at = names.split(' ').position(|name| name == wanted).unwrap();
+            values.split(' ').nth(at).unwrap().parse().unwrap()
+        };
+        let (four, segments) = (count("Ip:", "InReceives"), count("Tcp:", "InSegs"));
+        let text = fs::read_to_string("/proc/thread-self/net/snmp6").unwrap();
+        let six = |name: &str| -> u64 {
+            let mut words = text.lines().map(str::split_whitespace);
+            words
+                .find_map(|mut w| (w.next() == Some(name)).then(|| w.next())?)
+                .map_or(0, |n| n.parse().unwrap())
+        };
+        let datagrams = six("Udp6InDatagrams") + six("Udp6NoPorts");
+        [four, segments, datagrams, six("Icmp6InEchos")]
+    };
+    lab.world.run(counters).unwrap()
+}
+
+/// The archive tries to speak to a stranger.
+fn talk(lab: &Lab) {
+    for family in 0..2 {
+        // It depends on the route: the packet is made, stopped, and its sender told.
+        let met = from_archive(lab, ARCHIVE[family], STRANGER[family], 443);
+        assert_eq!(met, "refuses", "{family}");
+        assert!(!ping(&lab.archive, ARCHIVE[family], STRANGER[family]));
+        let to = (&lab.world, at(STRANGER[family], 53));
+        let from = (&*lab.archive, at(ARCHIVE[family], 6001));
+        assert_eq!(exchange(from, to), (false, false));
     }
-    assert_eq!(arrivals.seen(), Vec::<Vec<u8>>::new(), "something left through the new interface");
-    // Nor does anything come in there that nobody let in.
-    let _listener = lab.listen("::", 7410);
-    let knock = |own: &str, other: &str| {
-        let (from, to) = (SocketAddr::new(ip(other), 0), SocketAddr::new(ip(own), 7410));
-        let met = wire.run(move || {
+}
+
+/// The archive's address on the interface that is plugged in, and the other end's.
+const GUEST: [(&str, &str); 2] =
+    [("192.0.2.130", "192.0.2.129"), ("2001:db8:99::10", "2001:db8:99::1")];
+
+/// The other end of an interface that is plugged in after the post.
+struct Guest {
+    wire: Space,
+    arrivals: Arrivals,
+}
+
+impl Guest {
+    fn plugged_in(lab: &Lab) -> Self {
+        let wire = Space::new(Mounts::Shared).unwrap();
+        let end = wire.as_fd().try_clone_to_owned().unwrap();
+        lab.archive
+            .run(move || {
+                lab::cable("guest0", "g0", end.as_fd()).unwrap();
+                lab::up("guest0").unwrap();
+                lab::address("guest0", ip("192.0.2.130"), 25).unwrap();
+                lab::address("guest0", ip("2001:db8:99::10"), 64).unwrap();
+            })
+            .unwrap();
+        let arrivals = wire.run(|| {
+            lab::up("g0").unwrap();
+            lab::address("g0", ip("192.0.2.129"), 25).unwrap();
+            lab::address("g0", ip("2001:db8:99::1"), 64).unwrap();
+            Arrivals::on("g0")
+        });
+        Self { wire, arrivals: arrivals.unwrap() }
+    }
+
+    fn knock(&self, own: &str, other: &str) -> bool {
+        let (from, to) = (at(other, 0), at(own, 7410));
+        let met = self.wire.run(move || {
             let socket = Socket::new(Domain::for_address(to), Type::STREAM, Some(Protocol::TCP))?;
             socket.bind(&from.into())?;
             socket.connect_timeout(&to.into(), PATIENCE)
         });
         met.unwrap().is_ok()
-    };
-    for (own, other) in [("192.0.2.130", "192.0.2.129"), ("2001:db8:99::10", "2001:db8:99::1")] {
-        assert!(!knock(own, other), "{own}");
     }
-    // The second line gone, something would have been heard.
-    // The tunnel's server may still be spoken to.
-    assert_eq!(exchange((&lab.archive, own), server), (true, true));
-    assert_ne!(heard(), before, "the counters count");
-    lab.done(&["withdraw"]);
-    assert_eq!(
-        exchange((&lab.archive, at("192.0.2.130", 6003)), (&wire, at("192.0.2.129", 53))),
-        (true, true)
-    );
-    assert!(!arrivals.seen().is_empty(), "the arrivals are seen");
-    assert!(knock("192.0.2.130", "192.0.2.129") && knock("2001:db8:99::10", "2001:db8:99::1"));
+
+    /// Nobody posts anything: nothing leaves there, and nothing comes in.
+    fn stays_silent(&self, lab: &Lab) {
+        for (own, other) in GUEST {
+            assert_eq!(from_archive(lab, own, other, 443), "silent");
+            let (from, to) = ((&*lab.archive, at(own, 6002)), (&self.wire, at(other, 53)));
+            assert_eq!(exchange(from, to), (false, false));
+            assert!(!ping(&lab.archive, own, other));
+        }
+        let seen = self.arrivals.seen();
+        assert_eq!(seen, Vec::<Vec<u8>>::new(), "something left through the new interface");
+        let _listener = lab.listen("::", 7410);
+        for (own, other) in GUEST {
+            assert!(!self.knock(own, other), "{own}");
+        }
+    }
+
+    /// What was not heard before can be.
+    fn is_heard(&self, lab: &Lab) {
+        let (own, other) = GUEST[0];
+        let (from, to) = ((&*lab.archive, at(own, 6003)), (&self.wire, at(other, 53)));
+        assert_eq!(exchange(from, to), (true, true));
+        assert!(!self.arrivals.seen().is_empty(), "the arrivals are seen");
+        let _listener = lab.listen("::", 7410);
+        assert!(GUEST.iter().all(|(own, other)| self.knock(own, other)));
+    }
 }
 
 /// A tagged packet is the VLAN interface's, not its parent's, both ways.

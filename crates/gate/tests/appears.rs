@@ -130,3 +130,26 @@ fn a_new_interface_answers_nothing_and_an_old_number_means_nothing() {
         assert!(scene.wire.seen().iter().any(|frame| frame[12..14] == [8, 0]));
     });
 }
+
+/// An interface that appears behind a post is guarded from its first packet.
+#[test]
+fn a_new_interface_is_guarded_by_the_second_line() {
+    common::inside(|run_dir, all| {
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let closed = orders("").replace("outbound = \"allow\"", "outbound = \"deny\"");
+        // As if the cable had come later.
+        let before: Vec<_> = all.iter().filter(|i| i.name != "ts-a").cloned().collect();
+        post(&mut gate, &closed, &before).unwrap();
+        let refused = |to: &str| {
+            let own = if to.starts_with('[') { "[::]:0" } else { "0.0.0.0:0" };
+            let sent = UdpSocket::bind(own).unwrap().send_to(b"plate", to);
+            sent.map(drop).map_err(|e| e.kind())
+        };
+        assert_eq!(refused("198.51.100.1:7410"), Err(std::io::ErrorKind::PermissionDenied));
+        assert_eq!(refused("[2001:db8:51::1]:7410"), Err(std::io::ErrorKind::PermissionDenied));
+        post(&mut gate, &closed, &interfaces::list().unwrap()).unwrap();
+        assert_eq!(refused("198.51.100.1:7410"), Err(std::io::ErrorKind::PermissionDenied));
+        gate.withdraw().unwrap();
+        assert_eq!(refused("198.51.100.1:7410"), Ok(()));
+    });
+}

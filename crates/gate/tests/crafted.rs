@@ -10,10 +10,12 @@ use std::net::{IpAddr, TcpListener, UdpSocket};
 
 use common::harm::{harm, harmed};
 use common::wire::{self, Header, Wire};
-use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable};
+use common::{
+    OWN, STRANGER, Scene, from_environment, inside_with_wire, orders, post, runner, second_cable,
+};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
-use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
+use proptest::test_runner::TestRunner;
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::arbitrary;
 use tipstaff_gate::kernel::KernelGate;
@@ -23,10 +25,6 @@ const PORTS: [u16; 4] = [22, 53, 7410, 7420];
 /// Protocols that a raw socket hears, beside those that the stack itself answers.
 const BARE: [i32; 3] = [47, 50, 132];
 const BEHIND: [&str; 2] = ["203.0.113.30", "2001:db8:113::30"];
-
-fn from_environment(name: &str, otherwise: u64) -> u64 {
-    std::env::var(name).map_or(otherwise, |text| text.parse().unwrap())
-}
 
 /// Everybody on this host who could hear something.
 struct Ears {
@@ -137,9 +135,7 @@ struct Frames(TestRunner);
 
 impl Frames {
     fn new(seed: u64) -> Self {
-        let bytes: Vec<u8> = (0..4).flat_map(|n| (seed + n).to_ne_bytes()).collect();
-        let rng = TestRng::from_seed(RngAlgorithm::ChaCha, &bytes);
-        Self(TestRunner::new_with_rng(Config::default(), rng))
+        Self(runner(seed))
     }
 
     fn next(&mut self, scene: &Scene, n: u64) -> Vec<u8> {

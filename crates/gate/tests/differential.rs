@@ -16,10 +16,10 @@ use std::time::{Duration, Instant};
 
 use common::harm::{Harm, harm, harmed};
 use common::wire::{self, Header};
-use common::{inside, record};
+use common::{from_environment, inside, record, runner};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
-use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
+use proptest::test_runner::TestRunner;
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::flows::{Flows, Known};
@@ -46,10 +46,6 @@ const PORTS: [u16; 5] = [53, 7410, 7420, 40_000, 40_001];
 
 /// Packets before a gate of its own begins: nothing gets old meanwhile.
 const WORLD: usize = 2_000;
-
-fn from_environment(name: &str, otherwise: u64) -> u64 {
-    std::env::var(name).map_or(otherwise, |text| text.parse().unwrap())
-}
 
 /// The reference, with its memories.
 struct Model {
@@ -258,9 +254,7 @@ fn the_kernel_remembers_what_the_reference_does() {
         let all = tipstaff_host::interfaces::list().unwrap();
         let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
         let (index, mac) = (InterfaceIndex(cable.index), cable.hardware.unwrap());
-        let bytes: Vec<u8> = (0..4).flat_map(|n| (seed + n).to_ne_bytes()).collect();
-        let rng = TestRng::from_seed(RngAlgorithm::ChaCha, &bytes);
-        let mut runner = TestRunner::new_with_rng(Config::default(), rng);
+        let mut runner = runner(seed);
         let mut seen = BTreeMap::<String, usize>::new();
         let (mut done, mut world) = (0, 0);
         while done < packets {
@@ -294,58 +288,14 @@ fn the_kernel_remembers_what_the_reference_does() {
                 let talk = draw.talk.get(&talks);
                 let own = OWN[talk.six].parse::<IpAddr>().unwrap() == talk.own;
                 let away = draw.side >= 4;
-                let packet = talk.packet(away, draw.step);
-                let kind = wire::kind_of(talk.own);
-                let mut frame = wire::ethernet(mac, [2, 0, 0, 0, 0, 0x99], &[], kind, &packet);
-                if draw.random && !away {
-                    // Anything at all, to this host.
-                    let random = arbitrary::frame(mac).new_tree(&mut runner).unwrap().current();
-                    let long = if random[12..14] == [0x86, 0xdd] { 54 } else { 34 };
-                    if random.len() >= long {
-                        frame = random;
-                        let to: IpAddr = OWN[usize::from(long == 54)].parse().unwrap();
-                        match to {
-                            IpAddr::V4(to) if frame[12..14] == [8, 0] => {
-                                frame[30..34].copy_from_slice(&to.octets());
-                            }
-                            IpAddr::V6(to) => frame[38..54].copy_from_slice(&to.octets()),
-                            IpAddr::V4(_) => {}
-                        }
-                    }
-                }
-                let frame = match &draw.harm {
-                    Some(harm) if frame.len() >= 54 => harmed(frame, harm),
-                    _ => frame,
-                };
+                let frame = frame_of(draw, talk, mac, &mut runner);
                 let long = if frame[12..14] == [0x86, 0xdd] { 54 } else { 34 };
                 // Test runs refuse what ends inside the IP header.
                 if frame.len() < long {
                     continue;
                 }
-                let what = if away && own {
-                    let reference = model.goes_out(index, &frame);
-                    let kernel = gate.play_out(index, &frame).unwrap();
-                    assert_eq!(kernel, reference, "{}", told(world, n, draw, &frame, &model));
-                    ("out", reference.speaker)
-                } else if away && is_through(&frame) {
-                    // From behind this host, on through it: decided, then seen to leave.
-                    let way = (index, Direction::Transit);
-                    let reference = model.comes_in(way, &frame);
-                    let (kernel, _) = gate.play(index, &frame).unwrap();
-                    assert_eq!(kernel, reference, "{}", told(world, n, draw, &frame, &model));
-                    forwarded((&gate, &mut model), index, &frame, reference);
-                    ("through", reference.speaker)
-                } else {
-                    let through = is_through(&frame);
-                    let direction = if through { Direction::Transit } else { Direction::Inbound };
-                    let reference = model.comes_in((index, direction), &frame);
-                    let (kernel, _) = gate.play(index, &frame).unwrap();
-                    assert_eq!(kernel, reference, "{}", told(world, n, draw, &frame, &model));
-                    if through {
-                        forwarded((&gate, &mut model), index, &frame, reference);
-                    }
-                    ("in", reference.speaker)
-                };
+                let told = |model: &Model| told(world, n, draw, &frame, model);
+                let what = decided_alike((&gate, &mut model), index, (&frame, away, own), &told);
                 let speaker = format!("{:?}", what.1);
                 let speaker = speaker.trim_end_matches(|c: char| c == ')' || c.is_ascii_digit());
                 *seen.entry(format!("{} {speaker}", what.0)).or_default() += 1;
@@ -361,6 +311,68 @@ fn the_kernel_remembers_what_the_reference_does() {
             assert!(replies(way) > Some(packets / 400), "{way}: {seen:#?}");
         }
     });
+}
+
+/// A frame as it is drawn: of the talk, at random, or harmed.
+fn frame_of(draw: &Draw, talk: &Talk, mac: [u8; 6], runner: &mut TestRunner) -> Vec<u8> {
+    let away = draw.side >= 4;
+    let packet = talk.packet(away, draw.step);
+    let kind = wire::kind_of(talk.own);
+    let mut frame = wire::ethernet(mac, [2, 0, 0, 0, 0, 0x99], &[], kind, &packet);
+    if draw.random && !away {
+        // Anything at all, to this host.
+        let random = arbitrary::frame(mac).new_tree(runner).unwrap().current();
+        let long = if random[12..14] == [0x86, 0xdd] { 54 } else { 34 };
+        if random.len() >= long {
+            frame = random;
+            let to: IpAddr = OWN[usize::from(long == 54)].parse().unwrap();
+            match to {
+                IpAddr::V4(to) if frame[12..14] == [8, 0] => {
+                    frame[30..34].copy_from_slice(&to.octets());
+                }
+                IpAddr::V6(to) => frame[38..54].copy_from_slice(&to.octets()),
+                IpAddr::V4(_) => {}
+            }
+        }
+    }
+    match &draw.harm {
+        Some(harm) if frame.len() >= 54 => harmed(frame, harm),
+        _ => frame,
+    }
+}
+
+/// The gate and the reference decide one frame, and remember it. Returns which way
+/// it went, and what decided.
+fn decided_alike(
+    (gate, model): (&KernelGate, &mut Model),
+    index: InterfaceIndex,
+    (frame, away, own): (&[u8], bool, bool),
+    told: &dyn Fn(&Model) -> String,
+) -> (&'static str, Speaker) {
+    if away && own {
+        let reference = model.goes_out(index, frame);
+        let kernel = gate.play_out(index, frame).unwrap();
+        assert_eq!(kernel, reference, "{}", told(model));
+        ("out", reference.speaker)
+    } else if away && is_through(frame) {
+        // From behind this host, on through it: decided, then seen to leave.
+        let way = (index, Direction::Transit);
+        let reference = model.comes_in(way, frame);
+        let (kernel, _) = gate.play(index, frame).unwrap();
+        assert_eq!(kernel, reference, "{}", told(model));
+        forwarded((gate, model), index, frame, reference);
+        ("through", reference.speaker)
+    } else {
+        let through = is_through(frame);
+        let direction = if through { Direction::Transit } else { Direction::Inbound };
+        let reference = model.comes_in((index, direction), frame);
+        let (kernel, _) = gate.play(index, frame).unwrap();
+        assert_eq!(kernel, reference, "{}", told(model));
+        if through {
+            forwarded((gate, model), index, frame, reference);
+        }
+        ("in", reference.speaker)
+    }
 }
 
 /// Whether a frame of IP is for somebody else than this host.

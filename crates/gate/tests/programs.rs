@@ -21,7 +21,6 @@ use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Posting};
-use tipstaff_host::interfaces;
 
 const PART: &str = "TIPSTAFF_TEST_PART";
 const TO_PLAY: [&str; 3] = ["a_part", "--exact", "--nocapture"];
@@ -495,24 +494,5 @@ fn a_file_system_of_an_account_of_its_own_holds_no_program_that_is_known() {
         drop(impostor);
         gate.withdraw().unwrap();
         nix::mount::umount(&point).unwrap();
-    });
-}
-
-/// An interface that appears behind a post is guarded from its first packet.
-#[test]
-fn a_new_interface_is_guarded_by_the_second_line() {
-    inside(|run_dir, all| {
-        let mut gate = KernelGate::new(&run_dir).unwrap();
-        let closed = orders("").replace("outbound = \"allow\"", "outbound = \"deny\"");
-        // As if the cable had come later.
-        let before: Vec<_> = all.iter().filter(|i| i.name != "ts-a").cloned().collect();
-        post(&mut gate, &closed, &before).unwrap();
-        let refused = |to: &str| sent(to.parse().unwrap()).map_err(|e| e.kind());
-        assert_eq!(refused("198.51.100.1:7410"), Err(ErrorKind::PermissionDenied));
-        assert_eq!(refused("[2001:db8:51::1]:7410"), Err(ErrorKind::PermissionDenied));
-        post(&mut gate, &closed, &interfaces::list().unwrap()).unwrap();
-        assert_eq!(refused("198.51.100.1:7410"), Err(ErrorKind::PermissionDenied));
-        gate.withdraw().unwrap();
-        assert_eq!(refused("198.51.100.1:7410"), Ok(()));
     });
 }

@@ -5,18 +5,24 @@ mod action;
 mod at_most;
 mod attachments;
 mod blocks;
+mod change;
 mod codes;
 pub mod edit;
 pub mod exchange;
 mod fault;
+mod hash;
 mod hosts;
 mod keys;
 mod lists;
 mod model;
 mod origin;
+mod page;
 mod read;
+mod read_conditions;
 mod read_hosts;
+mod read_names;
 mod read_rules;
+mod read_values;
 mod resolve;
 
 pub use action::{Action, Standing};
@@ -24,6 +30,7 @@ pub use at_most::{AtMost, AtMostFault, Limit, Over, Period, Sharing};
 pub use attachments::{Attachments, Part, Sheets, includes_named, lists_named};
 pub use codes::{Code, Severity};
 pub use fault::{Fault, Faults, Place};
+pub use hash::OrdersHash;
 pub use hosts::{
     Boot, Group, Host, NO_POSTURE, OnFailure, OwnStanding, Posture, Recognition, SEALED, Selector,
     Silence, Surroundings, recognise,
@@ -32,7 +39,7 @@ pub use keys::schema;
 pub use lists::Lists;
 pub use model::{
     Accepted, AddressCondition, FoundationSwitches, InterfaceCondition, Memory, NameKind, Named,
-    Orders, OrdersHash, ProgramCondition, Rule, RuleName, TrafficCondition,
+    Orders, ProgramCondition, Rule, RuleName, TrafficCondition,
 };
 pub use origin::Origin;
 pub use read::{read, read_all};

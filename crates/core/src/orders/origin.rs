@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::model::OrdersHash;
+use super::hash::OrdersHash;
 use crate::moment::Moment;
 
 /// Where orders come from.

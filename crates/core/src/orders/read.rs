@@ -7,18 +7,15 @@ use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::action::{Action, Standing};
+use super::action::Standing;
 use super::attachments::{Attachments, Sheets, escape};
 use super::blocks::Blocks;
 use super::fault::{Fault, Faults, Place, Places};
 use super::hosts::{Group, Host, Posture};
-use super::keys::{self, Key};
-use super::lists::{Lists, areas_of_feed};
-use super::model::{FoundationSwitches, Memory, NameKind, Named, Orders};
-use super::resolve::{Guesses, Names, Text, UNREADABLE, Unresolved, leads_out, nearest};
-use crate::names::address::{AddressRange, AddressSet};
-use crate::names::traffic::Term;
-use crate::visible::is_hidden;
+use super::keys::{self};
+use super::lists::Lists;
+use super::model::{FoundationSwitches, Memory, NameKind, Orders};
+use super::resolve::{Guesses, Names, Text, Unresolved};
 
 /// The version of the format that this code reads.
 const VERSION: &str = "1";
@@ -201,126 +198,6 @@ impl<'t> Reader<'t> {
         }
     }
 
-    /// Faults for keys that do not exist.
-    pub(super) fn check_keys(&mut self, table: &DeTable<'_>, within: &str, known: &[Key]) {
-        for key in table.keys() {
-            let name: &str = key.get_ref();
-            // Spelled out only for a fault: ten thousand rules have many keys.
-            let path =
-                || if within.is_empty() { name.to_owned() } else { format!("{within}.{name}") };
-            let names = known.iter().map(|key| key.name);
-            if names.clone().all(|known| known != name) {
-                let mend = match nearest(name, names.clone()) {
-                    Some(near) => format!("Did you mean `{near}`?"),
-                    None => format!("Known here: {}.", names.collect::<Vec<_>>().join(", ")),
-                };
-                self.fault(path(), key.span(), format!("unknown key `{name}`"), mend);
-            }
-        }
-    }
-
-    pub(super) fn table<'v>(&mut self, key: &str, value: &'v Value<'t>) -> Option<&'v DeTable<'t>> {
-        let table = value.get_ref().as_table();
-        if table.is_none() {
-            self.wrong_type(key, value, "a table");
-        }
-        table
-    }
-
-    pub(super) fn wrong_type(&mut self, key: &str, value: &Value<'_>, wanted: &str) {
-        let is = match value.get_ref() {
-            DeValue::String(_) => "a string",
-            DeValue::Integer(_) | DeValue::Float(_) => "a number",
-            DeValue::Boolean(_) => "true or false",
-            DeValue::Datetime(_) => "a date",
-            DeValue::Array(_) => "a list",
-            DeValue::Table(_) => "a table",
-        };
-        let message = format!("`{}` is {is}, not {wanted}", leaf(key));
-        self.fault(key, value.span(), message, format!("Write {wanted}."));
-    }
-
-    /// One or more sentences, which may stand in several lines; as one.
-    pub(super) fn prose(&mut self, key: &str, value: &Value<'_>) -> Option<String> {
-        let written = self.written(key, value, |c| matches!(c, '\n' | '\r' | '\t'))?;
-        Some(written.text.split_whitespace().collect::<Vec<_>>().join(" "))
-    }
-
-    pub(super) fn string(&mut self, key: &str, value: &Value<'_>) -> Option<Text> {
-        self.written(key, value, |_| false)
-    }
-
-    fn written(
-        &mut self,
-        key: &str,
-        value: &Value<'_>,
-        may_be: impl Fn(char) -> bool,
-    ) -> Option<Text> {
-        match value.get_ref().as_str() {
-            Some(text) => {
-                if let Some(hidden) = text.chars().find(|c| is_hidden(*c) && !may_be(*c)) {
-                    let number = u32::from(hidden);
-                    let leaf = leaf(key);
-                    let message = format!("`{leaf}` contains a hidden character, U+{number:04X}");
-                    self.fault(key, value.span(), message, "Remove it.");
-                    return None;
-                }
-                Some(Text { text: text.to_owned(), span: value.span(), file: self.at })
-            }
-            None => {
-                self.wrong_type(key, value, "a string in double quotes");
-                None
-            }
-        }
-    }
-
-    pub(super) fn boolean(&mut self, key: &str, value: &Value<'_>) -> Option<bool> {
-        let read = value.get_ref().as_bool();
-        if read.is_none() {
-            self.wrong_type(key, value, "true or false");
-        }
-        read
-    }
-
-    /// One string or a list of strings; an empty list is a fault.
-    pub(super) fn strings(&mut self, key: &str, value: &Value<'_>) -> Vec<Text> {
-        match value.get_ref() {
-            DeValue::String(_) => self.string(key, value).into_iter().collect(),
-            DeValue::Array(list) => {
-                if list.is_empty() {
-                    self.fault(
-                        key,
-                        value.span(),
-                        format!("`{}` is an empty list, which would match nothing", leaf(key)),
-                        "Name something, or remove the key.",
-                    );
-                }
-                list.iter().filter_map(|item| self.string(key, item)).collect()
-            }
-            _ => {
-                self.wrong_type(key, value, "a string or a list of strings");
-                Vec::new()
-            }
-        }
-    }
-
-    pub(super) fn action(&mut self, key: &str, value: &Value<'_>) -> Option<Action> {
-        let written = self.string(key, value)?;
-        match written.text.as_str() {
-            "allow" => Some(Action::Allow),
-            "deny" => Some(Action::Deny),
-            "refuse" => Some(Action::Refuse),
-            other => {
-                let mend = match nearest(other, ["allow", "deny", "refuse"].into_iter()) {
-                    Some(near) => format!("Did you mean `{near}`?"),
-                    None => "Write `allow`, `deny` or `refuse`.".to_owned(),
-                };
-                self.fault(key, written.span, format!("unknown action `{other}`"), mend);
-                None
-            }
-        }
-    }
-
     fn orders(&mut self, mut roots: Vec<DeTable<'t>>) -> Option<Orders> {
         let main = roots.first()?;
         self.check_keys(main, "", keys::ORDERS);
@@ -494,72 +371,6 @@ impl<'t> Reader<'t> {
         Some(Place::of(self.text(), key.span().start).line)
     }
 
-    /// Names of an address or a service that two files give are a fault.
-    fn names(&mut self, root: &DeTable<'t>, names: &mut Names) {
-        if let Some(table) = root.get("services").and_then(|v| self.table("services", v)) {
-            for (key, value) in table.iter() {
-                let path = format!("services.{}", key.get_ref());
-                self.check_name(&path, key);
-                let mut terms: Vec<Term> = Vec::new();
-                for written in self.strings(&path, value) {
-                    if written.text == "any" || !written.text.contains('/') {
-                        self.fault(
-                            &path,
-                            written.span,
-                            format!(
-                                "a service consists of ports and protocols, not of `{}`",
-                                written.text
-                            ),
-                            "Write it like `tcp/7410` or `udp/7420-7423`.",
-                        );
-                        continue;
-                    }
-                    match names.terms(&written) {
-                        Ok(t) => terms.extend(t),
-                        Err(u) => self.unresolved(&path, u),
-                    }
-                }
-                let taken = names.services.insert(key.get_ref().to_string(), terms).is_some();
-                self.given_twice(&path, key, taken);
-                names.named.push(self.named(NameKind::Service, key.get_ref(), key.span()));
-            }
-        }
-        if let Some(table) = root.get("addresses").and_then(|v| self.table("addresses", v)) {
-            for (key, value) in table.iter() {
-                let path = format!("addresses.{}", key.get_ref());
-                self.check_name(&path, key);
-                let members = self.strings(&path, value);
-                let taken = names.groups.insert(key.get_ref().to_string(), members).is_some();
-                self.given_twice(&path, key, taken);
-                names.named.push(self.named(NameKind::Addresses, key.get_ref(), key.span()));
-            }
-        }
-    }
-
-    /// A name and where it stands: a byte offset, before [`Reader::lines`].
-    pub(super) fn named(&self, kind: NameKind, name: &str, span: Range<usize>) -> Named {
-        Named { kind, name: name.to_owned(), part: self.part(), line: span.start, inside: false }
-    }
-
-    /// Makes lines of the offsets of names of the file that is read.
-    fn lines(&self, names: &mut [Named]) {
-        names.sort_by_key(|one| one.line);
-        let (mut line, mut at) = (1, 0);
-        for one in names {
-            let between = self.text().get(at..one.line).unwrap_or_default();
-            line += between.matches('\n').count();
-            at = one.line;
-            one.line = line;
-        }
-    }
-
-    fn given_twice<S: AsRef<str>>(&mut self, path: &str, key: &Spanned<S>, taken: bool) {
-        if taken {
-            let message = format!("`{}` is defined in another file, too", key.get_ref().as_ref());
-            self.fault(path, key.span(), message, "Rename one of them.");
-        }
-    }
-
     fn memory(&mut self, root: &DeTable<'t>) -> Option<Memory> {
         let Some(value) = root.get("memory") else { return Some(Memory::default()) };
         let table = self.table("memory", value)?;
@@ -571,83 +382,6 @@ impl<'t> Reader<'t> {
         let Memory { flows, sources } = Memory::default();
         let (flows, sources) = (number("flows", flows), number("sources", sources));
         Some(Memory { flows: flows?, sources: sources? })
-    }
-
-    /// A whole number of [`Memory`].
-    fn number(&mut self, key: &str, value: &Value<'_>) -> Option<u32> {
-        let Some(written) = value.get_ref().as_integer() else {
-            self.wrong_type(key, value, "a whole number");
-            return None;
-        };
-        let (least, most) = (Memory::LEAST, Memory::MOST);
-        let read = u32::from_str_radix(written.as_str(), written.radix()).ok();
-        let read = read.filter(|number| (least..=most).contains(number));
-        if read.is_none() {
-            let message = format!("`{}` must be {least} to {most}", leaf(key));
-            self.fault(key, value.span(), message, "Write a number between the two.");
-        }
-        read
-    }
-
-    fn areas(&mut self, root: &DeTable<'t>) -> Option<BTreeMap<String, Vec<AddressRange>>> {
-        let table = root.get("areas").and_then(|value| self.table("areas", value))?;
-        self.check_keys(table, "areas", keys::AREAS);
-        table.get("feed").and_then(|value| self.feed(value))
-    }
-
-    /// The areas of the feed; a fault when it cannot be read or has none.
-    fn feed(&mut self, value: &Value<'_>) -> Option<BTreeMap<String, Vec<AddressRange>>> {
-        let written = self.string("areas.feed", value)?;
-        if let Some(why) = leads_out(&written.text) {
-            let message = format!("`{}`: {why}", written.text);
-            self.fault("areas.feed", written.span, message, UNREADABLE);
-            return None;
-        }
-        let areas = match self.lists?.get(&written.text) {
-            Some(Ok(text)) => areas_of_feed(text),
-            Some(Err(why)) => {
-                let message = format!("{} cannot be read: {why}", written.text);
-                self.fault("areas.feed", written.span, message, UNREADABLE);
-                return None;
-            }
-            None => BTreeMap::new(),
-        };
-        if areas.is_empty() {
-            let message = format!("{} contains no entry", written.text);
-            self.fault(
-                "areas.feed",
-                written.span,
-                message,
-                "A line is `prefix,country,region,city,postal` (RFC 8805).",
-            );
-            return None;
-        }
-        Some(areas)
-    }
-
-    fn check_name<S: AsRef<str>>(&mut self, path: &str, key: &Spanned<S>) {
-        let name = key.get_ref().as_ref();
-        let odd = name.is_empty()
-            || name == "any"
-            || name.contains(['/', ':', '#', '*', ','])
-            || name.contains(|c: char| c.is_whitespace() || is_hidden(c))
-            || name.starts_with(|c: char| c.is_ascii_digit());
-        if odd {
-            self.fault(
-                path,
-                key.span(),
-                format!("invalid name `{name}`"),
-                "Names begin with a letter and contain no spaces, slashes, colons or commas; \
-                 `any` is reserved.",
-            );
-        }
-    }
-
-    fn groups(&mut self, names: &Names) -> BTreeMap<String, Arc<AddressSet>> {
-        for (name, fault) in names.resolve_groups() {
-            self.unresolved(&format!("addresses.{name}"), fault);
-        }
-        names.group_sets()
     }
 }
 

@@ -12,8 +12,8 @@ use tipstaff_core::packet::{Direction, InterfaceIndex};
 use crate::contract::{Gate, GateError, InForce, Posted, Posting, Record, Tally};
 use crate::kernel::emit::context::Hook;
 use crate::kernel::gate::KernelGate;
+use crate::kernel::kept::at::At;
 use crate::kernel::kept::buckets;
-use crate::kernel::kept::pins::At;
 use crate::kernel::post::Hold;
 use crate::kernel::support;
 

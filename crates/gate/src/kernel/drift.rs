@@ -9,7 +9,7 @@ use tipstaff_core::host::interface::Interface;
 use crate::contract::GateError;
 use crate::kernel::error::bpf;
 use crate::kernel::gate::KernelGate;
-use crate::kernel::kept::pins::At;
+use crate::kernel::kept::at::At;
 use crate::kernel::support;
 
 /// Another program that decides before the gate does.

@@ -11,6 +11,7 @@ use std::io::Write;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::PathBuf;
 
+use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::read;
@@ -18,6 +19,25 @@ use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, GateError, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
+
+/// A number that a test takes from its environment.
+pub fn from_environment(name: &str, otherwise: u64) -> u64 {
+    std::env::var(name).map_or(otherwise, |text| text.parse().unwrap())
+}
+
+/// Draws by `TIPSTAFF_SEED`, which is printed.
+pub fn seeded() -> TestRunner {
+    let seed = from_environment("TIPSTAFF_SEED", 1);
+    eprintln!("TIPSTAFF_SEED={seed}");
+    runner(seed)
+}
+
+/// Draws by a seed.
+pub fn runner(seed: u64) -> TestRunner {
+    let bytes: Vec<u8> = (0..4).flat_map(|n| (seed + n).to_ne_bytes()).collect();
+    let rng = TestRng::from_seed(RngAlgorithm::ChaCha, &bytes);
+    TestRunner::new_with_rng(Config::default(), rng)
+}
 
 /// Runs `test` inside a namespace with one cable, or says why not.
 pub fn inside(test: impl FnOnce(PathBuf, Vec<Interface>) + Send + 'static) {

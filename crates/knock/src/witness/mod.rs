@@ -12,6 +12,7 @@
 //! descriptor, so nothing is left after kill -9.
 
 mod answers;
+mod approach;
 mod programs;
 mod through;
 
@@ -34,10 +35,11 @@ use tipstaff_core::host::interface::Interface;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_gate::kernel::Marks;
-use tipstaff_host::routes::{Way, way_to};
 
 use crate::Reply;
 use crate::frames::{self, FIRST_PORT, Knock};
+use approach::system;
+pub use approach::{Approach, WitnessFault, approach};
 pub use through::{Through, WentThrough};
 
 /// The programs that stand in front of the gate while a witness knocks.
@@ -54,92 +56,6 @@ const WAY_BACK: Duration = Duration::from_millis(1200);
 const GRACE: Duration = Duration::from_millis(6);
 /// How long the receive path takes at most until a knock has come past the gate, or never will.
 const SETTLING: Duration = Duration::from_millis(40);
-
-/// Why an address cannot be played.
-#[derive(Debug, thiserror::Error)]
-pub enum WitnessFault {
-    /// It is an address of this host.
-    #[error("{0} is an address of this host itself; the vantage `here` checks from there")]
-    Own(IpAddr),
-    /// No route.
-    #[error("there is no return route to {0}, so nobody with that address can reach this host")]
-    NoWayBack(IpAddr),
-    /// The next hop is not there.
-    #[error("no answer to {address} would leave {interface}: its next hop does not respond")]
-    NoNextHop {
-        /// The address.
-        address: IpAddr,
-        /// The interface of the way back.
-        interface: String,
-    },
-    /// The interface cannot take frames.
-    #[error("{0} is not an Ethernet interface, so nothing can be probed there")]
-    NoFrames(String),
-    /// No such interface.
-    #[error("no interface `{0}` on this host")]
-    NoInterface(String),
-    /// The interface has no address of that family.
-    #[error("{interface} has no {family} address to probe")]
-    NoTarget {
-        /// The interface of the way back.
-        interface: String,
-        /// The family of the source.
-        family: Family,
-    },
-    /// bpf(2) or something else of the system failed.
-    #[error("the witness cannot run: {0}")]
-    System(#[from] io::Error),
-}
-
-fn system(error: impl std::error::Error + Send + Sync + 'static) -> WitnessFault {
-    WitnessFault::System(io::Error::other(error))
-}
-
-/// Where a source would come in.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Approach {
-    /// The source.
-    pub source: IpAddr,
-    /// Where it comes in: by the way back to it, or where it was told to.
-    pub interface: Interface,
-    /// The own address that it would knock on.
-    pub target: IpAddr,
-    /// The index of the interface that the way back leads out of.
-    pub back: u32,
-}
-
-/// Finds the own address that `source` would knock on, and the interface: that
-/// of the way back, or the one called `via`.
-///
-/// # Errors
-/// [`WitnessFault`].
-pub fn approach(
-    source: IpAddr,
-    via: Option<&str>,
-    interfaces: &[Interface],
-) -> Result<Approach, WitnessFault> {
-    let (back, preferred) = match way_to(source)? {
-        Way::Own => return Err(WitnessFault::Own(source)),
-        Way::None => return Err(WitnessFault::NoWayBack(source)),
-        Way::Out { interface, source, .. } => (interface, source),
-    };
-    let interface = match via {
-        Some(name) => interfaces
-            .iter()
-            .find(|i| i.name == name)
-            .ok_or_else(|| WitnessFault::NoInterface(name.to_owned()))?,
-        None => {
-            interfaces.iter().find(|i| i.index == back).ok_or(WitnessFault::NoWayBack(source))?
-        }
-    };
-    let preferred = preferred.filter(|_| via.is_none());
-    let own = interface.addresses_of(source.is_ipv6()).next().or(preferred);
-    let target = own.ok_or_else(|| WitnessFault::NoTarget {
-        interface: interface.name.clone(),
-        family: Family::of(source),
-    })?;
-    Ok(Approach { source, interface: interface.clone(), target, back })
-}
 
 /// What a knock gave.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

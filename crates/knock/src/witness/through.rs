@@ -12,8 +12,9 @@ use tipstaff_core::names::address::Family;
 use tipstaff_gate::kernel::Marks;
 
 use super::answers::{Answered, Caught, What};
+use super::approach::{Approach, WitnessFault, system};
 use super::programs::came_out_program;
-use super::{Approach, LetIn, SETTLING, Witness, WitnessFault, port_of, system};
+use super::{LetIn, SETTLING, Witness, port_of};
 use crate::Reply;
 use crate::frames::{self, FIRST_PORT};
 

@@ -1,6 +1,7 @@
 //! `demo`: the whole line of work on the Larkfield Observatory, on hosts that
 //! exist for a few seconds. Nothing of this machine is touched.
 
+mod archive;
 mod bridge;
 mod part;
 mod stage;

@@ -7,10 +7,8 @@ use std::time::Duration;
 
 use tipstaff_core::analysis::reach::{Said, Subject, Vantage, first_packet, speaker_words};
 use tipstaff_core::analysis::review::Around;
-use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::{Decision, Question, decide};
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::{Attachments, OrdersHash, read};
 use tipstaff_core::packet::{Facts, InterfaceIndex, Packet};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
@@ -20,6 +18,7 @@ use tipstaff_knock::sockets::{self, Door};
 use tipstaff_knock::witness::{self, Approach};
 use tipstaff_reach::Check;
 
+use super::archive::{address, archive_address, meant, mistaken, orders, stored};
 use super::bridge::{Bridge, LAN};
 use super::stage::Stage;
 use super::{Ground, own_folder};
@@ -29,12 +28,7 @@ use crate::commands::{ask, post, reach, review, survey};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
-use tipstaff_core::orders::Origin;
 
-/// The demo's orders, and two mistakes at their end.
-const ORDERS: &str =
-    concat!(include_str!("../../../demo/orders.toml"), include_str!("../../../demo/mistakes.toml"));
-const SNAPSHOT: &str = include_str!("../../../demo/archive.json");
 const DESK: &str = "198.51.100.23";
 const PARTNER: &str = "203.0.113.9";
 const STRANGER: &str = "192.0.2.66";
@@ -139,55 +133,6 @@ pub fn tell(
 fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {
     terminal.heading(&format!("── {number} · tipstaff {command} ──"));
     terminal.line(text);
-}
-
-fn orders() -> Chosen {
-    orders_of(ORDERS.to_owned())
-}
-
-/// Somebody pauses the partner's rule by mistake.
-fn mistaken() -> Chosen {
-    let rule = "name = \"plates-for-partners\"";
-    orders_of(ORDERS.replace(rule, &format!("{rule}\nenabled = false")))
-}
-
-/// The port that was meant: the astronomers may turn the dome from their desks.
-fn meant() -> Chosen {
-    orders_of(ORDERS.replace("tcp/7404", "tcp/7440"))
-}
-
-fn orders_of(text: String) -> Chosen {
-    let orders = read(&text).unwrap_or_else(|faults| unreachable!("a test reads them: {faults}"));
-    let hash = OrdersHash::of(tipstaff_core::orders::Sheets {
-        text: &text,
-        attachments: &Attachments::default(),
-    });
-    let origin = Origin::File { path: "orders.toml".into(), hash };
-    Chosen {
-        brief: Brief::of(&orders),
-        orders,
-        text,
-        origin,
-        host: None,
-        posture: None,
-        attachments: Attachments::default(),
-        distrust: None,
-    }
-}
-
-fn stored() -> Result<Snapshot, Failure> {
-    Snapshot::from_json(SNAPSHOT)
-        .map_err(|e| system("reading the stored snapshot")(io::Error::other(e)))
-}
-
-fn address(text: &str) -> Result<IpAddr, Failure> {
-    text.parse().map_err(|e| system("reading an address")(io::Error::other(e)))
-}
-
-fn archive_address(snapshot: &Snapshot, source: IpAddr) -> Result<IpAddr, Failure> {
-    let all = snapshot.interfaces.iter().filter(|i| !i.is_loopback());
-    let own = all.flat_map(|i| i.addresses_of(source.is_ipv6())).next();
-    own.ok_or_else(|| system("finding the archive's address")(io::Error::other("it has none")))
 }
 
 /// Posting and checking: what needs the ground. `brief`: only the last table.
@@ -501,17 +446,4 @@ fn look<'c>(
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_demo_orders_and_the_stored_snapshot_read() {
-        let judge = orders();
-        assert_eq!(judge.brief.rules.len(), 9);
-        let speaking = |judge: &Chosen| judge.brief.rules().filter(|rule| rule.speaks()).count();
-        assert_eq!((speaking(&judge), speaking(&mistaken())), (8, 7));
-        assert_ne!(meant().text, judge.text);
-        assert_eq!(stored().unwrap().listeners.len(), 4);
-        assert!(stored().unwrap().interfaces.iter().any(|i| i.index == LAN.0 && i.name == "lan0"));
-    }
-}
+mod tests;

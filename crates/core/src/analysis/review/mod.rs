@@ -6,10 +6,11 @@
 pub mod coverage;
 mod findings;
 mod fix;
+mod listeners;
 mod overlap;
 mod rows;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use crate::brief::{Brief, RuleIndex};
 use crate::host::listener::Listener;
@@ -17,10 +18,11 @@ use crate::host::programs::ProgramNote;
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services::CATALOGUE;
-use crate::names::traffic::{TCP, Term, TrafficKey, Transport};
+use crate::names::traffic::{TCP, Term, TrafficKey};
 use crate::orders::{Action, NameKind, Orders, Rule, Silence};
 use crate::packet::Direction;
 pub use findings::{Finding, GAVE_UP, Review};
+pub(crate) use listeners::is_a_slip;
 
 use crate::orders::Code;
 use coverage::{Coverage, coverage};
@@ -378,153 +380,5 @@ impl Review {
                 self.add(rule, index, Code::OneFamily, what, mend);
             }
         }
-    }
-
-    /// An allow, and who listens to it: each port that it names, and each range, by
-    /// itself.
-    fn listeners(&mut self, brief: &Brief, rule: &Rule, index: RuleIndex, all: &[Listener]) {
-        let (Some(keys), Action::Allow, Direction::Inbound) =
-            (&rule.traffic.keys, rule.action, rule.direction)
-        else {
-            return;
-        };
-        for item in rule.traffic.items.iter().collect::<BTreeSet<_>>() {
-            let Term::Ports(transport, first, last) = *item else { continue };
-            let within = |port: u16| (first..=last).contains(&port);
-            let heard = |l: &Listener| {
-                l.transport == transport && within(l.port) && keys.contains(transport.key(l.port))
-            };
-            if first == 0 || all.iter().any(heard) {
-                continue;
-            }
-            if first != last {
-                let what = format!("nothing listens within {item} here");
-                self.add(rule, index, Code::NothingListens, what, &start_or_pause(rule));
-            } else if keys.contains(transport.key(first)) {
-                self.unheard(brief, (rule, index), (transport, first), all);
-            }
-        }
-    }
-
-    /// A port that a rule names and nobody listens on: a slip, perhaps.
-    fn unheard(
-        &mut self,
-        brief: &Brief,
-        (rule, index): (&Rule, RuleIndex),
-        (transport, port): (Transport, u16),
-        all: &[Listener],
-    ) {
-        let key = transport.key(port);
-        let spoken_for = |other: u16| {
-            let key = transport.key(other);
-            let speaks = |rule: &Rule| {
-                rule.speaks()
-                    && rule.direction == Direction::Inbound
-                    && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
-            };
-            brief.rules().any(speaks)
-        };
-        let ports = all.iter().filter(|l| l.transport == transport).map(|l| l.port);
-        let meant = ports.filter(|other| is_a_slip(*other, port)).find(|p| !spoken_for(*p));
-        if let Some(other) = meant {
-            let other = Term::Ports(transport, other, other);
-            let what = format!("nothing listens on {key}, but something does on {other}");
-            let mend = instead(rule, key, &other.to_string());
-            self.add(rule, index, Code::MistypedPort, what, &mend);
-            return;
-        }
-        // The port of a well-known service, where nobody calls this one by a name.
-        let service = |port: u16| {
-            CATALOGUE
-                .iter()
-                .find(|service| service.terms.contains(&Term::Ports(transport, port, port)))
-        };
-        let well_known = port < 1024 && service(port).is_none();
-        let near = || (1..1024).filter(|other| is_a_slip(*other, port)).find_map(service);
-        if let Some(service) = well_known.then(near).flatten() {
-            let terms: Vec<String> = service.terms.iter().map(ToString::to_string).collect();
-            let what = format!(
-                "nothing listens on {key}, one typo away from {} ({})",
-                service.name,
-                terms.join(", ")
-            );
-            let mend = instead(rule, key, service.name);
-            self.add(rule, index, Code::MistypedPort, what, &mend);
-            return;
-        }
-        let what = format!("nothing listens on {key} here");
-        self.add(rule, index, Code::NothingListens, what, &start_or_pause(rule));
-    }
-
-    /// Listeners that no rule lets anybody in to.
-    fn nobody_may_come(&mut self, brief: &Brief, all: &[Listener]) {
-        if brief.standing.inbound == Action::Allow {
-            return;
-        }
-        let mut seen = BTreeSet::new();
-        for listener in all.iter().filter(|listener| !listener.address.is_loopback()) {
-            let key = listener.transport.key(listener.port);
-            let let_in = brief.rules().any(|rule| {
-                rule.speaks()
-                    && rule.action == Action::Allow
-                    && rule.direction == Direction::Inbound
-                    && rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key))
-            });
-            if !let_in && seen.insert(key) {
-                let program =
-                    listener.owner.programs.first().map_or("somebody", |p| p.name.as_str());
-                let what = format!("{program} listens on {key}, but no rule lets anyone in");
-                // Drafted orders have a paused rule for each listener.
-                let paused = brief.rules().find(|rule| {
-                    rule.silence == Some(Silence::Paused)
-                        && rule.action == Action::Allow
-                        && rule.direction == Direction::Inbound
-                        && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
-                });
-                let open = match paused {
-                    Some(rule) => format!("tipstaff rule resume {}", rule.name),
-                    None => format!("tipstaff rule add allow {key} --source …"),
-                };
-                let mend = format!("Make it listen on loopback only, or: {open}");
-                self.findings.push(Finding::about_all(Code::ListenerDenied, what, &mend));
-            }
-        }
-    }
-}
-
-fn start_or_pause(rule: &Rule) -> String {
-    format!("Start the program, or pause the rule: tipstaff rule pause {}", rule.name)
-}
-
-/// How a rule comes to name another port in place of `key`, and keeps the rest.
-fn instead(rule: &Rule, key: TrafficKey, meant: &str) -> String {
-    let key = key.to_string();
-    if !rule.traffic.written.contains(&key) {
-        return format!("If {meant} was meant, check the names that {} uses", rule.name);
-    }
-    let list: Vec<&str> = rule
-        .traffic
-        .written
-        .iter()
-        .map(|item| if *item == key { meant } else { item.as_str() })
-        .collect();
-    format!("If that was meant: tipstaff rule set {} traffic={}", rule.name, list.join(","))
-}
-
-/// One digit wrong, two swapped, one too many or too few.
-pub(crate) fn is_a_slip(meant: u16, written: u16) -> bool {
-    let (a, b) = (meant.to_string().into_bytes(), written.to_string().into_bytes());
-    if a.len() == b.len() {
-        let differ: Vec<usize> = (0..a.len()).filter(|at| a[*at] != b[*at]).collect();
-        match differ.as_slice() {
-            [_] => a.len() > 2,
-            [one, two] => two - one == 1 && a[*one] == b[*two] && a[*two] == b[*one],
-            _ => false,
-        }
-    } else {
-        let (long, short) = if a.len() > b.len() { (a, b) } else { (b, a) };
-        long.len() - short.len() == 1
-            && short.len() > 2
-            && (0..long.len()).any(|at| [&long[..at], &long[at + 1..]].concat() == short)
     }
 }

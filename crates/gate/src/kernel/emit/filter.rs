@@ -18,9 +18,10 @@ use tipstaff_core::tables::layout::Verdict;
 
 use crate::kernel::emit::context::{Hook, Labels, Parts, cb, guarded, told, wanted};
 use crate::kernel::emit::counters::{CounterSlot, count, outcome};
-use crate::kernel::emit::foundations::{before_rules, own};
+use crate::kernel::emit::foundations::before_rules;
 use crate::kernel::emit::frame::at;
 use crate::kernel::emit::marks::{Note, write_note};
+use crate::kernel::emit::route::own;
 use crate::kernel::emit::search::{address_rows, first_rule};
 use crate::kernel::emit::{events, flows, link, reject};
 

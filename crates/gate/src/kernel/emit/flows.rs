@@ -21,31 +21,11 @@ use tipstaff_core::tables::layout::Verdict;
 
 use crate::kernel::emit::context::{FlowTable, Parts, cb, told};
 use crate::kernel::emit::counters::CounterSlot;
+use crate::kernel::emit::flow_key::{
+    Answer, addresses, begin, by_family, fragment_key, key, ports,
+};
 use crate::kernel::emit::frame::{at, flow, flow_value};
 use crate::kernel::emit::shares::{self, Whose};
-
-/// The addresses of a flow's key for a packet: its other end, and its own.
-fn addresses(a: &mut Assembler, family: Family, way: Direction) {
-    let (source, destination) = (source_offset(family), destination_offset(family));
-    match way {
-        Direction::Outbound => flow_addresses(a, family, destination, source),
-        Direction::Inbound | Direction::Transit => flow_addresses(a, family, source, destination),
-    }
-}
-
-/// The ports of a flow's key, from the transport header.
-fn ports(a: &mut Assembler, way: Direction) {
-    let (remote, local) = if way == Direction::Outbound { (2, 0) } else { (0, 2) };
-    for (from, to) in [(remote, flow::REMOTE_PORT), (local, flow::LOCAL_PORT)] {
-        a.load(Width::H, R1, STACK, at::TRANSPORT + from);
-        a.store(Width::H, STACK, at::FLOW + to, R1);
-    }
-}
-
-/// Begins a flow's key: no ports, no protocol.
-fn begin(a: &mut Assembler) {
-    a.store_imm(Width::D, STACK, at::FLOW + flow::REMOTE_PORT, 0);
-}
 
 /// r0 = the value of the key on the stack, or 0.
 fn look_up(a: &mut Assembler, map: BorrowedFd<'_>) {
@@ -105,44 +85,6 @@ fn opened(
     look_up(a, table.maps.unanswered);
     a.jump_if(If::Eq, R0, 0, none);
     found(a, unanswered);
-}
-
-/// What a packet would be an answer of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Answer {
-    /// Of a forwarded connection; the flags are in r8.
-    Connection,
-    /// Of a datagram.
-    Datagram,
-    /// Of an echo request.
-    Echo,
-    /// Of something without ports.
-    Bare,
-}
-
-impl Answer {
-    fn age(self) -> Duration {
-        match self {
-            Self::Connection => TCP_AGE,
-            Self::Echo => ECHO_AGE,
-            Self::Datagram | Self::Bare => UDP_AGE,
-        }
-    }
-}
-
-/// The key of the flow that a packet, of the protocol in r9, is of.
-fn key(a: &mut Assembler, family: Family, way: Direction, answer: Answer) {
-    begin(a);
-    a.store(Width::B, STACK, at::FLOW + flow::PROTOCOL, R9);
-    match answer {
-        Answer::Connection | Answer::Datagram => ports(a, way),
-        Answer::Echo => {
-            a.load(Width::H, R1, STACK, at::TRANSPORT + icmp_header::IDENTIFIER);
-            a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
-        }
-        Answer::Bare => {}
-    }
-    addresses(a, family, way);
 }
 
 /// Goes to `replies` when a packet on its way in, of the protocol in r9,
@@ -218,26 +160,6 @@ pub(crate) fn fragment_known(
     a.copy(R7, R0);
     age(a, FRAGMENT_AGE, lone);
     a.jump(passes);
-}
-
-/// The key of a fragment: its addresses and its identification.
-fn fragment_key(a: &mut Assembler) {
-    begin(a);
-    a.load(Width::W, R1, STACK, at::FRAGMENT);
-    a.store(Width::W, STACK, at::FLOW + flow::REMOTE_PORT, R1);
-    by_family(a, |a, family| addresses(a, family, Direction::Inbound));
-}
-
-/// Emits something for each family, and goes where the packet's is.
-fn by_family(a: &mut Assembler, mut each: impl FnMut(&mut Assembler, Family)) {
-    let (four, done) = (a.label(), a.label());
-    at::FAMILY.load(a, R1);
-    a.jump_if(If::Eq, R1, Flag::with(4), four);
-    each(a, Family::V6);
-    a.jump(done);
-    a.place(four);
-    each(a, Family::V4);
-    a.place(done);
 }
 
 /// Goes to `known` when the packet that an ICMP error quotes belongs to a flow
@@ -502,12 +424,4 @@ pub(crate) fn forwarded(
     a.place(note);
     addresses(a, family, Direction::Outbound);
     open(a, table, Some(family), pass);
-}
-
-/// Writes both addresses of a flow's key, each from its offset in the IP
-/// header. The ports and the rest of the last 8 bytes are the caller's.
-fn flow_addresses(a: &mut Assembler, family: Family, remote: i16, local: i16) {
-    for (offset, place) in [(remote, flow::REMOTE), (local, flow::LOCAL)] {
-        address_bytes(a, family, offset, at::FLOW + place);
-    }
 }

@@ -1,6 +1,7 @@
 //! What outlives the process: pins, the switch, revisions, and what is read back
 //! of them.
 
+pub(crate) mod at;
 pub(crate) mod buckets;
 pub(crate) mod cgroup;
 pub(crate) mod clock;

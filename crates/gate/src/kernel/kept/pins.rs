@@ -20,6 +20,7 @@ use crate::kernel::emit::label::Secret;
 use crate::kernel::emit::marks::{MARK_BYTES, Marks};
 use crate::kernel::emit::shares::SHARE_BYTES;
 use crate::kernel::error::{bpf, system};
+use crate::kernel::kept::at::At;
 use crate::kernel::kept::ring::RING_BYTES;
 use crate::kernel::kept::switch::Place;
 use crate::kernel::support;
@@ -41,46 +42,6 @@ pub(crate) struct MemoryMaps {
     pub(crate) rates: OwnedFd,
     /// What networks added of late.
     pub(crate) shares: OwnedFd,
-}
-
-/// The two sides of an interface that can carry a link.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum At {
-    /// What arrives: the outer gate.
-    Ingress,
-    /// What leaves.
-    Egress,
-}
-
-impl At {
-    pub(crate) const fn side(self, interface: &Interface) -> OuterSide {
-        match (self, interface.port, interface.on_parent) {
-            (Self::Ingress, true, _) => OuterSide::PortIn,
-            (Self::Ingress, false, true) => OuterSide::UpperIn,
-            (Self::Ingress, false, false) => OuterSide::In,
-            (Self::Egress, false, _) => OuterSide::Out,
-            (Self::Egress, true, _) => OuterSide::PortOut,
-        }
-    }
-
-    fn prefix(self) -> &'static str {
-        match self {
-            Self::Ingress => "outer-in-",
-            Self::Egress => "outer-out-",
-        }
-    }
-
-    fn name(self, interface: InterfaceIndex) -> String {
-        format!("{}{}", self.prefix(), interface.0)
-    }
-
-    fn index_of(self, path: &Path) -> Option<u32> {
-        path.file_name()?.to_str()?.strip_prefix(self.prefix())?.parse().ok()
-    }
-
-    fn index_of_any(path: &Path) -> Option<u32> {
-        Self::Ingress.index_of(path).or_else(|| Self::Egress.index_of(path))
-    }
 }
 
 /// The links at the sockets of the namespace.

@@ -58,9 +58,10 @@ fn event(record: &[u8], tai_ahead: i64) -> Option<Event> {
     };
     let (first, second) = ([record[28], record[29]], [record[30], record[31]]);
     let protocol = record[26];
-    let (from, to) = match protocol {
-        TCP | UDP => (Some(u16::from_be_bytes(first)), Some(u16::from_be_bytes(second))),
-        ICMP | ICMPV6 => (None, Some(u16::from_be_bytes(first))),
+    let (from, to) = match (protocol, record[27]) {
+        (TCP | UDP, _) => (Some(u16::from_be_bytes(first)), Some(u16::from_be_bytes(second))),
+        // Each in its own family; in the other one it is a number like any other.
+        (ICMP, 4) | (ICMPV6, 6) => (None, Some(u16::from_be_bytes(first))),
         _ => (None, None),
     };
     let said = |action: &Action| Verdict::said(*action) == record[25];

@@ -4,14 +4,15 @@
 
 #![allow(clippy::unwrap_used, missing_docs)]
 
+mod kernel;
+mod yardstick;
+
 use std::hint::black_box;
-use std::net::{IpAddr, TcpListener};
+use std::net::IpAddr;
 use std::os::fd::AsFd;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use tipstaff_bpf::asm::{Assembler, If, Op, R0, R1, R2, R3, R4, R6, R7, R8, R9, STACK, Width};
-use tipstaff_bpf::sys::{self, MapKind, ProgramKind, SKB_CONTEXT};
 use tipstaff_core::analysis::compare::Comparison;
 use tipstaff_core::analysis::reach::{Subject, first_packet};
 use tipstaff_core::analysis::review::{Around, review};
@@ -27,8 +28,9 @@ use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
-use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
-use tipstaff_knock::witness::{Witness, approach};
+
+use kernel::{verdicts, witness};
+use yardstick::{line, median, slower, yardstick};
 
 const HEAD: &str =
     "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
@@ -52,78 +54,6 @@ fn main() {
         Ok(()) => in_the_kernel(),
         Err(why) => println!("SKIPPED: everything in the kernel: {why}"),
     }
-}
-
-/// What is measured against what was asked for. Bars of time are those of the
-/// machine that they were set on: they are judged scaled by the yardstick.
-fn line(what: &str, measured: String, bar: &str) {
-    let judged = match (number(&measured), bar.split_once(' ')) {
-        (Some(found), Some(("≤", most))) => number(most).map(|most| found <= most),
-        (Some(found), Some(("≥", least))) => number(least).map(|least| found >= least),
-        _ => None,
-    };
-    let judged = judged.map_or("", |holds| if holds { "holds" } else { "BEYOND" });
-    println!("{what:<62} {measured:>16}  {bar:<14} {judged}");
-}
-
-/// A figure with its unit, times and rates as they would be where the bars were
-/// set, if it was measured here: `1.3s`, `≤ 0.5 s` is read without its sign.
-fn number(text: &str) -> Option<f64> {
-    let text = text.trim();
-    let end = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
-    let value: f64 = text[..end].parse().ok()?;
-    // A bar has a gap before its unit, what was measured has none.
-    let here = if text[end..].starts_with(' ') { 1.0 } else { slower() };
-    Some(match text[end..].trim() {
-        "s" => value / here,
-        "ms" => value * 1e-3 / here,
-        "µs" => value * 1e-6 / here,
-        "ns" => value * 1e-9 / here,
-        // Ratios and bytes are the same everywhere; the bar of a rate is scaled itself.
-        _ => value,
-    })
-}
-
-/// The yardstick where the bars were set. It was not taken there: it is worked out
-/// from ten figures whose code has not changed since, which took 1.3 to 2.8 times,
-/// in the middle 1.8 times, as long on a machine whose yardstick was 8.2 and 6.65.
-const SET_ON: (f64, f64) = (14.8, 12.0);
-
-/// Fixed work: steps from place to place in 16 MiB, and the cheapest system call,
-/// half a second each; in millions a second.
-fn yardstick() -> (f64, f64) {
-    static MEASURED: std::sync::OnceLock<(f64, f64)> = std::sync::OnceLock::new();
-    *MEASURED.get_or_init(|| {
-        let places = 4usize << 20;
-        // A full period (Hull and Dobell): every place comes once before any comes again.
-        let next: Vec<u32> =
-            (0..places).map(|at| ((at * 1_664_525 + 1_013_904_223) % places) as u32).collect();
-        let rate = |mut work: Box<dyn FnMut()>| {
-            let (begin, mut turns) = (Instant::now(), 0u32);
-            while begin.elapsed() < Duration::from_millis(500) {
-                work();
-                turns += 1;
-            }
-            f64::from(turns) * 1e4 / begin.elapsed().as_secs_f64() / 1e6
-        };
-        let mut at = 0u32;
-        let memory =
-            rate(Box::new(move || (0..10_000).for_each(|_| at = black_box(next[at as usize]))));
-        let calls =
-            rate(Box::new(|| (0..10_000).for_each(|_| _ = black_box(nix::unistd::getppid()))));
-        (memory, calls)
-    })
-}
-
-/// How many times as long things take here as where the bars were set.
-fn slower() -> f64 {
-    let (memory, calls) = yardstick();
-    (SET_ON.0 / memory * SET_ON.1 / calls).sqrt()
-}
-
-fn median(mut all: Vec<Duration>) -> Duration {
-    all.sort_unstable();
-    all[all.len() / 2]
 }
 
 /// Whole processes on the demo's orders, spawn to exit.
@@ -382,7 +312,7 @@ fn in_the_kernel() {
 /// which nobody is there for the visitors.
 fn from_orders(folder: &std::path::Path) {
     let orders = folder.join("orders.toml");
-    std::fs::write(&orders, include_str!("../demo/orders.toml")).unwrap();
+    std::fs::write(&orders, include_str!("../../demo/orders.toml")).unwrap();
     let run = |arguments: &[&str]| {
         Command::new(env!("CARGO_BIN_EXE_tipstaff"))
             .args(arguments)
@@ -407,7 +337,8 @@ fn from_orders(folder: &std::path::Path) {
 fn switching(folder: &std::path::Path) {
     let orders = folder.join("orders.toml");
     let posture = "\n[[postures]]\nname = \"open-house\"\n";
-    std::fs::write(&orders, format!("{}{posture}", include_str!("../demo/orders.toml"))).unwrap();
+    std::fs::write(&orders, format!("{}{posture}", include_str!("../../demo/orders.toml")))
+        .unwrap();
     let run = |arguments: &[&str]| {
         let begin = Instant::now();
         let output = Command::new(env!("CARGO_BIN_EXE_tipstaff"))
@@ -434,160 +365,3 @@ fn switching(folder: &std::path::Path) {
 }
 
 const REPEAT: u32 = 200_000;
-
-fn verdicts(gate: &mut KernelGate) {
-    let lan = interfaces::list().unwrap().into_iter().find(|i| i.name == "lan0").unwrap();
-    let (index, mac) = (InterfaceIndex(lan.index), lan.hardware.unwrap());
-    let target = "198.51.100.20".parse().unwrap();
-    let empty = {
-        let mut a = Assembler::default();
-        a.mov(R0, -1);
-        a.exit();
-        sys::program_load(ProgramKind::SchedCls, "ts_empty", &a.finish().unwrap()).unwrap()
-    };
-    let empty_run = |frame: &[u8]| {
-        let runs = (0..9).map(|_| {
-            let mut context = [0u8; SKB_CONTEXT];
-            context[40..44].copy_from_slice(&lan.index.to_ne_bytes());
-            sys::test_run_skb(empty.as_fd(), frame, &mut context, REPEAT).unwrap().0.duration
-        });
-        median(runs.collect())
-    };
-    let mut small = Duration::ZERO;
-    for rules in [10, 1_000, 10_000] {
-        let took = post(gate, rules);
-        let (subject, source) = meeting(rules / 2);
-        let frame = frames::first(subject, Knock { source, target, from: FIRST_PORT, tag: 1 }, mac);
-        let nothing = empty_run(&frame);
-        let verdict = median((0..9).map(|_| gate.time(index, &frame, REPEAT).unwrap()).collect());
-        let net = verdict.saturating_sub(nothing);
-        let bar = if rules == 10 { "≤ 150 ns" } else { "" };
-        line(
-            &format!("verdict on a SYN in the kernel, {rules} rules, less an empty program"),
-            format!("{net:.0?}"),
-            bar,
-        );
-        line(&format!("post of {rules} rules, text to in force"), format!("{took:.1?}"), "");
-        if rules == 10 {
-            small = net;
-        } else if rules == 10_000 {
-            let ratio = net.as_secs_f64() / small.as_secs_f64();
-            line("verdict, 10,000 rules / 10 rules", format!("{ratio:.1}"), "≤ 5");
-            let chain = chain(rules);
-            // To the rule in the middle, and to the last one.
-            for meets in [rules / 2, rules - 1] {
-                let (subject, source) = meeting(meets);
-                let frame =
-                    frames::first(subject, Knock { source, target, from: FIRST_PORT, tag: 1 }, mac);
-                let run = |_| {
-                    let mut context = [0u8; SKB_CONTEXT];
-                    context[40..44].copy_from_slice(&lan.index.to_ne_bytes());
-                    let run = sys::test_run_skb(chain.as_fd(), &frame, &mut context, REPEAT / 20);
-                    let run = run.unwrap().0;
-                    assert_eq!(run.returned, meets as u32, "the chain finds the same rule");
-                    run.duration
-                };
-                let walked = median((0..9).map(run).collect()).saturating_sub(nothing);
-                let times = (0..9).map(|_| gate.time(index, &frame, REPEAT).unwrap());
-                let net = median(times.collect()).saturating_sub(nothing);
-                let ratio = walked.as_secs_f64() / net.as_secs_f64();
-                line(
-                    &format!("to rule {}: a straight chain ({walked:.0?}) / tables", meets + 1),
-                    format!("{ratio:.0}"),
-                    "≥ 20",
-                );
-            }
-        }
-    }
-}
-
-/// What the tables are measured against: a program that walks the same rules
-/// one by one, as fast as such a walk can be. It returns the number of the rule.
-/// Two rules a turn: more branches the verifier would not follow.
-fn chain(rules: usize) -> std::os::fd::OwnedFd {
-    const KEY: i16 = -8;
-    const SOURCE: i16 = -16;
-    // Port, network, mask; one a rule.
-    let mut list = Vec::new();
-    for n in 0..rules {
-        let (subject, source) = meeting(n);
-        let (Subject::Port(_, port), IpAddr::V4(source)) = (subject, source) else { panic!() };
-        for word in [u32::from(port), u32::from(source) & !0xff, !0xff] {
-            list.extend(word.to_ne_bytes());
-        }
-    }
-    let map = sys::map_create(MapKind::Array, "ts_chain", 4, list.len() as u32, 1).unwrap();
-    sys::map_update(map.as_fd(), &[0; 4], &list).unwrap();
-    let mut a = Assembler::default();
-    let (found, second, out) = (a.label(), a.label(), a.label());
-    for (from, to, length) in [(36, KEY, 2), (26, SOURCE, 4)] {
-        a.copy(R6, R1);
-        a.store_imm(Width::D, STACK, to, 0);
-        a.mov(R2, from);
-        a.stack(R3, to);
-        a.mov(R4, length);
-        a.call(26); // bpf_skb_load_bytes
-        a.copy(R1, R6);
-    }
-    a.load(Width::H, R7, STACK, KEY);
-    a.to_be(R7, 16);
-    a.load(Width::W, R8, STACK, SOURCE);
-    a.to_be(R8, 32);
-    a.ld_map_value(R9, map.as_fd(), 0);
-    a.mov(R6, 0);
-    let differs = |a: &mut Assembler, to, rule: i16| {
-        a.load(Width::W, to, R9, rule * 12);
-        a.alu64(Op::Xor, to, R7);
-        a.load(Width::W, R2, R9, rule * 12 + 8);
-        a.alu64(Op::And, R2, R8);
-        a.load(Width::W, R3, R9, rule * 12 + 4);
-        a.alu64(Op::Xor, R2, R3);
-        a.alu64(Op::Or, to, R2);
-    };
-    let turn = a.here();
-    differs(&mut a, R0, 0);
-    differs(&mut a, R1, 1);
-    a.copy(R2, R0);
-    a.alu64(Op::Mul, R2, R1);
-    a.jump_if(If::Eq, R2, 0, found);
-    a.alu64_imm(Op::Add, R9, 24);
-    a.alu64_imm(Op::Add, R6, 2);
-    a.jump32_if(If::Lt, R6, rules as u32, turn);
-    a.jump(out);
-    a.place(found);
-    a.jump_if(If::Ne, R0, 0, second);
-    a.jump(out);
-    a.place(second);
-    a.alu64_imm(Op::Add, R6, 1);
-    a.place(out);
-    a.copy(R0, R6);
-    a.exit();
-    sys::program_load(ProgramKind::SchedCls, "ts_chain", &a.finish().unwrap()).unwrap()
-}
-
-/// All TCP ports by the witness: silent behind a gate, refused and answering without.
-fn witness(open: bool) {
-    let _listeners: Vec<TcpListener> = if open {
-        (20_000..20_100).map(|port| TcpListener::bind(("0.0.0.0", port)).unwrap()).collect()
-    } else {
-        Vec::new()
-    };
-    let all = interfaces::list().unwrap();
-    let approach = approach("203.0.113.9".parse().unwrap(), None, &all).unwrap();
-    let doors: Vec<(Subject, IpAddr)> =
-        (1..=u16::MAX).map(|port| (Subject::Port(Transport::Tcp, port), approach.target)).collect();
-    let begin = Instant::now();
-    let mut witness = Witness::open(approach, None).unwrap();
-    let replies = witness.knock(&doors, Duration::from_millis(150), &mut |_| true).unwrap();
-    let took = begin.elapsed();
-    let answering = replies
-        .iter()
-        .filter(|r| r.reply.outcome() == tipstaff_core::analysis::reach::Outcome::Answers)
-        .count();
-    let (what, bar) = match open {
-        true => ("refused, 100 answering", "≤ 1.5 s"),
-        false => ("silent", "≤ 4 s"),
-    };
-    assert_eq!(answering, if open { 100 } else { 0 });
-    line(&format!("65,535 ports by the witness, {what}"), format!("{took:.2?}"), bar);
-}

@@ -1,0 +1,48 @@
+//! The two sides of an interface, and the names of the links there.
+
+use std::path::Path;
+
+use tipstaff_core::host::interface::Interface;
+use tipstaff_core::packet::InterfaceIndex;
+
+use crate::kernel::emit::context::OuterSide;
+
+/// The two sides of an interface that can carry a link.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum At {
+    /// What arrives: the outer gate.
+    Ingress,
+    /// What leaves.
+    Egress,
+}
+
+impl At {
+    pub(crate) const fn side(self, interface: &Interface) -> OuterSide {
+        match (self, interface.port, interface.on_parent) {
+            (Self::Ingress, true, _) => OuterSide::PortIn,
+            (Self::Ingress, false, true) => OuterSide::UpperIn,
+            (Self::Ingress, false, false) => OuterSide::In,
+            (Self::Egress, false, _) => OuterSide::Out,
+            (Self::Egress, true, _) => OuterSide::PortOut,
+        }
+    }
+
+    pub(crate) fn prefix(self) -> &'static str {
+        match self {
+            Self::Ingress => "outer-in-",
+            Self::Egress => "outer-out-",
+        }
+    }
+
+    pub(crate) fn name(self, interface: InterfaceIndex) -> String {
+        format!("{}{}", self.prefix(), interface.0)
+    }
+
+    pub(crate) fn index_of(self, path: &Path) -> Option<u32> {
+        path.file_name()?.to_str()?.strip_prefix(self.prefix())?.parse().ok()
+    }
+
+    pub(crate) fn index_of_any(path: &Path) -> Option<u32> {
+        Self::Ingress.index_of(path).or_else(|| Self::Egress.index_of(path))
+    }
+}
