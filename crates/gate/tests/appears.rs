@@ -153,3 +153,15 @@ fn a_new_interface_is_guarded_by_the_second_line() {
         assert_eq!(refused("198.51.100.1:7410"), Ok(()));
     });
 }
+
+/// The same on a kernel that cannot be asked for the namespace of a packet.
+#[test]
+fn a_kernel_that_is_not_to_be_asked_is_read() {
+    const OLDER: &str = "TIPSTAFF_TEST_OLDER_KERNEL";
+    if std::env::var_os(OLDER).is_some() {
+        return;
+    }
+    let mut again = std::process::Command::new(std::env::current_exe().unwrap());
+    let output = again.env(OLDER, "1").output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stdout));
+}

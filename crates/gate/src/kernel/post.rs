@@ -15,6 +15,7 @@ use crate::kernel::emit::context::{FlowMaps, Hook, OuterSide, guarded};
 use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
 use crate::kernel::emit::label::Secret;
 use crate::kernel::emit::marks::Marks;
+use crate::kernel::emit::namespace::NamespaceOf;
 use crate::kernel::emit::types::KernelTypes;
 use crate::kernel::error::{bpf, load, misfit, system};
 use crate::kernel::gate::KernelGate;
@@ -101,6 +102,7 @@ impl KernelGate {
 
         let env = DispatcherEnv {
             cookie: self.cookie,
+            namespace: NamespaceOf::Helper,
             switch: kept.switch.as_fd(),
             slot: kept.outer_slot.as_fd(),
             guarded: kept.guarded.as_fd(),
@@ -416,6 +418,7 @@ impl KernelGate {
         let (_, marks) = pins.secrets_or_new(&mut made)?;
         let here = DispatcherEnv {
             cookie: self.cookie,
+            namespace: NamespaceOf::Helper,
             switch: switch.as_fd(),
             slot: slot.as_fd(),
             guarded: guarded.as_fd(),

@@ -20,6 +20,7 @@ use tipstaff_core::names::traffic::TCP;
 
 use crate::kernel::emit::context::{Hook, OuterSide, cb, told};
 use crate::kernel::emit::marks::{Marks, Note, jump_if_noted, write_note};
+use crate::kernel::emit::namespace::NamespaceOf;
 use crate::kernel::emit::types::KernelTypes;
 
 /// The dispatcher of a side of an interface.
@@ -151,21 +152,14 @@ pub(crate) fn at_sockets(
     let mut a = Assembler::default();
     let pass = a.label();
     a.copy(R6, R1);
-    // A control group has the sockets of all namespaces.
-    let of_others = |a: &mut Assembler| {
-        a.copy(R1, R6);
-        a.call(helper::GET_NETNS_COOKIE);
-        a.ld_imm64(R1, here.cookie);
-        a.jump_if_reg(If::Ne, R0, R1, pass);
-    };
     if hook != Hook::Inner {
-        of_others(&mut a);
+        NamespaceOf::Helper.jump_if_other(&mut a, here.cookie, LINK, pass);
     } else {
         let (guarded, open, done) = (a.label(), a.label(), a.label());
         // The gate's own programs stand at no interface of another namespace: most packets
         // are known by that alone.
         jump_if_guarded(&mut a, outwards, here, guarded);
-        of_others(&mut a);
+        here.namespace.jump_if_other(&mut a, here.cookie, LINK, pass);
         a.jump(open);
         a.place(guarded);
         if outwards {
@@ -176,7 +170,7 @@ pub(crate) fn at_sockets(
             a.jump_if(If::Eq, R0, 0, pass);
             a.load(Width::W, R1, R0, bpf_sock::PROTOCOL);
             a.jump_if(If::Eq, R1, TCP.into(), pass);
-            of_others(&mut a);
+            here.namespace.jump_if_other(&mut a, here.cookie, LINK, pass);
             // The reach check's own are not counted.
             let counted = a.label();
             a.mov(R2, (told::OUTWARDS | told::EARLY).into());
@@ -250,6 +244,8 @@ fn into_the_slot(a: &mut Assembler, here: DispatcherEnv<'_>) {
 pub(crate) struct DispatcherEnv<'m> {
     /// The network namespace.
     pub(crate) cookie: u64,
+    /// How the namespace of a packet at the control groups is known.
+    pub(crate) namespace: NamespaceOf,
     /// The switch.
     pub(crate) switch: BorrowedFd<'m>,
     /// The slot of the hook.

@@ -14,6 +14,7 @@ pub(crate) mod frame;
 pub(crate) mod label;
 pub(crate) mod link;
 pub(crate) mod marks;
+pub(crate) mod namespace;
 pub(crate) mod owner;
 pub(crate) mod rates;
 pub(crate) mod reject;

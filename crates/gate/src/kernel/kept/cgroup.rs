@@ -10,8 +10,6 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use nix::mount::{MntFlags, MsFlags};
-use tipstaff_bpf::abi::helper;
-use tipstaff_bpf::asm::{Assembler, R0};
 use tipstaff_bpf::sys::{self, Attach, ProgramKind};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::names::address::Family;
@@ -22,6 +20,7 @@ use crate::contract::GateError;
 use crate::kernel::emit::context::Hook;
 use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
 use crate::kernel::emit::label::{self, Secret};
+use crate::kernel::emit::namespace::NamespaceOf;
 use crate::kernel::error::{bpf, load, misfit, system};
 use crate::kernel::kept::pins::{LABEL_LINK, Made, Pins, private_folder};
 use crate::kernel::kept::revision::restricts;
@@ -121,21 +120,30 @@ pub(crate) fn labels(
     Ok(Some(labels))
 }
 
-/// Whether a program may ask in whose namespace a packet is: since about Linux
-/// 6.15. Older verifiers do not know the question there.
-fn names_namespaces() -> Result<bool, GateError> {
-    let mut a = Assembler::default();
-    a.call(helper::GET_NETNS_COOKIE);
-    a.mov(R0, 1);
-    a.exit();
-    let code = a.finish().map_err(misfit)?;
-    match load(ProgramKind::CgroupSkb, Some(Attach::CgroupIngress), "ts_probe", &code) {
-        Ok(_) => Ok(true),
-        Err(GateError::Verifier { source, .. }) if source.kind() == io::ErrorKind::InvalidInput => {
-            Ok(false)
+/// How a program at the control groups learns whose packet it has; `None`: this
+/// kernel does not tell. Older verifiers do not know the question, but let who may read
+/// the kernel's memory read it there.
+pub(crate) fn namespace_of() -> Result<Option<NamespaceOf>, GateError> {
+    let device = described::at_devices().map(NamespaceOf::Device);
+    let helper = (!without_helper()).then_some(NamespaceOf::Helper);
+    for way in [helper, device].into_iter().flatten() {
+        let code = way.probe().map_err(misfit)?;
+        match load(ProgramKind::CgroupSkb, Some(Attach::CgroupIngress), "ts_probe", &code) {
+            Ok(_) => return Ok(Some(way)),
+            Err(GateError::Verifier { source, .. })
+                if matches!(
+                    source.kind(),
+                    io::ErrorKind::InvalidInput | io::ErrorKind::PermissionDenied
+                ) => {}
+            Err(other) => return Err(other),
         }
-        Err(other) => Err(other),
     }
+    Ok(None)
+}
+
+/// As if the kernel were an older one, for tests.
+fn without_helper() -> bool {
+    cfg!(feature = "testing") && std::env::var_os("TIPSTAFF_TEST_OLDER_KERNEL").is_some()
 }
 
 /// The slots of the hooks at the sockets; `None`: this kernel cannot carry them.
@@ -144,7 +152,7 @@ pub(crate) fn slots(
     made: &mut Made<'_>,
 ) -> Result<Option<Vec<(Hook, OwnedFd)>>, GateError> {
     if !pins.has_link("inner-in")?
-        && (!names_namespaces()? || control_groups(pins.run_dir()).is_none())
+        && (namespace_of()?.is_none() || control_groups(pins.run_dir()).is_none())
     {
         return Ok(None);
     }
@@ -159,17 +167,21 @@ pub(crate) fn attach(
     (slots, needed): (&[(Hook, OwnedFd)], Needed),
     made: &mut Made<'_>,
 ) -> Result<(), GateError> {
-    let mut groups = None;
+    let (mut groups, mut namespace) = (None, None);
     for (pin, hook, outwards, place) in LINKS {
         if !needed.has(hook) || pins.has_link(pin)? {
             continue;
         }
+        if namespace.is_none() {
+            namespace = namespace_of()?;
+        }
+        let Some(namespace) = namespace else { continue };
         let Some((_, slot)) = slots.iter().find(|(of, _)| *of == hook) else { continue };
         if groups.is_none() {
             groups = control_groups(pins.run_dir());
         }
         let Some(groups) = &groups else { continue };
-        let here = DispatcherEnv { slot: slot.as_fd(), ..here };
+        let here = DispatcherEnv { slot: slot.as_fd(), namespace, ..here };
         let code = dispatcher::at_sockets(hook, outwards, here).map_err(misfit)?;
         let program = load(hook.kind(), hook.attach(), "ts_at_sockets", &code)?;
         let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), place)

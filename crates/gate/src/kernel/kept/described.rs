@@ -11,6 +11,7 @@ use tipstaff_bpf::sys::{self, Attach, ProgramKind};
 
 use crate::contract::GateError;
 use crate::kernel::emit::label::Offsets;
+use crate::kernel::emit::namespace::DeviceNamespace;
 use crate::kernel::emit::types::KernelTypes;
 use crate::kernel::kept::pins::{Made, Pins};
 
@@ -26,6 +27,7 @@ fn accepted(code: &[u8]) -> Option<OwnedFd> {
 struct Described {
     labels: Option<Offsets>,
     types: Option<KernelTypes>,
+    devices: Option<DeviceNamespace>,
 }
 
 fn described() -> Described {
@@ -33,7 +35,11 @@ fn described() -> Described {
     *DESCRIBED.get_or_init(|| {
         let Ok(bytes) = fs::read(btf::VMLINUX) else { return Described::default() };
         let Ok(btf) = Btf::read(&bytes) else { return Described::default() };
-        Described { labels: Offsets::of(&btf).ok(), types: KernelTypes::of(&btf).ok() }
+        Described {
+            labels: Offsets::of(&btf).ok(),
+            types: KernelTypes::of(&btf).ok(),
+            devices: DeviceNamespace::of(&btf).ok(),
+        }
     })
 }
 
@@ -65,6 +71,11 @@ pub(crate) fn at_packets_by(
         pins.keep_link(program.as_fd(), &pin, made)?;
     }
     Ok(*ACCEPTED.get_or_init(|| Some(types)))
+}
+
+/// What a program reads of a packet's device to know its namespace; `None`: as above.
+pub(crate) fn at_devices() -> Option<DeviceNamespace> {
+    described().devices
 }
 
 /// What the program that labels sockets reads; `None`: as above.

@@ -1,0 +1,86 @@
+//! Whose packet it is: hooks at the control groups see those of all network
+//! namespaces.
+
+use tipstaff_bpf::abi::helper;
+use tipstaff_bpf::asm::{
+    AssembleError, Assembler, If, Label, R0, R1, R2, R3, R6, Reg, STACK, Width,
+};
+use tipstaff_bpf::btf::{Btf, Missing};
+
+/// How a program at the control groups learns the namespace of a packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum NamespaceOf {
+    /// It asks the kernel: `bpf_get_netns_cookie`. At packets since about Linux 6.15.
+    Helper,
+    /// It reads the namespace's number at the packet's device.
+    Device(DeviceNamespace),
+}
+
+/// Where a packet has its device, a device its namespace, and a namespace its number.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct DeviceNamespace {
+    device: i16,
+    namespace: i16,
+    cookie: i16,
+}
+
+impl DeviceNamespace {
+    /// Looks the offsets up.
+    ///
+    /// # Errors
+    /// [`Missing`].
+    pub(crate) fn of(btf: &Btf<'_>) -> Result<Self, Missing> {
+        Ok(Self {
+            device: btf.offset("sk_buff", "dev")?,
+            namespace: btf.offset("net_device", "nd_net.net")?,
+            cookie: btf.offset("net", "net_cookie")?,
+        })
+    }
+}
+
+impl NamespaceOf {
+    /// Goes to `other` when the packet, or socket, of the context at r6 is of another
+    /// namespace than that with this cookie. r0 to r5 are lost, and 8 bytes at `scratch`.
+    pub(crate) fn jump_if_other(self, a: &mut Assembler, cookie: u64, scratch: i16, other: Label) {
+        match self {
+            Self::Helper => {
+                a.copy(R1, R6);
+                a.call(helper::GET_NETNS_COOKIE);
+            }
+            Self::Device(offsets) => {
+                // The context is the packet itself (`struct sk_buff`) for whoever reads
+                // the kernel's memory with leave to.
+                let mut at = R6;
+                for offset in [offsets.device, offsets.namespace, offsets.cookie] {
+                    read(a, (at, offset), scratch, other);
+                    a.load(Width::D, R0, STACK, scratch);
+                    at = R0;
+                }
+            }
+        }
+        a.ld_imm64(R1, cookie);
+        a.jump_if_reg(If::Ne, R0, R1, other);
+    }
+
+    /// A program that asks, to see whether the verifier lets it.
+    pub(crate) fn probe(self) -> Result<Vec<u8>, AssembleError> {
+        let mut a = Assembler::default();
+        let other = a.label();
+        a.copy(R6, R1);
+        self.jump_if_other(&mut a, 1, -8, other);
+        a.place(other);
+        a.mov(R0, 1);
+        a.exit();
+        a.finish()
+    }
+}
+
+/// Copies 8 bytes of the kernel's memory to the stack, or goes to `failed`.
+fn read(a: &mut Assembler, (base, offset): (Reg, i16), to: i16, failed: Label) {
+    a.copy(R3, base);
+    a.add(R3, i32::from(offset));
+    a.stack(R1, to);
+    a.mov(R2, 8);
+    a.call(helper::PROBE_READ_KERNEL);
+    a.jump_if(If::Ne, R0, 0, failed);
+}
