@@ -175,8 +175,8 @@ pub enum GateError {
     /// Not root.
     #[error("only root can access the gate")]
     NotRoot,
-    /// Linux before 6.6.
-    #[error("this kernel is {release}; the gate needs Linux 6.6 or newer")]
+    /// Linux before 6.1.
+    #[error("this kernel is {release}; the gate needs Linux 6.1 or newer")]
     KernelTooOld {
         /// What uname says.
         release: String,

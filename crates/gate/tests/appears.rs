@@ -20,6 +20,8 @@ use tipstaff_host::lab::{self, Mounts, Space};
 const NEAR: [&str; 2] = ["203.0.113.1", "2001:db8:113::1"];
 const FAR: [&str; 2] = ["203.0.113.30", "2001:db8:113::30"];
 const NUMBER: u32 = 900;
+/// Set, the gate does as on a kernel before 6.2.
+const OLDER: &str = "TIPSTAFF_TEST_OLDER_KERNEL";
 
 fn ip(text: &str) -> IpAddr {
     text.parse().unwrap()
@@ -114,7 +116,10 @@ fn a_new_interface_answers_nothing_and_an_old_number_means_nothing() {
         let other = Space::new(Mounts::Shared).unwrap();
         let (wire, near) = plug(&other);
         let again = (answers(&wire, near), heard(&socket));
-        assert_eq!(again, ((2, 0), 0), "its number came again");
+        // Played on a newer kernel, an older one does not see where filters stand.
+        if std::env::var_os(OLDER).is_none() {
+            assert_eq!(again, ((2, 0), 0), "its number came again");
+        }
         // Nor does anything pass through from there.
         std::fs::write("/proc/sys/net/ipv4/ip_forward", "1").unwrap();
         let (from, to) = (ip(FAR[0]), ip("198.51.100.1"));
@@ -157,7 +162,6 @@ fn a_new_interface_is_guarded_by_the_second_line() {
 /// The same on a kernel that cannot be asked for the namespace of a packet.
 #[test]
 fn a_kernel_that_is_not_to_be_asked_is_read() {
-    const OLDER: &str = "TIPSTAFF_TEST_OLDER_KERNEL";
     if std::env::var_os(OLDER).is_some() {
         return;
     }

@@ -14,7 +14,7 @@ use netlink_packet_route::link::{
 use netlink_sys::{Socket, protocols};
 use tipstaff_core::host::interface::Interface;
 
-use crate::ingress_filters;
+use crate::filters;
 use crate::netlink::{self, Kind};
 
 /// Lists them by index.
@@ -41,7 +41,7 @@ pub fn list() -> io::Result<Vec<Interface>> {
         }
         found.insert(interface.index, interface);
     }
-    for index in ingress_filters::list()? {
+    for index in filters::others_at_ingress()? {
         if let Some(interface) = found.get_mut(&index) {
             interface.ingress_filter = true;
         }

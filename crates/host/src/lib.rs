@@ -5,7 +5,7 @@
 pub mod connections;
 mod diag;
 pub mod files;
-mod ingress_filters;
+pub mod filters;
 pub mod interfaces;
 pub mod lab;
 pub mod listeners;

@@ -1,10 +1,12 @@
 //! Whether what is in force is still what was posted, and still decides first.
 
+use std::io;
 use std::os::fd::AsFd;
 
 use tipstaff_bpf::sys::{self, Attach};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::interface::Interface;
+use tipstaff_host::filters;
 
 use crate::contract::GateError;
 use crate::kernel::error::bpf;
@@ -60,10 +62,9 @@ impl KernelGate {
         for interface in interfaces {
             for (at, side) in [(At::Ingress, Attach::TcxIngress), (At::Egress, Attach::TcxEgress)] {
                 let Some(own) = pins.program_at(at, interface.index)? else { continue };
-                let all = match sys::programs_at(interface.index, side) {
-                    Ok(all) => all,
+                let all = match programs_at(interface.index, side, at) {
                     Err(e) if e.raw_os_error() == Some(libc::ENODEV) => continue,
-                    Err(e) => return Err(reading()(e)),
+                    all => all.map_err(reading())?,
                 };
                 for program in all.into_iter().take_while(|id| *id != own) {
                     let name = sys::program_by_id(program)
@@ -79,4 +80,17 @@ impl KernelGate {
         }
         Ok(found)
     }
+}
+
+/// The programs at a side of an interface in the order in which they run: those of links,
+/// then those of filters, where 0 is a filter without one.
+fn programs_at(interface: u32, side: Attach, at: At) -> io::Result<Vec<u32>> {
+    let mut all = match sys::programs_at(interface, side) {
+        // Before 6.6 there are no links at interfaces.
+        Err(e) if e.kind() == io::ErrorKind::InvalidInput => Vec::new(),
+        all => all?,
+    };
+    let filters = filters::list(interface, at.filter_side())?;
+    all.extend(filters.into_iter().map(|filter| filter.program.unwrap_or_default()));
+    Ok(all)
 }

@@ -7,7 +7,6 @@ use std::time::Duration;
 use tipstaff_bpf::sys::{self, ProgramKind};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::interface::Interface;
-use tipstaff_core::packet::InterfaceIndex;
 
 use crate::contract::{GateError, Posted, Posting, Record};
 use crate::enforceable;
@@ -342,8 +341,8 @@ pub(super) fn clear_slots(slots: &[(Hook, OwnedFd)], place: Place) {
     }
 }
 
-/// Gives an interface its link where it has none, and the dispatcher that it
-/// needs where it has another one; `false`: the interface is gone.
+/// Gives a side of an interface the dispatcher that it needs; `false`: the interface
+/// is gone.
 fn attach(
     pins: &Pins,
     at: At,
@@ -351,21 +350,9 @@ fn attach(
     interface: &Interface,
     made: &mut Made<'_>,
 ) -> Result<bool, GateError> {
-    let index = InterfaceIndex(interface.index);
-    let side = at.side(interface);
-    let Some(program) = dispatchers.at(side) else { return Ok(false) };
-    let attaching = || bpf("to attach to an interface");
-    if let Some(link) = pins.link_at(at, index) {
-        let stands = sys::link_info(link.as_fd()).map_err(attaching())?.program;
-        if stands != sys::program_id(program.as_fd()).map_err(attaching())? {
-            sys::link_update(link.as_fd(), program.as_fd()).map_err(attaching())?;
-        }
-        return Ok(true);
-    }
-    match sys::link_interface(program.as_fd(), interface.index, side.attach(), sys::Order::First) {
-        Ok(link) => pins.keep_at(link.as_fd(), at, index, made).map(|()| true),
-        Err(e) if e.raw_os_error() == Some(libc::ENODEV) => Ok(false),
-        Err(e) => Err(attaching()(e)),
+    match dispatchers.at(at.side(interface)) {
+        Some(program) => pins.attach(at, interface, program.as_fd(), made),
+        None => Ok(false),
     }
 }
 

@@ -44,8 +44,7 @@ pub(crate) fn outer(side: OuterSide, here: DispatcherEnv<'_>) -> Result<Vec<u8>,
         OuterSide::PortIn => {
             let (alone, stays) = (a.label(), a.label());
             if let Some(types) = here.types {
-                types.device(&mut a);
-                types.jump_unless_taken(&mut a, alone);
+                types.jump_unless_taken(&mut a, SCRATCH, alone);
                 // What a bridge or bond hands to the stack on the port itself: groups of
                 // the link (IEEE 802.1Q table 8-1).
                 load_link(&mut a, 0, 6, alone);
@@ -66,8 +65,7 @@ pub(crate) fn outer(side: OuterSide, here: DispatcherEnv<'_>) -> Result<Vec<u8>,
         OuterSide::PortOut => {
             let alone = a.label();
             if let Some(types) = here.types {
-                types.device(&mut a);
-                types.jump_unless_taken(&mut a, alone);
+                types.jump_unless_taken(&mut a, SCRATCH, alone);
                 jump_if_noted(&mut a, here.marks, Note::Out, next);
                 // From another port, or forwarded by the stack, which the master decided.
                 a.load(Width::W, R1, R6, skb::INGRESS_IFINDEX);
@@ -87,6 +85,8 @@ pub(crate) fn outer(side: OuterSide, here: DispatcherEnv<'_>) -> Result<Vec<u8>,
 
 /// Where the link header is looked at.
 const LINK: i16 = -16;
+/// 8 bytes for whatever is read on the way to something else.
+const SCRATCH: i16 = LINK - 16;
 
 /// Copies bytes of the link header to the stack.
 fn load_link(a: &mut Assembler, offset: i32, length: i32, otherwise: Label) {
@@ -121,21 +121,18 @@ fn leaves(a: &mut Assembler, here: DispatcherEnv<'_>, jump: Label, next: Label) 
     a.mov(R1, told::OUTWARDS.into());
     a.store(Width::W, R6, cb::TOLD, R1);
     let Some(types) = here.types else { return };
-    types.device(a);
-    types.jump_unless_taken(a, jump);
+    types.jump_unless_taken(a, SCRATCH, jump);
     // Of one that stands on this one, and was decided there; or of another namespace,
     // whose interface may have this one's hardware address (ipvlan).
     jump_if_noted(a, here.marks, Note::Out, next);
-    types.jump_if_sent_elsewhere(a, here.cookie, next);
-    types.device(a);
-    a.store_imm(Width::D, STACK, OWN, 0);
+    types.jump_if_sent_elsewhere(a, here.cookie, SCRATCH, next);
     types.hardware_address(a, OWN, jump);
     load_link(a, 6, 6, jump);
     a.load(Width::D, R1, STACK, OWN);
     a.load(Width::D, R2, STACK, LINK);
     a.jump_if_reg(If::Eq, R1, R2, jump);
     // Not this interface's own: this host's own packet sockets may send such.
-    types.jump_if_sent_in(a, here.cookie, jump);
+    types.jump_if_sent_in(a, here.cookie, SCRATCH, jump);
     a.jump(next);
 }
 
@@ -199,12 +196,11 @@ pub(crate) fn at_sockets(
 /// is at: a number of an interface may come again, its programs do not. Where
 /// programs cannot see that, the number must do.
 fn jump_if_guarded(a: &mut Assembler, outwards: bool, here: DispatcherEnv<'_>, guarded: Label) {
-    if let Some(types) = here.types {
+    if let Some(types) = here.types.filter(KernelTypes::sees_programs) {
         let side = if outwards { Attach::TcxEgress } else { Attach::TcxIngress };
         let ids: Vec<u32> =
             here.outer.iter().filter(|(of, _)| of.attach() == side).map(|(_, id)| *id).collect();
-        types.device(a);
-        types.jump_if_at(a, side, &ids, guarded);
+        types.jump_if_at(a, side, (&ids, SCRATCH), guarded);
         return;
     }
     a.load(Width::W, R1, R6, skb::IFINDEX);

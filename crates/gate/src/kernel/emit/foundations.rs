@@ -144,7 +144,7 @@ fn tcp_of_a_socket(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, decide
     // The kernel's own raw sockets send its resets and its last acknowledgements.
     match parts.types {
         Some(types) => {
-            types.jump_if_owned(a, decide);
+            types.jump_if_owned(a, at::ROUTE, decide);
             unanswered(a, parts, labels);
             a.jump(labels.replies);
         }

@@ -1,10 +1,11 @@
 //! What programs read of the kernel's own structures at the packet: which
 //! device it is at, and what stands on that device. The kernel describes them
-//! itself (Documentation/bpf/btf.rst), and its verifier checks each access.
+//! itself (Documentation/bpf/btf.rst). Since Linux 6.2 a program may follow typed
+//! pointers, each access checked by the verifier; before, it copies what it reads.
 
 use tipstaff_bpf::abi::helper;
 use tipstaff_bpf::asm::{
-    AssembleError, Assembler, If, Label, Op, R0, R1, R2, R3, R6, STACK, Width,
+    AssembleError, Assembler, If, Label, Op, R0, R1, R2, R3, R6, R7, Reg, STACK, Width,
 };
 use tipstaff_bpf::btf::{Btf, Missing};
 use tipstaff_bpf::sys::Attach;
@@ -13,19 +14,53 @@ use tipstaff_bpf::sys::Attach;
 /// them unless somebody put theirs before it.
 const PROGRAMS_LOOKED_AT: i16 = 4;
 
-/// Offsets of what is read.
+/// How programs get at what they read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct KernelTypes {
-    /// The function that makes the context a `struct sk_buff`.
-    cast: u32,
-    device: i16,
-    rx_handler: i16,
-    address: i16,
+enum Access {
+    /// This function makes the context a typed `struct sk_buff`.
+    Typed(u32),
+    /// By `bpf_probe_read_kernel`, which is given the context as what it is: a
+    /// `struct sk_buff`. It leaves zeros of what cannot be read.
+    Copied,
+}
+
+/// The programs at an interface, by links: since Linux 6.6.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Programs {
     ingress: i16,
     egress: i16,
     entries: i16,
     aux: i16,
     id: i16,
+}
+
+/// The filters at an interface, of the discipline `clsact`: before Linux 6.6.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Filters {
+    ingress: i16,
+    egress: i16,
+    first: i16,
+    priority: i16,
+}
+
+/// What stands at a side of an interface, as far as programs see it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Placed {
+    Programs(Programs),
+    Filters(Filters),
+}
+
+/// The priority of the gate's own filter, before every other: `tcf_proto.prio`.
+const OWN_PRIORITY: u32 = 1 << 16;
+
+/// Offsets of what is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct KernelTypes {
+    access: Access,
+    device: i16,
+    rx_handler: i16,
+    address: i16,
+    placed: Option<Placed>,
     /// How IPv6 is told to forward: the namespace, its switch for all, and
     /// since Linux 6.17 one of each interface that overrules it.
     namespace: i16,
@@ -45,18 +80,37 @@ pub(crate) struct KernelTypes {
     pub(crate) mptcp: bool,
 }
 
+impl Placed {
+    fn of(btf: &Btf<'_>) -> Option<Self> {
+        let programs = || -> Result<Programs, Missing> {
+            Ok(Programs {
+                ingress: btf.offset("net_device", "tcx_ingress")?,
+                egress: btf.offset("net_device", "tcx_egress")?,
+                entries: btf.offset("bpf_mprog_entry", "fp_items")?,
+                aux: btf.offset("bpf_prog", "aux")?,
+                id: btf.offset("bpf_prog_aux", "id")?,
+            })
+        };
+        let filters = || -> Result<Filters, Missing> {
+            Ok(Filters {
+                ingress: btf.offset("net_device", "miniq_ingress")?,
+                egress: btf.offset("net_device", "miniq_egress")?,
+                first: btf.offset("mini_Qdisc", "filter_list")?,
+                priority: btf.offset("tcf_proto", "prio")?,
+            })
+        };
+        programs().map(Self::Programs).or_else(|_| filters().map(Self::Filters)).ok()
+    }
+}
+
 impl KernelTypes {
     pub(crate) fn of(btf: &Btf<'_>) -> Result<Self, Missing> {
         Ok(Self {
-            cast: btf.function("bpf_cast_to_kern_ctx")?,
+            access: btf.function("bpf_cast_to_kern_ctx").map_or(Access::Copied, Access::Typed),
             device: btf.offset("sk_buff", "dev")?,
             rx_handler: btf.offset("net_device", "rx_handler")?,
             address: btf.offset("net_device", "dev_addr")?,
-            ingress: btf.offset("net_device", "tcx_ingress")?,
-            egress: btf.offset("net_device", "tcx_egress")?,
-            entries: btf.offset("bpf_mprog_entry", "fp_items")?,
-            aux: btf.offset("bpf_prog", "aux")?,
-            id: btf.offset("bpf_prog_aux", "id")?,
+            placed: Placed::of(btf),
             namespace: btf.offset("net_device", "nd_net.net")?,
             all: btf.offset("net", "ipv6.devconf_all")?,
             forwarding: btf.offset("ipv6_devconf", "forwarding")?,
@@ -70,111 +124,165 @@ impl KernelTypes {
         })
     }
 
-    /// r0 = the device of the packet, a pointer. r1 to r5 are lost; r6 is the context.
-    pub(crate) fn device(&self, a: &mut Assembler) {
-        a.copy(R1, R6);
-        a.call_kernel(self.cast);
-        a.load(Width::D, R0, R0, self.device);
+    /// The same on a kernel before Linux 6.2.
+    pub(crate) const fn older(self) -> Self {
+        Self { access: Access::Copied, placed: None, ..self }
     }
 
-    /// Goes to `free` when no master takes what the device at r0 receives: it
+    /// Whether programs at an interface can be seen there.
+    pub(crate) const fn sees_programs(&self) -> bool {
+        self.placed.is_some()
+    }
+
+    /// r1 = what stands at the end of `path`, which leads from the packet over pointers;
+    /// 0 where one of them is null. r0 to r5 and 8 bytes at `scratch` are lost; r6 is the
+    /// context.
+    fn follow(&self, a: &mut Assembler, path: &[i16], width: Width, scratch: i16) {
+        let (last, null) = (path.len() - 1, a.label());
+        match self.access {
+            Access::Typed(cast) => {
+                a.copy(R1, R6);
+                a.call_kernel(cast);
+                let mut at = R0;
+                for (n, offset) in path.iter().enumerate() {
+                    a.load(if n == last { width } else { Width::D }, R1, at, *offset);
+                    // Of these the verifier knows that they may be null.
+                    if n < last && [self.socket, self.six].contains(offset) {
+                        a.jump_if(If::Eq, R1, 0, null);
+                    }
+                    at = R1;
+                }
+            }
+            Access::Copied => {
+                let mut at = R6;
+                for (n, offset) in path.iter().enumerate() {
+                    let width = if n == last { width } else { Width::D };
+                    copy(a, (at, *offset), width, scratch);
+                    a.load(width, R1, STACK, scratch);
+                    at = R1;
+                }
+            }
+        }
+        if a.is_used(null) {
+            // Not a pointer any more for the verifier either.
+            let end = a.label();
+            a.jump(end);
+            a.place(null);
+            a.mov(R1, 0);
+            a.place(end);
+        }
+    }
+
+    /// Goes to `free` when no master takes what the packet's device receives: it
     /// is no port of a bridge or bond, and nothing stands on it that shares it.
-    pub(crate) fn jump_unless_taken(&self, a: &mut Assembler, free: Label) {
-        a.load(Width::D, R1, R0, self.rx_handler);
+    pub(crate) fn jump_unless_taken(&self, a: &mut Assembler, scratch: i16, free: Label) {
+        self.follow(a, &[self.device, self.rx_handler], Width::D, scratch);
         a.jump_if(If::Eq, R1, 0, free);
     }
 
     /// Goes to `found` when a socket of this network namespace sent the packet.
-    /// r0 to r5 are lost.
-    pub(crate) fn jump_if_sent_in(&self, a: &mut Assembler, cookie: u64, found: Label) {
-        let none = a.label();
-        a.copy(R1, R6);
-        a.call_kernel(self.cast);
-        a.load(Width::D, R1, R0, self.socket);
-        a.jump_if(If::Eq, R1, 0, none);
-        a.load(Width::D, R1, R1, self.of_socket);
-        a.load(Width::D, R1, R1, self.cookie);
+    pub(crate) fn jump_if_sent_in(
+        &self,
+        a: &mut Assembler,
+        cookie: u64,
+        scratch: i16,
+        found: Label,
+    ) {
+        // No namespace has the number 0.
+        self.follow(a, &[self.socket, self.of_socket, self.cookie], Width::D, scratch);
         a.ld_imm64(R2, cookie);
         a.jump_if_reg(If::Eq, R1, R2, found);
-        a.place(none);
     }
 
     /// Goes to `found` when a socket of another network namespace sent the packet.
-    /// r0 to r5 are lost.
-    pub(crate) fn jump_if_sent_elsewhere(&self, a: &mut Assembler, cookie: u64, found: Label) {
-        let (here, none) = (a.label(), a.label());
-        a.copy(R1, R6);
-        a.call_kernel(self.cast);
-        a.load(Width::D, R1, R0, self.socket);
-        a.jump_if(If::Eq, R1, 0, none);
-        self.jump_if_sent_in(a, cookie, here);
+    pub(crate) fn jump_if_sent_elsewhere(
+        &self,
+        a: &mut Assembler,
+        cookie: u64,
+        scratch: i16,
+        found: Label,
+    ) {
+        let here = a.label();
+        self.follow(a, &[self.socket], Width::D, scratch);
+        a.jump_if(If::Eq, R1, 0, here);
+        self.jump_if_sent_in(a, cookie, scratch, here);
         a.jump(found);
         a.place(here);
-        a.place(none);
     }
 
-    /// Goes to `owned` when a program made the socket of the packet, which there
-    /// must be; falls through when the kernel made it for itself. r0 to r5 are lost.
-    pub(crate) fn jump_if_owned(&self, a: &mut Assembler, owned: Label) {
-        a.copy(R1, R6);
-        a.call_kernel(self.cast);
-        a.load(Width::D, R1, R0, self.socket);
-        let ((byte, bit), none) = (self.holds, a.label());
-        a.jump_if(If::Eq, R1, 0, none);
-        a.load(Width::B, R1, R1, byte);
+    /// Goes to `owned` when a program made the socket of the packet; falls through when
+    /// the kernel made it for itself, and where there is none.
+    pub(crate) fn jump_if_owned(&self, a: &mut Assembler, scratch: i16, owned: Label) {
+        let (byte, bit) = self.holds;
+        self.follow(a, &[self.socket, byte], Width::B, scratch);
         a.jump_if(If::Set, R1, bit, owned);
-        a.place(none);
     }
 
-    /// Copies the hardware address of the device at r0 to the stack, 6 bytes.
+    /// Copies the hardware address of the packet's device to the stack, 6 bytes.
     pub(crate) fn hardware_address(&self, a: &mut Assembler, to: i16, otherwise: Label) {
-        a.load(Width::D, R3, R0, self.address);
+        self.follow(a, &[self.device, self.address], Width::D, to);
+        a.copy(R3, R1);
+        a.store_imm(Width::D, STACK, to, 0);
         a.stack(R1, to);
         a.mov(R2, 6);
         a.call(helper::PROBE_READ_KERNEL);
         a.jump_if(If::Ne, R0, 0, otherwise);
     }
 
-    /// Goes to `found` when one of these programs stands at that side of the
-    /// device at r0; falls through otherwise. r1 to r3 are lost.
-    pub(crate) fn jump_if_at(&self, a: &mut Assembler, side: Attach, ids: &[u32], found: Label) {
+    /// Goes to `found` when one of these programs stands at that side of the packet's
+    /// device; falls through otherwise, and where that cannot be seen. Of a filter its
+    /// priority must do, which is the gate's own.
+    pub(crate) fn jump_if_at(
+        &self,
+        a: &mut Assembler,
+        side: Attach,
+        (ids, scratch): (&[u32], i16),
+        found: Label,
+    ) {
         let none = a.label();
-        let entry = if side == Attach::TcxIngress { self.ingress } else { self.egress };
-        a.load(Width::D, R1, R0, entry);
-        a.jump_if(If::Eq, R1, 0, none);
-        for nth in 0..PROGRAMS_LOOKED_AT {
-            a.load(Width::D, R2, R1, self.entries + nth * 8);
-            a.jump_if(If::Eq, R2, 0, none);
-            a.load(Width::D, R2, R2, self.aux);
-            a.load(Width::W, R2, R2, self.id);
-            for id in ids {
-                a.jump32_if(If::Eq, R2, *id, found);
+        let arrives = side == Attach::TcxIngress;
+        match self.placed {
+            Some(Placed::Programs(programs)) if matches!(self.access, Access::Typed(_)) => {
+                let entry = if arrives { programs.ingress } else { programs.egress };
+                self.follow(a, &[self.device, entry], Width::D, scratch);
+                a.jump_if(If::Eq, R1, 0, none);
+                for nth in 0..PROGRAMS_LOOKED_AT {
+                    a.load(Width::D, R2, R1, programs.entries + nth * 8);
+                    a.jump_if(If::Eq, R2, 0, none);
+                    a.load(Width::D, R2, R2, programs.aux);
+                    a.load(Width::W, R2, R2, programs.id);
+                    for id in ids {
+                        a.jump32_if(If::Eq, R2, *id, found);
+                    }
+                }
             }
+            Some(Placed::Filters(Filters { ingress, egress, first, priority })) => {
+                let discipline = if arrives { ingress } else { egress };
+                let path = [self.device, discipline, first, priority];
+                self.follow(a, &path, Width::W, scratch);
+                a.jump32_if(If::Eq, R1, OWN_PRIORITY, found);
+            }
+            _ => {}
         }
         a.place(none);
     }
 
     /// Notes at `to`, 8 bytes, whether IPv6 is forwarded from the device of the
-    /// packet although its own switch says no. r0 to r5 are lost.
+    /// packet although its own switch says no. r7 is lost too.
     ///
     /// Called once, where few ways lead: for each way to it the verifier looks up
     /// by name whether each pointer is to be trusted, in the whole of the kernel's
     /// description, and that takes most of the time of a load.
     pub(crate) fn note_forwarding(&self, a: &mut Assembler, to: i16) {
-        self.device(a);
-        a.mov(R2, 0);
+        a.mov(R7, 0);
         if let Some(forced) = self.forced {
-            let none = a.label();
-            a.load(Width::D, R1, R0, self.six);
-            a.jump_if(If::Eq, R1, 0, none);
-            a.load(Width::W, R2, R1, forced);
-            a.place(none);
+            self.follow(a, &[self.device, self.six, forced], Width::W, to);
+            a.copy(R7, R1);
         }
-        a.load(Width::D, R1, R0, self.namespace);
-        a.load(Width::D, R1, R1, self.all);
-        a.load(Width::W, R1, R1, self.forwarding);
-        a.alu64(Op::Or, R2, R1);
-        a.store(Width::D, STACK, to, R2);
+        let path = [self.device, self.namespace, self.all, self.forwarding];
+        self.follow(a, &path, Width::W, to);
+        a.alu64(Op::Or, R7, R1);
+        a.store(Width::D, STACK, to, R7);
     }
 
     /// A program that reads everything, to see whether the verifier lets it.
@@ -184,17 +292,31 @@ impl KernelTypes {
         a.copy(R6, R1);
         a.store_imm(Width::D, STACK, -8, 0);
         self.note_forwarding(&mut a, -8);
-        self.device(&mut a);
-        self.jump_unless_taken(&mut a, end);
+        self.jump_unless_taken(&mut a, -8, end);
         for side in [Attach::TcxIngress, Attach::TcxEgress] {
-            self.jump_if_at(&mut a, side, &[1], end);
+            self.jump_if_at(&mut a, side, (&[1], -8), end);
         }
         self.hardware_address(&mut a, -8, end);
-        self.jump_if_sent_in(&mut a, 1, end);
-        self.jump_if_owned(&mut a, end);
+        self.jump_if_sent_in(&mut a, 1, -8, end);
+        self.jump_if_owned(&mut a, -8, end);
         a.place(end);
         a.mov(R0, 1);
         a.exit();
         a.finish()
     }
+}
+
+/// Copies bytes of the kernel's memory to the stack; zeros where they cannot be read.
+fn copy(a: &mut Assembler, (base, offset): (Reg, i16), width: Width, to: i16) {
+    let bytes = match width {
+        Width::D => 8,
+        Width::W => 4,
+        Width::H => 2,
+        Width::B => 1,
+    };
+    a.copy(R3, base);
+    a.add(R3, i32::from(offset));
+    a.stack(R1, to);
+    a.mov(R2, bytes);
+    a.call(helper::PROBE_READ_KERNEL);
 }

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_host::filters;
 
 use crate::kernel::emit::context::OuterSide;
 
@@ -42,7 +43,30 @@ impl At {
         path.file_name()?.to_str()?.strip_prefix(self.prefix())?.parse().ok()
     }
 
+    /// The pin of a program that is attached by a filter, as kernels before 6.6 have it.
+    pub(crate) fn filter_name(self, interface: InterfaceIndex) -> String {
+        format!("filter-{}", self.name(interface))
+    }
+
+    /// The side and the interface of a filter's pin.
+    pub(crate) fn of_filter(path: &Path) -> Option<(Self, u32)> {
+        let name = path.file_name()?.to_str()?.strip_prefix("filter-")?;
+        [Self::Ingress, Self::Egress]
+            .into_iter()
+            .find_map(|at| Some((at, name.strip_prefix(at.prefix())?.parse().ok()?)))
+    }
+
+    /// The side of the kernel's older discipline.
+    pub(crate) const fn filter_side(self) -> filters::Side {
+        match self {
+            Self::Ingress => filters::Side::Ingress,
+            Self::Egress => filters::Side::Egress,
+        }
+    }
+
+    /// The interface of a pin, of a link's or a filter's.
     pub(crate) fn index_of_any(path: &Path) -> Option<u32> {
-        Self::Ingress.index_of(path).or_else(|| Self::Egress.index_of(path))
+        let of_link = Self::Ingress.index_of(path).or_else(|| Self::Egress.index_of(path));
+        of_link.or_else(|| Self::of_filter(path).map(|(_, index)| index))
     }
 }

@@ -125,7 +125,7 @@ pub(crate) fn labels(
 /// the kernel's memory read it there.
 pub(crate) fn namespace_of() -> Result<Option<NamespaceOf>, GateError> {
     let device = described::at_devices().map(NamespaceOf::Device);
-    let helper = (!without_helper()).then_some(NamespaceOf::Helper);
+    let helper = (!described::is_older()).then_some(NamespaceOf::Helper);
     for way in [helper, device].into_iter().flatten() {
         let code = way.probe().map_err(misfit)?;
         match load(ProgramKind::CgroupSkb, Some(Attach::CgroupIngress), "ts_probe", &code) {
@@ -139,11 +139,6 @@ pub(crate) fn namespace_of() -> Result<Option<NamespaceOf>, GateError> {
         }
     }
     Ok(None)
-}
-
-/// As if the kernel were an older one, for tests.
-fn without_helper() -> bool {
-    cfg!(feature = "testing") && std::env::var_os("TIPSTAFF_TEST_OLDER_KERNEL").is_some()
 }
 
 /// The slots of the hooks at the sockets; `None`: this kernel cannot carry them.

@@ -30,6 +30,12 @@ struct Described {
     devices: Option<DeviceNamespace>,
 }
 
+/// As if the kernel were one before 6.2, for tests: no typed pointers, no links at
+/// interfaces, and no question for the namespace of a packet.
+pub(crate) fn is_older() -> bool {
+    cfg!(feature = "testing") && std::env::var_os("TIPSTAFF_TEST_OLDER_KERNEL").is_some()
+}
+
 fn described() -> Described {
     static DESCRIBED: OnceLock<Described> = OnceLock::new();
     *DESCRIBED.get_or_init(|| {
@@ -37,7 +43,7 @@ fn described() -> Described {
         let Ok(btf) = Btf::read(&bytes) else { return Described::default() };
         Described {
             labels: Offsets::of(&btf).ok(),
-            types: KernelTypes::of(&btf).ok(),
+            types: KernelTypes::of(&btf).ok().map(|t| if is_older() { t.older() } else { t }),
             devices: DeviceNamespace::of(&btf).ok(),
         }
     })

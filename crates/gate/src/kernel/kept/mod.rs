@@ -2,6 +2,7 @@
 //! of them.
 
 pub(crate) mod at;
+pub(crate) mod attached;
 pub(crate) mod buckets;
 pub(crate) mod cgroup;
 pub(crate) mod clock;

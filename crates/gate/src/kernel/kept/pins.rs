@@ -11,7 +11,7 @@ use tipstaff_bpf::sys::{self, MapKind};
 use tipstaff_core::decision::{flows, shares};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::Memory;
-use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_host::filters;
 
 use crate::contract::GateError;
 use crate::kernel::emit::context::{Hook, OuterSide};
@@ -62,6 +62,16 @@ const MOST_INTERFACES: u32 = 16_384;
 fn is_link(path: &Path) -> bool {
     let named = SOCKET_LINKS.iter().any(|name| path.ends_with(name));
     named || At::index_of_any(path).is_some()
+}
+
+/// Takes a filter away, unless it runs another program by now.
+fn detach_filter(at: At, interface: u32, program: BorrowedFd<'_>) -> io::Result<()> {
+    let id = sys::program_id(program)?;
+    let all = filters::list(interface, at.filter_side())?;
+    match all.iter().any(|filter| filter.own && filter.program == Some(id)) {
+        true => filters::detach(interface, at.filter_side()),
+        false => Ok(()),
+    }
 }
 
 /// How the folder of a namespace begins.
@@ -130,7 +140,7 @@ impl Pins {
     }
 
     /// Opens a pin; `None` when it is not there.
-    fn open(&self, name: &str) -> Result<Option<OwnedFd>, GateError> {
+    pub(super) fn open(&self, name: &str) -> Result<Option<OwnedFd>, GateError> {
         let path = self.folder.join(name);
         match sys::pinned(&path) {
             Ok(fd) => Ok(Some(fd)),
@@ -139,7 +149,15 @@ impl Pins {
         }
     }
 
-    fn keep(
+    /// Unpins what is there no more.
+    pub(super) fn forget(&self, name: &str) {
+        let path = self.folder.join(name);
+        if path.exists() {
+            let _ = fs::remove_file(path);
+        }
+    }
+
+    pub(super) fn keep(
         &self,
         object: BorrowedFd<'_>,
         name: &str,
@@ -352,50 +370,6 @@ impl Pins {
         self.open("rates")
     }
 
-    /// The link of an interface, when it is still that interface's.
-    pub(crate) fn link_at(&self, at: At, interface: InterfaceIndex) -> Option<OwnedFd> {
-        let name = at.name(interface);
-        let link = self.open(&name).ok().flatten().filter(|link| {
-            sys::link_info(link.as_fd()).is_ok_and(|info| info.interface == interface.0)
-        });
-        if link.is_none() && self.folder.join(&name).exists() {
-            self.discard(&self.folder.join(name));
-        }
-        link
-    }
-
-    /// The id of the program that stands on an interface for the gate.
-    pub(crate) fn program_at(&self, at: At, interface: u32) -> Result<Option<u32>, GateError> {
-        let link = self.open(&at.name(InterfaceIndex(interface)))?;
-        let info = link.and_then(|link| sys::link_info(link.as_fd()).ok());
-        Ok(info.filter(|info| info.interface == interface).map(|info| info.program))
-    }
-
-    pub(crate) fn keep_at(
-        &self,
-        link: BorrowedFd<'_>,
-        at: At,
-        interface: InterfaceIndex,
-        made: &mut Made<'_>,
-    ) -> Result<(), GateError> {
-        self.keep(link, &at.name(interface), made)
-    }
-
-    /// Interfaces whose link still has its interface.
-    pub(crate) fn linked(&self, at: At) -> Result<Vec<InterfaceIndex>, GateError> {
-        let mut linked: Vec<InterfaceIndex> = self
-            .all()?
-            .iter()
-            .filter(|path| at.index_of(path).is_some())
-            .filter_map(|path| sys::pinned(path).ok())
-            .filter_map(|link| sys::link_info(link.as_fd()).ok())
-            .filter(|info| info.interface != 0)
-            .map(|info| InterfaceIndex(info.interface))
-            .collect();
-        linked.sort_unstable();
-        Ok(linked)
-    }
-
     /// Every pin of the namespace: links first, then the maps they use.
     pub(crate) fn all(&self) -> Result<Vec<PathBuf>, GateError> {
         let read = || -> io::Result<Vec<PathBuf>> {
@@ -410,9 +384,12 @@ impl Pins {
     /// then, or the interface is gone.
     pub(crate) fn discard(&self, path: &Path) {
         if is_link(path)
-            && let Ok(link) = sys::pinned(path)
+            && let Ok(object) = sys::pinned(path)
         {
-            let _ = sys::link_detach(link.as_fd());
+            let _ = match At::of_filter(path) {
+                Some((at, interface)) => detach_filter(at, interface, object.as_fd()),
+                None => sys::link_detach(object.as_fd()),
+            };
         }
         let _ = fs::remove_file(path);
     }

@@ -1,0 +1,131 @@
+//! The gate's programs at interfaces: by links, which are pinned, or on kernels
+//! before 6.6 by filters, whose programs are pinned.
+
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use tipstaff_bpf::sys::{self, Order};
+use tipstaff_core::host::interface::Interface;
+use tipstaff_core::packet::InterfaceIndex;
+use tipstaff_host::filters;
+
+use crate::contract::GateError;
+use crate::kernel::error::bpf;
+use crate::kernel::kept::at::At;
+use crate::kernel::kept::described::is_older;
+use crate::kernel::kept::pins::{Made, Pins};
+
+impl Pins {
+    /// Gives a side of an interface this program, where it has none or another one;
+    /// `false`: the interface is gone.
+    pub(crate) fn attach(
+        &self,
+        at: At,
+        interface: &Interface,
+        program: BorrowedFd<'_>,
+        made: &mut Made<'_>,
+    ) -> Result<bool, GateError> {
+        let index = InterfaceIndex(interface.index);
+        let attached = match self.link_at(at, index) {
+            Some(link) => update(link.as_fd(), program).map(|()| true),
+            None => self.attach_new(at, interface, program, made)?,
+        };
+        match attached {
+            Err(e) if is_gone(&e) => Ok(false),
+            attached => attached.map_err(bpf("to attach to an interface")),
+        }
+    }
+
+    fn attach_new(
+        &self,
+        at: At,
+        interface: &Interface,
+        program: BorrowedFd<'_>,
+        made: &mut Made<'_>,
+    ) -> Result<io::Result<bool>, GateError> {
+        let index = InterfaceIndex(interface.index);
+        let side = at.side(interface).attach();
+        if !is_older() {
+            match sys::link_interface(program, interface.index, side, Order::First) {
+                Ok(link) => {
+                    self.keep(link.as_fd(), &at.name(index), made)?;
+                    return Ok(Ok(true));
+                }
+                // Before 6.6 the kernel does not know this kind of link.
+                Err(e) if e.kind() == io::ErrorKind::InvalidInput => {}
+                Err(e) => return Ok(Err(e)),
+            }
+        }
+        if self.filter_program(at, interface.index)? == sys::program_id(program).ok() {
+            return Ok(Ok(true));
+        }
+        if let Err(e) = filters::attach(interface.index, at.filter_side(), program) {
+            return Ok(Err(e));
+        }
+        self.forget(&at.filter_name(index));
+        self.keep(program, &at.filter_name(index), made)?;
+        Ok(Ok(true))
+    }
+
+    /// The link of an interface, when it is still that interface's.
+    fn link_at(&self, at: At, interface: InterfaceIndex) -> Option<OwnedFd> {
+        let name = at.name(interface);
+        let link = self.open(&name).ok().flatten().filter(|link| {
+            sys::link_info(link.as_fd()).is_ok_and(|info| info.interface == interface.0)
+        });
+        if link.is_none() {
+            self.forget(&name);
+        }
+        link
+    }
+
+    /// The id of the program that stands on an interface for the gate.
+    pub(crate) fn program_at(&self, at: At, interface: u32) -> Result<Option<u32>, GateError> {
+        let link = self.open(&at.name(InterfaceIndex(interface)))?;
+        let info = link.and_then(|link| sys::link_info(link.as_fd()).ok());
+        match info.filter(|info| info.interface == interface) {
+            Some(info) => Ok(Some(info.program)),
+            None => self.filter_program(at, interface),
+        }
+    }
+
+    /// The id of the program that a filter of ours runs there.
+    fn filter_program(&self, at: At, interface: u32) -> Result<Option<u32>, GateError> {
+        if self.open(&at.filter_name(InterfaceIndex(interface)))?.is_none() {
+            return Ok(None);
+        }
+        let all = filters::list(interface, at.filter_side())
+            .map_err(bpf("to read what is attached to an interface"))?;
+        Ok(all.into_iter().find(|filter| filter.own).and_then(|filter| filter.program))
+    }
+
+    /// Interfaces that have the gate's program on this side.
+    pub(crate) fn linked(&self, at: At) -> Result<Vec<InterfaceIndex>, GateError> {
+        let mut linked = Vec::new();
+        for path in self.all()? {
+            let index = match At::of_filter(&path) {
+                Some((side, index)) if side == at => Some(index),
+                Some(_) => None,
+                None => at.index_of(&path),
+            };
+            let Some(index) = index else { continue };
+            if self.program_at(at, index)?.is_some() {
+                linked.push(InterfaceIndex(index));
+            }
+        }
+        linked.sort_unstable();
+        linked.dedup();
+        Ok(linked)
+    }
+}
+
+fn update(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> {
+    match sys::link_info(link)?.program == sys::program_id(program)? {
+        true => Ok(()),
+        false => sys::link_update(link, program),
+    }
+}
+
+fn is_gone(error: &io::Error) -> bool {
+    matches!(error.raw_os_error(), Some(libc::ENODEV))
+}
