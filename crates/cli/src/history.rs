@@ -9,9 +9,10 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
+use tipstaff_core::orders::{OnFailure, read_all};
 use tipstaff_gate::lock::{Lock, PATIENCE};
 use tipstaff_gate::{GateError, Record};
-use tipstaff_host::files;
+use tipstaff_host::files::{self, Access};
 
 use crate::arguments::Common;
 use crate::failure::Failure;
@@ -40,12 +41,32 @@ pub struct Revision {
 /// The schema of the files here.
 const SCHEMA: &str = "kept-revision";
 
+/// What a start has to know of the last permanent post when the history is damaged:
+/// kept apart from it, twice.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LastPost {
+    /// `tipstaff.last-post/1`.
+    pub schema: String,
+    /// Its revision.
+    pub revision: u32,
+    /// What its orders say of a start that fails.
+    pub on_failure: OnFailure,
+}
+
+/// The schema of a [`LastPost`].
+const LAST_POST: &str = "last-post";
+/// Where the administrator's own files are: on another file system, often, than the
+/// history.
+const BESIDE_ORDERS: &str = "/etc/tipstaff";
+
 /// A revision holds orders and all that they name, as JSON.
 const MOST: u64 = 8 * files::MOST_TEXT;
 
 /// The history of a machine, or of a network namespace on it.
 pub struct History {
     folder: PathBuf,
+    /// The files of the [`LastPost`].
+    notes: [PathBuf; 2],
 }
 
 /// A revision that is written but not yet part of the history.
@@ -61,11 +82,24 @@ pub struct Prepared<'h> {
 impl History {
     /// The history that a command works with. Nothing is made yet.
     pub fn of(common: &Common) -> Self {
-        let folder = match &common.namespace {
-            None => common.history.join("revisions"),
-            Some(name) => common.history.join(format!("revisions-{}", name.replace('/', "-"))),
+        let of = match &common.namespace {
+            None => String::new(),
+            Some(name) => format!("-{}", name.replace('/', "-")),
         };
-        Self { folder }
+        let note = format!("last-post{of}.json");
+        // One beside the revisions, one on another file system or at least in another place.
+        let apart = match common.history == Path::new(Common::HISTORY) {
+            true => Path::new(BESIDE_ORDERS).join(&note),
+            false => {
+                let mut apart = common.history.as_os_str().to_owned();
+                apart.push(format!(".{note}"));
+                apart.into()
+            }
+        };
+        Self {
+            folder: common.history.join(format!("revisions{of}")),
+            notes: [common.history.join(note), apart],
+        }
     }
 
     fn unwritable(&self) -> impl Fn(io::Error) -> Failure + use<> {
@@ -162,6 +196,36 @@ impl History {
         Ok(None)
     }
 
+    /// What is known of the last permanent post, apart from the revisions.
+    pub fn last_post(&self) -> Option<LastPost> {
+        let read = |path: &PathBuf| -> Option<LastPost> {
+            let mut file = files::open(path).ok()?;
+            // Somebody else's word is none.
+            if file.distrust().is_some() {
+                return None;
+            }
+            let text = file.text(MOST).ok()?;
+            shape::check(&text, LAST_POST).ok()?;
+            serde_json::from_str(&text).ok()
+        };
+        self.notes.iter().filter_map(read).max_by_key(|note| note.revision)
+    }
+
+    /// Notes a permanent post. Where that cannot be written the revision itself tells.
+    fn note(&self, revision: &Revision) {
+        let orders = read_all(revision.record.sheets());
+        let note = LastPost {
+            schema: shape::id(LAST_POST),
+            revision: revision.number,
+            on_failure: orders.map(|orders| orders.boot.on_failure).unwrap_or_default(),
+        };
+        let Ok(text) = serde_json::to_vec(&note) else { return };
+        for path in &self.notes {
+            let _ = files::make_folder(files::folder(path), 0o755)
+                .and_then(|()| files::replace(path, &text, Access::Mode(0o600)));
+        }
+    }
+
     /// Writes a revision down before it is put in force, so that a full disk
     /// stops the post and not its memory. It is part of the history once it is
     /// [`Prepared::done`].
@@ -220,6 +284,7 @@ impl History {
                 revision.kept = true;
                 let beside = self.write_beside(&revision)?;
                 self.replace(&beside, number)?;
+                self.note(&revision);
                 return Ok(Some(number));
             }
         }
@@ -247,6 +312,9 @@ impl Prepared<'_> {
     pub fn done(mut self) -> Result<u32, Failure> {
         self.done = true;
         self.history.replace(&self.path, self.revision.number)?;
+        if self.revision.kept {
+            self.history.note(&self.revision);
+        }
         Ok(self.revision.number)
     }
 }

@@ -39,6 +39,7 @@ pub fn all() -> Vec<Known> {
         known::<history::Whole<'_>>(),
         known::<hosts::Report<'_>>(),
         known::<install_boot::Report>(),
+        known::<install_boot::Removed>(),
         known::<keep::Line>(),
         known::<keep::Recognised<'_>>(),
         known::<names::Report<'_>>(),

@@ -5,8 +5,10 @@
 mod common;
 
 use std::fs;
+use std::io::Write;
 use std::net::{SocketAddr, UdpSocket};
 use std::os::fd::AsFd;
+use std::path::Path;
 use std::process::{Child, Stdio};
 use std::time::Duration;
 
@@ -175,7 +177,7 @@ fn after_a_restart_the_last_orders_hold_or_what_they_say_instead() {
     let knock = || lab.knock(PARTNER[0], ARCHIVE[0], 7410);
     // Nothing was ever posted.
     let (code, told) = boot();
-    assert!(code == Some(1) && told.contains("nothing has been posted"), "{told}");
+    assert!(code == Some(0) && told.contains("nothing has been posted"), "{told}");
     assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10));
     // The last ones that were to stay, and not a trial; the file does not matter any more.
     let path = lab.orders(&format!("{PLATES}interface = \"ts-missing*\"\n"));
@@ -234,6 +236,58 @@ fn after_a_restart_the_last_orders_hold_or_what_they_say_instead() {
     }
 }
 
+/// What the last orders say of a failure is known although they cannot be read.
+#[test]
+fn a_damaged_history_opens_nothing_by_accident() {
+    let Some(lab) = Lab::new() else { return };
+    let _listener = lab.listen("::", 7410);
+    let path = lab.path().join("orders.toml");
+    let history = lab.path().join("history");
+    let knock = || lab.knock(PARTNER[0], ARCHIVE[0], 7410);
+    let last = || {
+        let files = fs::read_dir(history.join("revisions")).unwrap().flatten().map(|e| e.path());
+        files.filter(|path| path.extension().is_some()).max().unwrap()
+    };
+    let damage: [(&str, &dyn Fn()); 5] = [
+        ("truncated", &|| {
+            let text = fs::read(last()).unwrap();
+            fs::write(last(), &text[..text.len() / 2]).unwrap();
+        }),
+        ("empty", &|| fs::write(last(), "").unwrap()),
+        ("the last is gone", &|| fs::remove_file(last()).unwrap()),
+        ("all are gone", &|| fs::remove_dir_all(history.join("revisions")).unwrap()),
+        ("the history is gone", &|| fs::remove_dir_all(&history).unwrap()),
+    ];
+    for (way, instead) in [("closed", "sealed"), ("open", "nothing"), ("last-good", "")] {
+        for (what, damage) in &damage {
+            // An older revision that is sound and lets the partner in.
+            fs::write(&path, format!("{HEAD}{PLATES}")).unwrap();
+            lab.done(&["post"]);
+            fs::write(&path, format!("{HEAD}[boot]\non_failure = \"{way}\"\n{PLATES}")).unwrap();
+            lab.done(&["post"]);
+            damage();
+            lab.done(&["withdraw"]);
+            let output = lab.tipstaff(&["boot"]);
+            let told = String::from_utf8(output.stdout).unwrap();
+            assert_eq!(output.status.code(), Some(1), "{way}, {what}: {told}");
+            let gone = what.contains("all") || what.contains("history");
+            let instead = match (instead, gone) {
+                ("", true) => "sealed",
+                ("", false) => "revision",
+                (instead, _) => instead,
+            };
+            let ends = format!("in force instead: {instead}");
+            assert!(told.contains(&ends), "{way}, {what}: {told}");
+            let met = if instead == "sealed" { "silent" } else { "answers" };
+            assert_eq!(knock(), met, "{way}, {what}: {told}");
+            let state = lab.tipstaff(&["state"]).stdout;
+            let state = String::from_utf8_lossy(&state).into_owned();
+            assert!(state.contains("after the restart revision"), "{way}, {what}: {state}");
+            lab.done(&["withdraw"]);
+        }
+    }
+}
+
 #[test]
 fn boot_orders_can_begin_in_a_posture_and_units_are_written() {
     let Some(lab) = Lab::new() else { return };
@@ -255,7 +309,7 @@ fn boot_orders_can_begin_in_a_posture_and_units_are_written() {
     let units = root.join("etc/systemd/system");
     let wanted = fs::read_to_string(units.join("sysinit.target.wants/tipstaff-boot.service"));
     assert!(wanted.unwrap().contains("Before=network-pre.target"));
-    assert!(units.join("multi-user.target.wants/tipstaff-keep.service").exists());
+    assert!(units.join("sysinit.target.wants/tipstaff-keep.service").exists());
     // Again is no fault.
     lab.done(&["install-boot", "--root", root.to_str().unwrap()]);
     // It runs this very program, with the folders that it was told.
@@ -264,6 +318,45 @@ fn boot_orders_can_begin_in_a_posture_and_units_are_written() {
     let program = assert_cmd::cargo::cargo_bin!("tipstaff");
     assert!(unit.contains(&format!("ExecStart={} boot ", program.display())), "{unit}");
     assert!(unit.contains(&format!("--history {}", history.display())), "{unit}");
+    // Before the network, and looked after.
+    let unit = fs::read_to_string(units.join("tipstaff-keep.service")).unwrap();
+    assert!(unit.contains("Before=network-pre.target") && unit.contains("WatchdogSec="), "{unit}");
+    let told = json(&lab, &["install-boot", "--remove", "--root", root.to_str().unwrap()]);
+    assert_eq!(told["removed"].as_array().unwrap().len(), 4, "{told}");
+    let left: Vec<_> =
+        fs::read_dir(&units).unwrap().flatten().filter(|e| e.path().is_file()).collect();
+    assert!(left.is_empty(), "{left:?}");
+    let told = lab.done(&["install-boot", "--remove", "--root", root.to_str().unwrap()]);
+    assert!(told.contains("no units were installed"), "{told}");
+}
+
+/// The units, as systemd reads them, where it is there to.
+#[test]
+fn systemd_finds_no_fault_with_the_units() {
+    let folder = tempfile::tempdir().unwrap();
+    let program = assert_cmd::cargo::cargo_bin!("tipstaff").display().to_string();
+    for name in ["tipstaff-boot.service", "tipstaff-keep.service"] {
+        let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("contrib").join(name);
+        let unit = fs::read_to_string(path).unwrap();
+        // The pages are written when a package is made.
+        let unit: String = unit
+            .lines()
+            .filter(|l| !l.starts_with("Documentation="))
+            .map(|l| format!("{l}\n"))
+            .collect();
+        let path = folder.path().join(name);
+        fs::write(&path, unit.replace("/usr/sbin/tipstaff", &program)).unwrap();
+        let verify =
+            std::process::Command::new("systemd-analyze").arg("verify").arg(&path).output();
+        let Ok(output) = verify else {
+            let told =
+                b"SKIPPED: this machine has no systemd-analyze, so the units were not verified\n";
+            std::io::stderr().write_all(told).unwrap();
+            return;
+        };
+        let told = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(output.status.success() && !told.contains(name), "{told}");
+    }
 }
 
 fn json(lab: &Lab, arguments: &[&str]) -> serde_json::Value {

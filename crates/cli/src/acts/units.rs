@@ -24,7 +24,7 @@ pub const BOOT: (&str, &str) = ("tipstaff-boot.service", "sysinit.target");
 /// Name, the target that wants it, the command, text.
 pub const FILES: [(&str, &str, &str, &str); 2] = [
     (BOOT.0, BOOT.1, "boot", include_str!("../../contrib/tipstaff-boot.service")),
-    (KEEP, "multi-user.target", "keep", include_str!("../../contrib/tipstaff-keep.service")),
+    (KEEP, "sysinit.target", "keep", include_str!("../../contrib/tipstaff-keep.service")),
 ];
 
 /// This very program with the options that it was given, as a unit writes it.
@@ -105,7 +105,12 @@ pub fn restart(common: &Common) -> Restart {
         }
         _ => {}
     }
-    match History::of(common).last_kept() {
+    let history = History::of(common);
+    let note = history.last_post().map_or(0, |note| note.revision);
+    match history.last_kept() {
+        Ok(last) if last.as_ref().map_or(0, |last| last.number) < note => {
+            no(format!("revision {note}, the last permanent post, is missing from the history"))
+        }
         Ok(Some(last)) => Restart {
             in_force: Some(true),
             why: format!("by {}, revision {}", BOOT.0, last.number),

@@ -53,6 +53,9 @@ pub struct InstallBootOptions {
     /// Only print what would be written
     #[arg(long)]
     pub print: bool,
+    /// Remove the units again; what is in force stays so until the next restart
+    #[arg(long, conflicts_with = "print")]
+    pub remove: bool,
 }
 
 #[derive(Args, Debug)]

@@ -23,10 +23,12 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     }
     let history = History::of(common);
     let mut gate = KernelGate::new(&common.run_dir)?;
-    // A machine for which nobody ever meant any orders to stay is left alone.
-    let mut meant = true;
-    let (wanted, why) = match history.last_kept() {
-        Ok(Some(last)) => match put_in_force(&mut gate, &last) {
+    let note = history.last_post();
+    let (wanted, why) = match (history.last_kept(), &note) {
+        (Ok(Some(last)), Some(note)) if last.number < note.revision => {
+            (None, "it is missing from the history".to_owned())
+        }
+        (Ok(Some(last)), _) => match put_in_force(&mut gate, &last) {
             Ok(()) => {
                 made_good(common);
                 told(terminal, &format!("revision {} is in force", last.number), None);
@@ -34,18 +36,21 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             }
             Err(e) => (Some(last), e.to_string()),
         },
-        Ok(None) => {
-            meant = false;
-            (None, "nothing has been posted permanently".to_owned())
+        (Ok(None), Some(_)) => (None, "the history is gone".to_owned()),
+        // A machine for which nobody ever meant any orders to stay is left alone.
+        (Ok(None), None) => {
+            made_good(common);
+            told(terminal, "nothing has been posted permanently; nothing is in force", None);
+            return Ok(Ending::Fine);
         }
-        Err(e) => (None, e.to_string()),
+        (Err(e), _) => (None, e.to_string()),
     };
-    // What its own orders say of such a case, as far as they can be read.
+    // What its own orders say of such a case; what is noted of them where they cannot be read.
     let orders = wanted.as_ref().and_then(|last| chosen::of_record(&last.record).ok());
-    let on_failure = orders.map(|chosen| chosen.orders.boot.on_failure).unwrap_or_default();
-    let number = wanted.as_ref().map(|last| last.number);
+    let on_failure = orders.map(|chosen| chosen.orders.boot.on_failure);
+    let on_failure = on_failure.or(note.as_ref().map(|note| note.on_failure)).unwrap_or_default();
+    let number = wanted.as_ref().map(|last| last.number).or(note.map(|note| note.revision));
     let instead = match on_failure {
-        _ if !meant => "nothing".to_owned(),
         OnFailure::Open => "nothing".to_owned(),
         OnFailure::Closed => sealed(common, &mut gate, terminal)?,
         OnFailure::LastGood => match last_good(&history, &mut gate, number) {

@@ -28,7 +28,14 @@ pub struct Report {
     missing: Vec<String>,
 }
 
-shape!(Report => "install-boot");
+#[derive(JsonSchema, Serialize)]
+pub struct Removed {
+    removed: Vec<String>,
+    /// What was run to stop them.
+    run: Vec<String>,
+}
+
+shape!(Report => "install-boot", Removed => "install-boot-removal");
 
 pub fn run(
     common: &Common,
@@ -45,6 +52,9 @@ pub fn run(
             terminal.document(&format!("# /{UNITS}/{name}\n{text}"));
         }
         return Ok(Ending::Fine);
+    }
+    if options.remove {
+        return remove(options, terminal);
     }
     let units = options.root.join(UNITS);
     let mut written = Vec::new();
@@ -102,6 +112,42 @@ pub fn run(
         terminal.line("    tipstaff boot");
         terminal.line("    tipstaff keep &");
     }
+    Ok(Ending::Fine)
+}
+
+/// Takes the units away that [`run`] wrote.
+fn remove(options: &InstallBootOptions, terminal: &Terminal) -> Result<Ending, Failure> {
+    let (units, mut removed, mut run) = (options.root.join(UNITS), Vec::new(), Vec::new());
+    let managed = options.root == Path::new("/") && options.root.join(RUNNING).exists();
+    let mut control = |arguments: &[&str]| {
+        if managed {
+            systemctl(arguments).map_err(system("reloading the units of systemd"))?;
+            run.push(format!("systemctl {}", arguments.join(" ")));
+        }
+        Ok::<_, Failure>(())
+    };
+    // Stopping it opens nothing.
+    control(&["stop", KEEP])?;
+    for (name, target, ..) in FILES {
+        for path in [units.join(format!("{target}.wants")).join(name), units.join(name)] {
+            match fs::remove_file(&path) {
+                Ok(()) => removed.push(path.display().to_string()),
+                Err(e) if e.kind() == io::ErrorKind::NotFound => {}
+                Err(source) => return Err(Failure::Unwritable { path, source }),
+            }
+        }
+    }
+    control(&["daemon-reload"])?;
+    if terminal.json {
+        terminal.json(&Removed { removed, run });
+        return Ok(Ending::Fine);
+    }
+    match removed.is_empty() {
+        true => terminal.heading("no units were installed"),
+        false => terminal.heading("removed; what is in force stays so until the next restart"),
+    }
+    removed.iter().for_each(|path| terminal.line(format!("  {path}")));
+    run.iter().for_each(|command| terminal.line(format!("  ran {command}")));
     Ok(Ending::Fine)
 }
 

@@ -29,7 +29,7 @@ use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::shape::shape;
-use crate::terminal::Terminal;
+use crate::terminal::{Terminal, counted};
 
 #[derive(JsonSchema, Serialize)]
 pub struct Line {
@@ -78,6 +78,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let mut trouble = Trouble::default();
     trouble.tell(keep_up(&mut gate, &mut known, terminal), terminal);
     notify("READY=1");
+    tell_status(&known);
     if !terminal.json {
         terminal
             .note("guarding new interfaces as they appear; SIGTERM stops this and opens nothing");
@@ -101,7 +102,19 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         let kept = kept.and_then(|()| keep_up(&mut gate, &mut known, terminal));
         let kept = kept.and_then(|()| place.look(common, &mut gate, terminal));
         trouble.tell(kept, terminal);
+        // Asked for by WatchdogSec= of the unit; each look is a sign of life.
+        notify("WATCHDOG=1");
+        tell_status(&known);
     }
+}
+
+/// What `systemctl status` shows.
+fn tell_status(known: &Known) {
+    let status = match known.links.len() {
+        0 => "STATUS=nothing is in force".to_owned(),
+        n => format!("STATUS=guarding {}", counted(n, "interface", "interfaces")),
+    };
+    notify(&status);
 }
 
 /// What does not work at the moment. It is tried again at each look: who is

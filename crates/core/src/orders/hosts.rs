@@ -198,7 +198,7 @@ pub fn recognise<'p>(postures: &'p [Posture], place: &Surroundings) -> Option<&'
 
 /// What is to hold when the orders of the last post cannot be put in force
 /// after a restart.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, JsonSchema, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, JsonSchema, serde::Deserialize, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum OnFailure {
     /// The newest orders before them that can.
