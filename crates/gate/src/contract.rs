@@ -87,6 +87,8 @@ pub struct InForce {
     pub guarded_outwards: Vec<InterfaceIndex>,
     /// Whether interfaces without one are guarded at the sockets.
     pub second_line: bool,
+    /// Whether the gate is attached by filters, for want of links at interfaces.
+    pub by_filters: bool,
 }
 
 /// Something that ends by itself, in the kernel, unless it is confirmed.

@@ -212,6 +212,7 @@ impl Gate for SimulatedGate {
             guarded: revision.guarded.clone(),
             guarded_outwards: revision.guarded.clone(),
             second_line: true,
+            by_filters: false,
         }))
     }
 

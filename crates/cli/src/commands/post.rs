@@ -15,7 +15,7 @@ use tipstaff_core::host::connection::Connection;
 use tipstaff_core::host::listener::{Listener, Scope};
 use tipstaff_core::orders::Silence;
 use tipstaff_core::tables::Tables;
-use tipstaff_gate::kernel::{KernelGate, check_support, executables};
+use tipstaff_gate::kernel::{KernelGate, Shortfall, check_support, executables, shortfalls};
 use tipstaff_gate::lock::PATIENCE;
 use tipstaff_gate::{Gate, GateError, InForce, Posted, Posting, Record, enforceable};
 use tipstaff_host::{interfaces, listeners};
@@ -53,6 +53,8 @@ pub struct Report {
     /// What `changes` are compared with: orders, nothing, not-visible, unreadable.
     against: Option<&'static str>,
     remarks: Vec<Remark>,
+    /// What the gate cannot promise on this machine.
+    limits: Vec<Shortfall>,
 }
 
 shape!(Report => "post");
@@ -103,7 +105,8 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
             None
         }
     };
-    let kept = Kept { revision: Some(prepared.done()?), trial: options.trial, meaning };
+    let limits = gate.in_force()?.map_or(Vec::new(), |now| shortfalls(&now, &all));
+    let kept = Kept { revision: Some(prepared.done()?), trial: options.trial, meaning, limits };
     show(&judge, Some(&posted), &kept, terminal);
     if options.cut && options.trial.is_none() {
         end_stranded(&judge.brief, terminal)?;
@@ -123,6 +126,8 @@ pub struct Kept {
     pub trial: Option<Duration>,
     /// What it changes, where something was in force before.
     pub meaning: Option<Meaning>,
+    /// What the gate cannot promise on this machine.
+    pub limits: Vec<Shortfall>,
 }
 
 /// What a post changes.
@@ -367,6 +372,7 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
                 .flat_map(|m| m.stranded.iter().map(|s| s.connection.clone()))
                 .collect(),
             remarks: all_remarks(brief),
+            limits: kept.limits.clone(),
         });
         return;
     }
@@ -407,6 +413,9 @@ pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Ter
         terminal.line(format!("  guarded: {}", posted.guarded.join(", ")));
         if !posted.vanished.is_empty() {
             terminal.line(format!("  gone meanwhile: {}", posted.vanished.join(", ")));
+        }
+        for limit in &kept.limits {
+            terminal.line(format!("  limit: {limit}"));
         }
         terminal.note("  open connections continue; only new ones are filtered");
         if let Some(time) = kept.trial {

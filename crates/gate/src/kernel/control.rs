@@ -97,6 +97,7 @@ impl Gate for KernelGate {
             guarded: pins.linked(At::Ingress)?,
             guarded_outwards: pins.linked(At::Egress)?,
             second_line: pins.has_link("inner-in")? && pins.has_link("inner-out")?,
+            by_filters: pins.all()?.iter().any(|path| At::of_filter(path).is_some()),
         }))
     }
 

@@ -16,6 +16,8 @@ use crate::kernel::kept::described;
 pub enum Shortfall {
     /// No programs at the sockets.
     NoSecondLine,
+    /// No links at interfaces: the gate is attached by filters.
+    ByFilters,
     /// Programs cannot read the kernel's types.
     NoTypes,
     /// A filter of the kernel's older kind stands at the ingress of an interface
@@ -37,6 +39,11 @@ impl fmt::Display for Shortfall {
             Self::NoSecondLine => f.write_str(
                 "this kernel does not support the second line: a new interface is open until \
                  `tipstaff keep` or a post guards it",
+            ),
+            Self::ByFilters => f.write_str(
+                "this kernel has no links at interfaces (they came with 6.6): the gate is attached \
+                 by clsact filters, and whoever removes one opens that interface; `reach` knows \
+                 other sources by the gate, not by the wire",
             ),
             Self::NoTypes => f.write_str(
                 "this kernel does not let programs read its types: whether an interface is a \
@@ -66,5 +73,6 @@ pub fn shortfalls(in_force: &InForce, interfaces: &[Interface]) -> Vec<Shortfall
     let no_types = described::at_packets().is_none().then_some(Shortfall::NoTypes);
     let lost = interfaces.iter().filter(|interface| interface.ingress_filter);
     let lost = lost.map(|i| Shortfall::NotesLost { interface: i.name.clone() });
-    no_second_line.into_iter().chain(no_types).chain(lost).collect()
+    let by_filters = in_force.by_filters.then_some(Shortfall::ByFilters);
+    no_second_line.into_iter().chain(by_filters).chain(no_types).chain(lost).collect()
 }

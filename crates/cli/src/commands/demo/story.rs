@@ -270,7 +270,7 @@ fn trials(judge: &Chosen, ground: Trial<'_>, told: &Told<'_>) -> Result<(), Fail
         let posting = Posting { brief: &next.brief, record: record(next) };
         let posted: Posted = try_out(&posting, TRIAL)?;
         let meaning = Some(post::Meaning::of(&judge.brief, &next.brief));
-        let kept = post::Kept { revision: None, trial: Some(TRIAL), meaning };
+        let kept = post::Kept { trial: Some(TRIAL), meaning, ..post::Kept::default() };
         post::show(next, Some(&posted), &kept, terminal);
         Ok::<_, Failure>(())
     };
