@@ -195,7 +195,7 @@ fn an_interface_that_appears_is_kept_and_patterns_follow() {
         let length = manager.recv(&mut buffer).unwrap();
         String::from_utf8(buffer[..length].to_vec()).unwrap()
     };
-    assert_eq!(told(), "READY=1");
+    assert_eq!(told(), "READY=1\nSTATUS=guarding 2 interfaces");
     let plug = |name: &'static str, other: &'static str, own: &'static str, far: &'static str| {
         let end = lab.world.as_fd().try_clone_to_owned().unwrap();
         lab.archive
@@ -234,7 +234,11 @@ fn an_interface_that_appears_is_kept_and_patterns_follow() {
     // Told to stop it stops, and opens nothing.
     let pid = nix::unistd::Pid::from_raw(keeper.0.id() as i32);
     nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGTERM).unwrap();
-    assert_eq!(told(), "STOPPING=1");
+    // A sign of life at each look, until then.
+    let last = std::iter::repeat_with(told).inspect(|told| {
+        assert!(told == "STOPPING=1" || told.starts_with("WATCHDOG=1\nSTATUS=guarding "), "{told}");
+    });
+    assert!(last.take(1_000).any(|told| told == "STOPPING=1"));
     assert!(keeper.0.wait().unwrap().success());
     assert_eq!(lab.knock("192.0.2.1", "192.0.2.10", 7410), "silent");
     let mut said = String::new();

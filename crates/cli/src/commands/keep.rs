@@ -77,8 +77,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let mut place = Place::default();
     let mut trouble = Trouble::default();
     trouble.tell(keep_up(&mut gate, &mut known, terminal), terminal);
-    notify("READY=1");
-    tell_status(&known);
+    notify(&format!("READY=1\n{}", status(&known)));
     if !terminal.json {
         terminal
             .note("guarding new interfaces as they appear; SIGTERM stops this and opens nothing");
@@ -103,18 +102,16 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         let kept = kept.and_then(|()| place.look(common, &mut gate, terminal));
         trouble.tell(kept, terminal);
         // Asked for by WatchdogSec= of the unit; each look is a sign of life.
-        notify("WATCHDOG=1");
-        tell_status(&known);
+        notify(&format!("WATCHDOG=1\n{}", status(&known)));
     }
 }
 
 /// What `systemctl status` shows.
-fn tell_status(known: &Known) {
-    let status = match known.links.len() {
+fn status(known: &Known) -> String {
+    match known.links.len() {
         0 => "STATUS=nothing is in force".to_owned(),
         n => format!("STATUS=guarding {}", counted(n, "interface", "interfaces")),
-    };
-    notify(&status);
+    }
 }
 
 /// What does not work at the moment. It is tried again at each look: who is
