@@ -8,6 +8,7 @@ use std::fs;
 use std::io::Write;
 use std::net::{SocketAddr, UdpSocket};
 use std::os::fd::AsFd;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Child, Stdio};
 use std::time::Duration;
@@ -248,12 +249,19 @@ fn a_damaged_history_opens_nothing_by_accident() {
         let files = fs::read_dir(history.join("revisions")).unwrap().flatten().map(|e| e.path());
         files.filter(|path| path.extension().is_some()).max().unwrap()
     };
-    let damage: [(&str, &dyn Fn()); 5] = [
+    let damage: [(&str, &dyn Fn()); 7] = [
         ("truncated", &|| {
             let text = fs::read(last()).unwrap();
             fs::write(last(), &text[..text.len() / 2]).unwrap();
         }),
         ("empty", &|| fs::write(last(), "").unwrap()),
+        ("of a later version", &|| {
+            let text = fs::read_to_string(last()).unwrap();
+            fs::write(last(), text.replace("kept-revision/1", "kept-revision/2")).unwrap();
+        }),
+        ("somebody else's", &|| {
+            fs::set_permissions(last(), fs::Permissions::from_mode(0o666)).unwrap();
+        }),
         ("the last is gone", &|| fs::remove_file(last()).unwrap()),
         ("all are gone", &|| fs::remove_dir_all(history.join("revisions")).unwrap()),
         ("the history is gone", &|| fs::remove_dir_all(&history).unwrap()),

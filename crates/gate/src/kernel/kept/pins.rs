@@ -53,11 +53,23 @@ pub(crate) const LABEL_LINK: &str = "label";
 /// The layout of all that is pinned: switch, slots, flows, dispatchers.
 const LAYOUT: u32 = 3;
 
+/// The machine's own run directory; other ones are of tests and of other gates.
+const RUN_DIR: &str = "/run/tipstaff";
+
+/// The bpffs that the service manager mounts for everybody. It stays mounted to the end
+/// of a shutdown, when everything below /run is gone and cards may still be up.
+const SHARED: &str = "/sys/fs/bpf";
+
 /// Bytes of the map of secrets: those of the hash, and the marks.
 const SECRET_BYTES: usize = 16 + MARK_BYTES;
 
 /// Room for interfaces that have an outer gate.
 const MOST_INTERFACES: u32 = 16_384;
+
+fn is_bpffs<P: AsRef<Path> + ?Sized>(path: &P) -> bool {
+    nix::sys::statfs::statfs(path.as_ref())
+        .is_ok_and(|s| s.filesystem_type().0 as u32 == BPF_FS_MAGIC)
+}
 
 fn is_link(path: &Path) -> bool {
     let named = SOCKET_LINKS.iter().any(|name| path.ends_with(name));
@@ -103,7 +115,12 @@ pub(crate) fn private_folder(path: &Path) -> Result<(), GateError> {
 
 impl Pins {
     pub(crate) fn new(run_dir: &Path, cookie: u64) -> Self {
-        let mount = run_dir.join("bpf");
+        let own = run_dir.join("bpf");
+        // What is in force stays where it was put.
+        let mount = match run_dir == Path::new(RUN_DIR) && !own.exists() && is_bpffs(SHARED) {
+            true => Path::new(SHARED).join("tipstaff"),
+            false => own,
+        };
         let folder = mount.join(format!("{}{cookie}", prefix(LAYOUT)));
         Self { run_dir: run_dir.to_owned(), mount, folder, cookie }
     }
@@ -120,8 +137,7 @@ impl Pins {
     }
 
     fn is_mounted(&self) -> bool {
-        nix::sys::statfs::statfs(&self.mount)
-            .is_ok_and(|s| s.filesystem_type().0 as u32 == BPF_FS_MAGIC)
+        is_bpffs(&self.mount)
     }
 
     /// Mounts the bpffs where it is not, and makes the folder.
