@@ -147,6 +147,11 @@ impl Terminal {
     }
 }
 
+/// Fewer columns are no size of a terminal.
+const NARROWEST: u16 = 20;
+/// Columns of a terminal that does not say.
+const USUAL: u16 = 80;
+
 /// A table: a header and rows, columns kept apart by space alone.
 pub struct Columns {
     table: Table,
@@ -158,6 +163,10 @@ impl Columns {
         let mut table = Table::new();
         table.load_style(comfy_table::presets::NOTHING);
         table.set_content_arrangement(ContentArrangement::Dynamic);
+        // A serial console says that it has no columns at all.
+        if table.width().is_some_and(|width| width < NARROWEST) {
+            table.set_width(USUAL);
+        }
         table.enforce_styling();
         let heading = |h: &str| Cell::new(visible_lines(h)).add_attribute(Attribute::Underlined);
         table.set_header(headings.into_iter().map(heading));

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used)]
 
 use std::fs::{self, File};
+use std::io::Read;
 use std::path::Path;
 use std::process::{Command, Output, Stdio};
 
@@ -75,4 +76,22 @@ fn a_reader_that_goes_away_changes_nothing() {
         assert!(!told.contains("cannot be written"), "{told}");
     }
     assert!(!fs::read_to_string(&orders).unwrap().contains("enabled = false"));
+}
+
+/// A serial console, or a terminal of a script, says that it has no columns.
+#[test]
+fn a_terminal_without_a_size_gets_a_table_all_the_same() {
+    let orders = concat!(env!("CARGO_MANIFEST_DIR"), "/demo/orders.toml");
+    let pty = nix::pty::openpty(None, None).unwrap();
+    let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+    command.args(["rules", "--orders", orders]).env_clear().env("NO_COLOR", "1");
+    command.stdin(Stdio::null()).stdout(pty.slave.try_clone().unwrap()).stderr(pty.slave);
+    let mut child = command.spawn().unwrap();
+    drop(command);
+    let mut said = Vec::new();
+    // The last writer has closed it: EIO.
+    let _ = File::from(pty.master).read_to_end(&mut said);
+    child.wait().unwrap();
+    let said = String::from_utf8(said).unwrap();
+    assert!(said.contains("night-staff"), "{said}");
 }

@@ -199,7 +199,7 @@ impl<'c> Check<'c> {
                 self.witness = Some(witness);
                 Some(known)
             }
-            Err(fault @ WitnessFault::NoNextHop { .. }) => {
+            Err(fault @ (WitnessFault::NoNextHop { .. } | WitnessFault::NoLinks)) => {
                 self.notes.push(format!("{fault}; known by the gate, not by the wire"));
                 None
             }

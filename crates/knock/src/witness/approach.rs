@@ -84,9 +84,20 @@ pub enum WitnessFault {
         /// The family of the source.
         family: Family,
     },
+    /// The kernel is one before 6.6.
+    #[error("this kernel has no links at interfaces (they came with 6.6), which the witness needs")]
+    NoLinks,
     /// bpf(2) or something else of the system failed.
     #[error("the witness cannot run: {0}")]
     System(#[from] io::Error),
+}
+
+/// Why a program could not be attached to an interface.
+pub(super) fn attaching(error: io::Error) -> WitnessFault {
+    match error.kind() {
+        io::ErrorKind::InvalidInput => WitnessFault::NoLinks,
+        _ => error.into(),
+    }
 }
 
 pub(super) fn system(error: impl std::error::Error + Send + Sync + 'static) -> WitnessFault {

@@ -20,7 +20,7 @@ use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
 use std::io;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::time::{Duration, Instant};
 
 use answers::{Answered, Caught, What};
@@ -38,8 +38,8 @@ use tipstaff_gate::kernel::Marks;
 
 use crate::Reply;
 use crate::frames::{self, FIRST_PORT, Knock};
-use approach::system;
 pub use approach::{Approach, WitnessFault, approach};
+use approach::{attaching, system};
 pub use through::{Through, WentThrough};
 
 /// The programs that stand in front of the gate while a witness knocks.
@@ -136,13 +136,16 @@ impl Witness {
         let record = load("ts_came_in", record_program(family, (knock, through), map.as_fd()))?;
         let catch = load(PROGRAMS[1], catch_program(family, own, played.as_fd(), map.as_fd()))?;
         let (here, back) = (approach.interface.index, approach.back);
+        let attach = |program: BorrowedFd<'_>, interface, side, order| {
+            sys::link_interface(program, interface, side, order).map_err(attaching)
+        };
         let mut links = vec![
-            sys::link_interface(record.as_fd(), here, Attach::TcxIngress, Order::Last)?,
-            sys::link_interface(mark.as_fd(), here, Attach::TcxIngress, Order::First)?,
-            sys::link_interface(catch.as_fd(), here, Attach::TcxEgress, Order::First)?,
+            attach(record.as_fd(), here, Attach::TcxIngress, Order::Last)?,
+            attach(mark.as_fd(), here, Attach::TcxIngress, Order::First)?,
+            attach(catch.as_fd(), here, Attach::TcxEgress, Order::First)?,
         ];
         if back != here {
-            links.push(sys::link_interface(catch.as_fd(), back, Attach::TcxEgress, Order::First)?);
+            links.push(attach(catch.as_fd(), back, Attach::TcxEgress, Order::First)?);
         }
         let pass = {
             let mut a = Assembler::default();
