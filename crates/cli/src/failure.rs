@@ -151,7 +151,7 @@ impl Failure {
         }
     }
 
-    /// As the README documents them.
+    /// As docs/guide.md documents them.
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::WrongOrders { .. }
