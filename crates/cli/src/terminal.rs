@@ -4,6 +4,7 @@
 // The one place where it may be done.
 #![allow(clippy::disallowed_macros)]
 
+use std::borrow::Cow;
 use std::cell::RefCell;
 use std::io::{self, BufRead, IsTerminal, Write};
 
@@ -62,7 +63,7 @@ impl Terminal {
         let text = text.as_ref();
         let rest = text.trim_start_matches('\n');
         let room = "\n".repeat(text.len() - rest.len());
-        self.write(&format!("{room}{}", visible(rest)));
+        self.write(&format!("{room}{}", fitted(&visible(rest))));
     }
 
     /// A text of many lines, which another program may read: on a terminal as
@@ -82,7 +83,7 @@ impl Terminal {
 
     /// Something that is said in passing.
     pub fn note(&self, text: &str) {
-        self.write(&format!("{DIM}{}{DIM:#}", visible(text)));
+        self.write(&format!("{DIM}{}{DIM:#}", fitted(&visible(text))));
     }
 
     /// Asks for a yes; anything else, and no terminal to ask on, is a no.
@@ -145,6 +146,47 @@ impl Terminal {
     pub fn table(&self, table: &Columns) {
         self.write(&format!("\n{}", table.render()));
     }
+}
+
+/// As it fits the terminal, broken between words; elsewhere as it is. A command that is to
+/// be copied stays in one piece.
+fn fitted(text: &str) -> Cow<'_, str> {
+    let width = match io::stdout().is_terminal() && !text.contains("tipstaff ") {
+        true => Table::new().width().filter(|width| *width >= NARROWEST),
+        false => None,
+    };
+    match width {
+        Some(width) if text.chars().count() > usize::from(width) => {
+            wrapped(text, width.into()).into()
+        }
+        _ => text.into(),
+    }
+}
+
+/// Breaks a line between words. What follows stands below the text, not below the labels
+/// before it: behind the last gap of two spaces in the first half.
+fn wrapped(text: &str, width: usize) -> String {
+    let leading = text.len() - text.trim_start().len();
+    let gaps = text.match_indices("  ").map(|(at, _)| at + 2);
+    let begin = gaps.filter(|at| *at <= width / 2 && !text[*at..].starts_with(' ')).last();
+    let indent = begin.unwrap_or(leading);
+    let mut out = text[..indent].to_owned();
+    let mut used = text[..indent].chars().count();
+    let indent = " ".repeat(used);
+    for (n, word) in text[begin.unwrap_or(leading)..].split(' ').enumerate() {
+        let long = word.chars().count();
+        if n > 0 && used + 1 + long > width {
+            out.push('\n');
+            out.push_str(&indent);
+            used = indent.len();
+        } else if n > 0 {
+            out.push(' ');
+            used += 1;
+        }
+        out.push_str(word);
+        used += long;
+    }
+    out
 }
 
 /// Fewer columns are no size of a terminal.
@@ -281,5 +323,18 @@ mod tests {
         assert_eq!(bytes(12_800), "12.5 KiB");
         assert_eq!(counted(1, "rule", "rules"), "1 rule");
         assert_eq!(counted(0, "rule", "rules"), "0 rules");
+    }
+
+    #[test]
+    fn a_long_line_is_broken_between_words_below_its_text() {
+        let line = "  error    never-matches  rule 8 (night): rule 5 matches all of its traffic";
+        assert_eq!(
+            wrapped(line, 60),
+            "  error    never-matches  rule 8 (night): rule 5 matches all\n\
+             \u{20}                         of its traffic"
+        );
+        assert_eq!(wrapped("    one two", 8), "    one\n    two");
+        let long = "2001:db8:51:ffff:ffff:ffff:ffff:ffff";
+        assert_eq!(wrapped(long, 20), long);
     }
 }

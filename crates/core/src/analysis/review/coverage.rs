@@ -23,7 +23,7 @@ pub struct Coverage {
     pub speaks: bool,
     /// Whether some of that traffic would get another answer without it.
     pub needed: bool,
-    /// Where never matches: the rules above it that already match all of its traffic.
+    /// Where it never matches: the rules above it that already match all of its traffic.
     pub covered_by: BTreeSet<RuleIndex>,
 }
 

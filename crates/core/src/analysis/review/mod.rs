@@ -92,7 +92,7 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
     for (index, rule) in brief.indexed() {
         if rule.silence == Some(Silence::Expired) || rule.until.is_some_and(|end| end <= now) {
             let mend = "Remove it, or give it a later `until`.";
-            review.add(rule, index, Code::Expired, "it has expired and never matches".into(), mend);
+            review.add(rule, index, Code::Expired, "it has expired".into(), mend);
             continue;
         }
         if !rule.speaks() {
@@ -119,16 +119,8 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
             review.add(rule, index, Code::ProgramNotFound, note.to_string(), &mend);
         }
         if rule.note.is_none() {
-            let mend = format!("tipstaff rule set {} note=\"why it is there\"", rule.name);
-            review.add(
-                rule,
-                index,
-                Code::NoNote,
-                "it has no note that says why it \
-                                                   exists"
-                    .into(),
-                &mend,
-            );
+            let mend = format!("tipstaff rule set {} note=\"why it exists\"", rule.name);
+            review.add(rule, index, Code::NoNote, "no note says why it exists".into(), &mend);
         }
     }
     if let Some(listeners) = listeners {
@@ -230,7 +222,7 @@ impl Review {
                 .find(|by| brief.rule(**by).is_some_and(Rule::is_about_everything));
             if let Some(all) = all {
                 let what = format!(
-                    "never matches: {} already matches everything",
+                    "{} above it already matches everything",
                     named(brief, [*all].into_iter())
                 );
                 let mend = format!("tipstaff rule move {} --before {}", rule.name, all.position());
@@ -238,7 +230,7 @@ impl Review {
                 return;
             }
             let matches = if known.covered_by.len() == 1 { "matches" } else { "match" };
-            let what = format!("never matches: {by} above it already {matches} all of its traffic");
+            let what = format!("{by} above it already {matches} all of its traffic");
             let mend = format!("Move it above them, or remove it: {out}");
             self.add(rule, index, Code::NeverMatches, what, &mend);
         } else if !known.needed {
