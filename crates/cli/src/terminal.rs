@@ -167,8 +167,8 @@ fn fitted(text: &str) -> Cow<'_, str> {
 /// before it: behind the last gap of two spaces in the first half.
 fn wrapped(text: &str, width: usize) -> String {
     let leading = text.len() - text.trim_start().len();
-    let gaps = text.match_indices("  ").map(|(at, _)| at + 2);
-    let begin = gaps.filter(|at| *at <= width / 2 && !text[*at..].starts_with(' ')).last();
+    let words = text.match_indices(|c: char| c != ' ').map(|(at, _)| at);
+    let begin = words.filter(|at| *at <= width / 2 && text[..*at].ends_with("  ")).last();
     let indent = begin.unwrap_or(leading);
     let mut out = text[..indent].to_owned();
     let mut used = text[..indent].chars().count();
@@ -327,11 +327,11 @@ mod tests {
 
     #[test]
     fn a_long_line_is_broken_between_words_below_its_text() {
-        let line = "  error    never-matches  rule 8 (night): rule 5 matches all of its traffic";
+        let line = "  error    never-matches   rule 8 (night): rule 5 matches all of its traffic";
         assert_eq!(
-            wrapped(line, 60),
-            "  error    never-matches  rule 8 (night): rule 5 matches all\n\
-             \u{20}                         of its traffic"
+            wrapped(line, 61),
+            "  error    never-matches   rule 8 (night): rule 5 matches all\n\
+             \u{20}                          of its traffic"
         );
         assert_eq!(wrapped("    one two", 8), "    one\n    two");
         let long = "2001:db8:51:ffff:ffff:ffff:ffff:ffff";
