@@ -274,3 +274,40 @@ fn a_circle_is_found() {
     let own = "use super::x::{self, Y};\npub use z::Z;\nfn f() { crate::k::l(); }";
     assert_eq!(paths(own), ["super::x::self", "super::x::Y", "crate::k::l"]);
 }
+
+/// A file is read in one sitting, a function on one screen or two.
+#[test]
+fn no_file_has_more_than_500_lines_and_no_function_more_than_100() {
+    let mut files = Vec::new();
+    for entry in fs::read_dir(crates()).unwrap().flatten() {
+        for part in ["src", "tests", "benches"] {
+            let directory = entry.path().join(part);
+            if directory.is_dir() {
+                sources(&directory, &mut files);
+            }
+        }
+    }
+    assert!(files.len() > 150, "{}", files.len());
+    let mut long = Vec::new();
+    for path in files {
+        let text = fs::read_to_string(&path).unwrap();
+        let lines: Vec<&str> = text.lines().collect();
+        if lines.len() > 500 {
+            long.push(format!("{}: {} lines", path.display(), lines.len()));
+        }
+        for (at, line) in lines.iter().enumerate() {
+            let indent = &line[..line.len() - line.trim_start().len()];
+            let words = line.trim_start().trim_start_matches("pub ").trim_start_matches("const ");
+            if !words.starts_with("fn ") && !words.starts_with("pub(") || !words.contains("fn ") {
+                continue;
+            }
+            // As rustfmt writes it, a function ends where a brace has its indent again.
+            let end = lines[at..].iter().position(|l| l.strip_prefix(indent) == Some("}"));
+            let begun = lines[at..].iter().position(|l| l.ends_with([';', '{', '}'])).unwrap_or(0);
+            if lines[at + begun].ends_with('{') && end.is_some_and(|end| end + 1 > 100) {
+                long.push(format!("{}:{}: {}", path.display(), at + 1, line.trim()));
+            }
+        }
+    }
+    assert!(long.is_empty(), "{long:#?}");
+}
