@@ -168,7 +168,7 @@ fn fitted(text: &str) -> Cow<'_, str> {
 fn wrapped(text: &str, width: usize) -> String {
     let leading = text.len() - text.trim_start().len();
     let words = text.match_indices(|c: char| c != ' ').map(|(at, _)| at);
-    let begin = words.filter(|at| *at <= width / 2 && text[..*at].ends_with("  ")).last();
+    let begin = words.rev().find(|at| *at <= width / 2 && text[..*at].ends_with("  "));
     let indent = begin.unwrap_or(leading);
     let mut out = text[..indent].to_owned();
     let mut used = text[..indent].chars().count();

@@ -426,3 +426,24 @@ fn the_review_finds_what_was_planted_and_says_so_by_its_exit_code() {
         clean.text(&["review"])
     );
 }
+
+/// However a port is written, the file gets the one form, and it is said.
+#[test]
+fn ports_are_read_in_every_spelling_and_written_in_one() {
+    let desk = Desk::new(ORDERS);
+    let told = desk.text(&["rule", "add", "allow", "80,443", "53/UDP", "--name", "web"]);
+    assert!(told.contains("read as tcp/80, tcp/443, udp/53"), "{told}");
+    let file = || fs::read_to_string(desk.path().join("orders.toml")).unwrap();
+    assert!(file().contains(r#"traffic = ["tcp/80", "tcp/443", "udp/53"]"#), "{}", file());
+    // A number behind a protocol is of that protocol.
+    desk.text(&["rule", "set", "web", "traffic=udp/53,5353"]);
+    assert!(file().contains(r#"traffic = ["udp/53", "udp/5353"]"#), "{}", file());
+    let said =
+        |traffic: &str| desk.json(&["ask", traffic, "--source", "203.0.113.9"])["traffic"].clone();
+    for traffic in ["7410", "7410/tcp", "tcp:7410", "TCP/7410"] {
+        assert_eq!(said(traffic), "tcp/7410", "{traffic}");
+    }
+    // In orders too; what is written there stays as it is.
+    let written = Desk::new(&ORDERS.replace("\"tcp/7410\"", "\"7410/tcp\""));
+    assert_eq!(written.json(&["names", "plates"])["names"][0]["holds"][0], "tcp/7410");
+}

@@ -2,7 +2,7 @@
 
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::names::spans::Spans;
-use tipstaff_core::names::traffic::{TrafficKey, Transport, keys_of};
+use tipstaff_core::names::traffic::{TrafficKey, keys_of};
 use tipstaff_core::orders::edit::Which;
 
 use crate::chosen::Chosen;
@@ -21,16 +21,12 @@ pub fn rule(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
     })
 }
 
-/// The keys of a traffic text; a bare number is a port of either transport.
+/// The keys of a traffic text; a bare number is a TCP port, as everywhere.
 pub fn traffic(judge: &Chosen, text: &str) -> Result<Spans<TrafficKey>, Failure> {
     let wrong = |why: String| Failure::Argument {
         message: format!("invalid traffic `{text}`{why}"),
         mend: "Write a port such as 22, or tcp/22, ssh, icmp/echo.".into(),
     };
-    if let Ok(port) = text.parse::<u16>() {
-        let both = [Transport::Tcp, Transport::Udp].map(|t| (t.key(port), t.key(port)));
-        return Ok(Spans::from_ranges(both));
-    }
     match judge.orders.terms(text) {
         Some(Ok(terms)) => Ok(keys_of(&terms).unwrap_or_else(Spans::full)),
         Some(Err(fault)) => Err(wrong(format!(": {fault}"))),

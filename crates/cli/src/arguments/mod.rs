@@ -234,7 +234,7 @@ pub enum GroupCommand {
 pub struct AddOptions {
     /// allow, deny or refuse
     pub action: String,
-    /// Traffic that it matches: ssh, tcp/7410, udp/7420-7423, icmp/echo, any
+    /// Traffic that it matches: ssh, tcp/7410 or 7410, udp/7420-7423, icmp/echo, any
     #[arg(required = true)]
     pub traffic: Vec<String>,
     /// Sources: an address, a prefix, a range, a group; repeatable, or with commas

@@ -4,4 +4,5 @@
 pub mod address;
 pub mod services;
 pub mod spans;
+pub mod spelling;
 pub mod traffic;

@@ -13,9 +13,9 @@ use super::codes::Code;
 use super::hosts::{Boot, Group, Host, Posture, Selector, Silence};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
-use crate::names::services;
 use crate::names::spans::Spans;
 use crate::names::traffic::{Term, TermFault, TrafficKey};
+use crate::names::{services, spelling};
 use crate::packet::Direction;
 
 /// Foundations that orders can switch off.
@@ -351,13 +351,18 @@ pub(super) fn terms(
     own: &BTreeMap<String, Vec<Term>>,
     text: &str,
 ) -> Option<Result<Vec<Term>, TermFault>> {
-    match Term::parse(text) {
-        Some(read) => Some(read.map(|term| vec![term])),
-        None => {
-            let terms = own.get(text).map(Vec::as_slice);
-            terms.or_else(|| services::find(text).map(|s| s.terms)).map(|t| Ok(t.to_vec()))
+    let mut all = Vec::new();
+    for item in spelling::items(text) {
+        match Term::parse(&item) {
+            Some(Ok(term)) => all.push(term),
+            Some(Err(fault)) => return Some(Err(fault)),
+            None => {
+                let terms = own.get(&item).map(Vec::as_slice);
+                all.extend(terms.or_else(|| services::find(&item).map(|s| s.terms))?);
+            }
         }
     }
+    Some(Ok(all))
 }
 
 impl Rule {

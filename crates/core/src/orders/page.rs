@@ -12,6 +12,7 @@ use super::change::{Destination, EditFault, NewRule, Which};
 use super::hosts::Silence;
 use super::model::{Orders, Rule};
 use super::resolve::nearest;
+use crate::names::spelling;
 
 /// One file: where its rules stand in it, and among all.
 pub(super) struct PageFile<'t> {
@@ -253,6 +254,10 @@ impl Page<'_> {
         new: &NewRule,
         destination: Option<&Destination>,
     ) -> Result<Changed, EditFault> {
+        let traffic: Vec<String> =
+            new.traffic.iter().flat_map(|text| spelling::items(text)).collect();
+        let read = (traffic != new.traffic).then(|| format!("read as {}", traffic.join(", ")));
+        let new = &NewRule { traffic, ..new.clone() };
         let mut table = Table::new();
         let name = new.name.clone().unwrap_or_else(|| self.made_up_name(new));
         table["name"] = value(&name);
@@ -279,7 +284,8 @@ impl Page<'_> {
             Some(why) => format!("added at position {}: {why}", before + 1),
             None => format!("added at position {}", before + 1),
         };
-        Ok(self.insert(spot, &format!("[[rules]]\n{table}"), vec![added]))
+        let told = read.into_iter().chain([added]).collect();
+        Ok(self.insert(spot, &format!("[[rules]]\n{table}"), told))
     }
 
     /// Before the first catch-all deny, behind which nothing ever speaks.
@@ -393,7 +399,10 @@ pub(super) fn set_key(table: &mut Table, key: &str, written: &str) {
             replace(table, key, value(written == "true"))
         }
         written if LISTS.contains(&key.trim_end_matches("_except")) => {
-            let words: Vec<String> = written.split(',').map(|w| w.trim().to_owned()).collect();
+            let words: Vec<String> = match key.trim_end_matches("_except") {
+                "traffic" => spelling::items(written),
+                _ => written.split(',').map(|w| w.trim().to_owned()).collect(),
+            };
             replace(table, key, list(&words));
         }
         written => replace(table, key, value(written)),

@@ -100,7 +100,7 @@ fn members(
 /// Ports as `--ports` names them, as orders write traffic.
 pub fn ports(judge: &Chosen, texts: &[String]) -> Result<BTreeSet<Place>, Failure> {
     let mut places = BTreeSet::new();
-    for text in texts.iter().flat_map(|text| text.split(',')).map(str::trim) {
+    for text in texts {
         places.extend(subjects(&judge.orders, text)?.into_iter().map(Place::from));
     }
     Ok(places)
@@ -115,12 +115,8 @@ pub fn subjects(orders: &Orders, text: &str) -> Result<Vec<Subject>, Failure> {
             .into(),
     }
     };
-    let whole = match text.bytes().all(|b| b.is_ascii_digit()) && !text.is_empty() {
-        true => format!("tcp/{text}"),
-        false => text.to_owned(),
-    };
     let terms = orders
-        .terms(&whole)
+        .terms(text)
         .ok_or_else(|| wrong(format!("`{text}` is neither traffic nor a service")))?
         .map_err(|fault| wrong(format!("`{text}`: {fault}")))?;
     let mut subjects = Vec::new();
