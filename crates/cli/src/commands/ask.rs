@@ -356,7 +356,7 @@ fn print_passed_over(report: &Report<'_>, judge: &Chosen, terminal: &Terminal) {
         rule.failed != Mismatch::Host && direction == Some(report.direction)
     });
     if !in_question.is_empty() {
-        let mut table = Columns::new(["", "passed over", "says", "because"]);
+        let mut table = Columns::new(["", "passed over", "action", "because"]);
         for rule in in_question {
             let says = action(rule.action, rule.action);
             table.row([faint(rule.position), plain(rule.name), says, plain(&rule.because)]);

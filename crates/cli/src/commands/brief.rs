@@ -72,7 +72,7 @@ pub fn run(
             terminal.json(&report);
         } else {
             let rules = counted(report.rules.len(), "rule", "rules");
-            terminal.heading(&format!("{} obeys {rules}", host.name));
+            terminal.heading(&format!("{}: {rules}", host.name));
             terminal.note(&orders_words(&origin));
             print(&report.rules, report.standing, terminal);
         }
@@ -141,7 +141,7 @@ fn rows<'o>(orders: &'o Orders, host: &Host, posture: Option<&str>) -> Vec<Row<'
 }
 
 fn print(rows: &[Row<'_>], standing: Standing, terminal: &Terminal) {
-    let mut table = Columns::new(["", "name", "says", "traffic", "source", "brought by"]);
+    let mut table = Columns::new(["", "name", "action", "traffic", "source", "assigned by"]);
     for row in rows {
         let by = match row.group {
             Some(group) => format!("{} (group {group})", row.brought_by),
@@ -162,7 +162,7 @@ fn print(rows: &[Row<'_>], standing: Standing, terminal: &Terminal) {
         ("transit", standing.transit),
     ] {
         let name = plain(format!("standing {direction}"));
-        let left = faint("whatever is left");
+        let left = faint("everything else");
         table.row([faint("–"), name, action(said, said), left, plain(""), plain("")]);
     }
     terminal.table(&table);

@@ -98,7 +98,7 @@ fn show(edited: &Edited, terminal: &Terminal) {
     let Rule { name, traffic, silence, note, .. } = edited.rule.as_ref();
     let from = edited.rule.condition_words();
     let said = edited.rule.action;
-    let mut table = Columns::new(["", "name", "says", "traffic", "source", "note"]);
+    let mut table = Columns::new(["", "name", "action", "traffic", "source", "note"]);
     let says = match silence {
         None => action(said, said),
         Some(silence) => faint(format!("{said} ({})", silence.words())),

@@ -218,7 +218,7 @@ fn one(
         Some(silence) => format!(" ({}: not active here)", silence.words()),
         None => String::new(),
     };
-    let mut lines = vec![("says", format!("{}{paused}", row.action))];
+    let mut lines = vec![("action", format!("{}{paused}", row.action))];
     lines.extend(row.note.map(|note| ("note", note.to_owned())));
     lines.push(("traffic", format!("{}: {}", rule.traffic.words(), cut(&traffic))));
     lines.push((
@@ -353,7 +353,7 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
     if let Some(files) = judge.files() {
         terminal.note(&files);
     }
-    let mut table = Columns::new(["", "name", "says", "traffic", "source", "packets", "bytes"]);
+    let mut table = Columns::new(["", "name", "action", "traffic", "source", "packets", "bytes"]);
     for row in &foundations {
         let says = if row.enabled { row.action.to_string() } else { "off".into() };
         let [packets, size] = tally_cells(row.tally);
@@ -387,7 +387,7 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
             faint("–"),
             plain(name),
             says,
-            faint("whatever is left"),
+            faint("everything else"),
             plain(""),
             packets,
             size,

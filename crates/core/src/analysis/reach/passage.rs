@@ -32,7 +32,7 @@ impl fmt::Display for Passage {
         f.write_str(match self {
             Self::Passes => "passes",
             Self::Refused => "refused",
-            Self::Kept => "kept in",
+            Self::Kept => "stopped",
             Self::Unknown => "unknown",
         })
     }
