@@ -263,7 +263,8 @@ fn nothing_hidden_is_ever_shown() {
     }
     watched(&mut walk);
     kept(&mut walk);
-    for arguments in [&["boot"][..], &["withdraw"], &["install-boot", "--root", ODD]] {
+    let remove = ["install-boot", "--remove", "--root", ODD];
+    for arguments in [&["boot"][..], &["withdraw"], &["install-boot", "--root", ODD], &remove] {
         walk.run(arguments);
     }
     wrong(&mut walk, &good);
