@@ -85,6 +85,14 @@ fn answers(wire: &Wire, near: [u8; 6]) -> (usize, usize) {
     };
     let (resets, rest): (Vec<_>, Vec<_>) =
         wire.seen().into_iter().filter(answer).partition(|f| reset_of_six(f));
+    // Half open, a connection would be answered once more a second later, after a post
+    // where that is slow.
+    for family in 0..2 {
+        let (from, to) = (ip(FAR[family]), ip(NEAR[family]));
+        let reset = wire::tcp((from, 40_000), (to, 7420), 0x04, (2, 0));
+        let packet = wire::ip(from, to, 6, &reset, &Header::default());
+        wire.send(&wire::ethernet(near, wire.hardware, &[], wire::kind_of(from), &packet));
+    }
     (resets.len(), rest.len())
 }
 
