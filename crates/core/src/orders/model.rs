@@ -351,6 +351,10 @@ pub(super) fn terms(
     own: &BTreeMap<String, Vec<Term>>,
     text: &str,
 ) -> Option<Result<Vec<Term>, TermFault>> {
+    // Mostly it is written as it is printed.
+    if let Some(Ok(term)) = Term::parse(text) {
+        return Some(Ok(vec![term]));
+    }
     let mut all = Vec::new();
     for item in spelling::items(text) {
         match Term::parse(&item) {
