@@ -1,5 +1,5 @@
 //! Network namespaces made for a demonstration or a test: each lives in a
-//! thread, is not named unless asked for, and is gone with the process.
+//! thread, has no name unless asked for, and is gone with the process.
 
 use std::fs::{self, File};
 use std::net::IpAddr;

@@ -11,7 +11,7 @@ pub use super::change::{Destination, Edit, EditFault, Edited, NewRule, NewText, 
 use super::page::{Changed, Page, PageFile, changed_block, files_of, replace, with_line_ends_of};
 use super::read::{read_all, read_for_an_edit};
 
-/// Lets the rules of a group keep their positions but do not apply, or apply again.
+/// Pauses the rules of a group, or resumes them.
 ///
 /// # Errors
 /// [`EditFault`]; then there is no new text.

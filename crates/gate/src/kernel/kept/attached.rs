@@ -56,15 +56,27 @@ impl Pins {
                 Err(e) => return Ok(Err(e)),
             }
         }
-        if self.filter_program(at, interface.index)? == sys::program_id(program).ok() {
+        let pin = at.filter_name(index);
+        let pinned = self.open(&pin)?.and_then(|pinned| sys::program_id(pinned.as_fd()).ok());
+        let runs = self.filter_program(at, interface.index)?;
+        let id = sys::program_id(program).ok();
+        if id.is_some() && pinned == id && runs == id {
             return Ok(Ok(true));
         }
-        if let Err(e) = filters::attach(interface.index, at.filter_side(), program) {
-            return Ok(Err(e));
+        if runs.is_some() {
+            // In the place of one of ours, as a link is updated: it stays whatever comes
+            // of the post, and at no time is it without a pin.
+            let attach = || filters::attach(interface.index, at.filter_side(), program);
+            return Ok(self.pin_over(program, &pin, attach)?.map(|()| true));
         }
-        self.forget(&at.filter_name(index));
-        self.keep(program, &at.filter_name(index), made)?;
-        Ok(Ok(true))
+        // Pinned first: whoever is killed in between leaves no filter that nobody knows of.
+        self.forget(&pin);
+        self.keep(program, &pin, made)?;
+        let attached = filters::attach(interface.index, at.filter_side(), program);
+        if attached.is_err() {
+            self.forget(&pin);
+        }
+        Ok(attached.map(|()| true))
     }
 
     /// The link of an interface, when it is still that interface's.

@@ -24,7 +24,7 @@ pub struct Identity {
     pub device: u32,
     /// Its folders and its name, from the root of that file system on.
     pub path: PathBuf,
-    /// Its inode number; `None` when no such file now.
+    /// Its inode number; `None` when there is no such file now.
     pub inode: Option<u64>,
 }
 

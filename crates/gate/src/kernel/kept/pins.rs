@@ -173,6 +173,24 @@ impl Pins {
         }
     }
 
+    /// Pins an object in the place of another one, once `then` has worked.
+    pub(super) fn pin_over(
+        &self,
+        object: BorrowedFd<'_>,
+        name: &str,
+        then: impl FnOnce() -> io::Result<()>,
+    ) -> Result<io::Result<()>, GateError> {
+        let beside = self.folder.join(format!("next-{name}"));
+        // A post that was cut off may have left one.
+        let _ = fs::remove_file(&beside);
+        sys::pin(object, &beside).map_err(bpf("to pin the gate"))?;
+        let done = then().and_then(|()| fs::rename(&beside, self.folder.join(name)));
+        if done.is_err() {
+            let _ = fs::remove_file(&beside);
+        }
+        Ok(done)
+    }
+
     pub(super) fn keep(
         &self,
         object: BorrowedFd<'_>,
