@@ -44,6 +44,18 @@ pub enum Width {
     D = 0x18,
 }
 
+impl Width {
+    /// Its bytes.
+    pub const fn bytes(self) -> i32 {
+        match self {
+            Self::B => 1,
+            Self::H => 2,
+            Self::W => 4,
+            Self::D => 8,
+        }
+    }
+}
+
 /// 64-bit arithmetic.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(u8)]

@@ -17,6 +17,8 @@ use tipstaff_bpf::asm::{
 };
 use tipstaff_bpf::btf::{Btf, Missing};
 
+use crate::kernel::emit::kernel_memory::read;
+
 /// Folders of a path that are followed; beyond them a program has no path.
 pub const MOST_FOLDERS: usize = 16;
 /// Bytes of a name with its end; Linux allows no longer one.
@@ -289,16 +291,6 @@ fn jump_if_anybodys(a: &mut Assembler, offsets: Offsets, anybodys: Label) {
 /// The name of the kind of file systems that programs of any account provide,
 /// with its end (`fs/fuse/inode.c`).
 const FUSE: [u8; 5] = *b"fuse\0";
-
-/// Reads from the kernel's memory to the stack, or goes to `failed`.
-fn read(a: &mut Assembler, (base, offset): (Reg, i16), (to, size): (i16, i32), failed: Label) {
-    a.stack(R1, to);
-    a.mov(R2, size);
-    a.copy(R3, base);
-    a.add(R3, i32::from(offset));
-    a.call(helper::PROBE_READ_KERNEL);
-    a.jump_if(If::Ne, R0, 0, failed);
-}
 
 /// `reg` becomes the pointer that stands at `reg + offset`.
 fn follow(a: &mut Assembler, reg: Reg, offset: i16, failed: Label) {

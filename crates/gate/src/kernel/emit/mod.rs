@@ -11,6 +11,7 @@ pub(crate) mod flow_key;
 pub(crate) mod flows;
 pub(crate) mod foundations;
 pub(crate) mod frame;
+pub(crate) mod kernel_memory;
 pub(crate) mod label;
 pub(crate) mod link;
 pub(crate) mod marks;

@@ -2,10 +2,10 @@
 //! namespaces.
 
 use tipstaff_bpf::abi::helper;
-use tipstaff_bpf::asm::{
-    AssembleError, Assembler, If, Label, R0, R1, R2, R3, R6, Reg, STACK, Width,
-};
+use tipstaff_bpf::asm::{AssembleError, Assembler, If, Label, R0, R1, R6, STACK, Width};
 use tipstaff_bpf::btf::{Btf, Missing};
+
+use crate::kernel::emit::kernel_memory::read;
 
 /// How a program at the control groups learns the namespace of a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -52,7 +52,7 @@ impl NamespaceOf {
                 // the kernel's memory with leave to.
                 let mut at = R6;
                 for offset in [offsets.device, offsets.namespace, offsets.cookie] {
-                    read(a, (at, offset), scratch, other);
+                    read(a, (at, offset), (scratch, 8), other);
                     a.load(Width::D, R0, STACK, scratch);
                     at = R0;
                 }
@@ -73,14 +73,4 @@ impl NamespaceOf {
         a.exit();
         a.finish()
     }
-}
-
-/// Copies 8 bytes of the kernel's memory to the stack, or goes to `failed`.
-fn read(a: &mut Assembler, (base, offset): (Reg, i16), to: i16, failed: Label) {
-    a.copy(R3, base);
-    a.add(R3, i32::from(offset));
-    a.stack(R1, to);
-    a.mov(R2, 8);
-    a.call(helper::PROBE_READ_KERNEL);
-    a.jump_if(If::Ne, R0, 0, failed);
 }

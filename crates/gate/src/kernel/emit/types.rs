@@ -3,12 +3,13 @@
 //! itself (Documentation/bpf/btf.rst). Since Linux 6.2 a program may follow typed
 //! pointers, each access checked by the verifier; before, it copies what it reads.
 
-use tipstaff_bpf::abi::helper;
 use tipstaff_bpf::asm::{
-    AssembleError, Assembler, If, Label, Op, R0, R1, R2, R3, R6, R7, Reg, STACK, Width,
+    AssembleError, Assembler, If, Label, Op, R0, R1, R2, R3, R6, R7, STACK, Width,
 };
 use tipstaff_bpf::btf::{Btf, Missing};
 use tipstaff_bpf::sys::Attach;
+
+use crate::kernel::emit::kernel_memory::{copy, read};
 
 /// So many programs at an interface are looked at; the gate's is the first of
 /// them unless somebody put theirs before it.
@@ -157,7 +158,7 @@ impl KernelTypes {
                 let mut at = R6;
                 for (n, offset) in path.iter().enumerate() {
                     let width = if n == last { width } else { Width::D };
-                    copy(a, (at, *offset), width, scratch);
+                    copy(a, (at, *offset), (scratch, width.bytes()));
                     a.load(width, R1, STACK, scratch);
                     at = R1;
                 }
@@ -223,10 +224,7 @@ impl KernelTypes {
         self.follow(a, &[self.device, self.address], Width::D, to);
         a.copy(R3, R1);
         a.store_imm(Width::D, STACK, to, 0);
-        a.stack(R1, to);
-        a.mov(R2, 6);
-        a.call(helper::PROBE_READ_KERNEL);
-        a.jump_if(If::Ne, R0, 0, otherwise);
+        read(a, (R3, 0), (to, 6), otherwise);
     }
 
     /// Goes to `found` when one of these programs stands at that side of the packet's
@@ -304,19 +302,4 @@ impl KernelTypes {
         a.exit();
         a.finish()
     }
-}
-
-/// Copies bytes of the kernel's memory to the stack; zeros where they cannot be read.
-fn copy(a: &mut Assembler, (base, offset): (Reg, i16), width: Width, to: i16) {
-    let bytes = match width {
-        Width::D => 8,
-        Width::W => 4,
-        Width::H => 2,
-        Width::B => 1,
-    };
-    a.copy(R3, base);
-    a.add(R3, i32::from(offset));
-    a.stack(R1, to);
-    a.mov(R2, bytes);
-    a.call(helper::PROBE_READ_KERNEL);
 }
