@@ -436,7 +436,8 @@ fn ports_are_read_in_every_spelling_and_written_in_one() {
     let file = || fs::read_to_string(desk.path().join("orders.toml")).unwrap();
     assert!(file().contains(r#"traffic = ["tcp/80", "tcp/443", "udp/53"]"#), "{}", file());
     // A number behind a protocol is of that protocol.
-    desk.text(&["rule", "set", "web", "traffic=udp/53,5353"]);
+    let told = desk.text(&["rule", "set", "web", "traffic=udp/53,5353"]);
+    assert!(told.contains("`traffic` is now udp/53, udp/5353"), "{told}");
     assert!(file().contains(r#"traffic = ["udp/53", "udp/5353"]"#), "{}", file());
     let said =
         |traffic: &str| desk.json(&["ask", traffic, "--source", "203.0.113.9"])["traffic"].clone();

@@ -149,6 +149,9 @@ impl Page<'_> {
         })?;
         let told = keys.iter().map(|(key, written)| match written.as_str() {
             "" => format!("`{key}` is removed"),
+            written if key.trim_end_matches("_except") == "traffic" => {
+                format!("`{key}` is now {}", spelling::items(written).join(", "))
+            }
             written => format!("`{key}` is now {written}"),
         });
         Ok(Changed { file, text, at, told: told.collect() })
