@@ -8,6 +8,8 @@ mod common;
 use std::cell::RefCell;
 use std::net::IpAddr;
 use std::ops::ControlFlow;
+use std::os::unix::fs::DirEntryExt;
+use std::path::Path;
 use std::rc::Rc;
 
 use common::{ALLOW, inside, knock, orders, post, record};
@@ -68,6 +70,22 @@ fn a_post_stopped_at_any_step_leaves_the_old_or_the_new() {
     });
 }
 
+/// The pins of what is attached, and of links the numbers of their inodes: a filter
+/// is pinned anew by every post.
+fn attached_pins(run_dir: &Path) -> Vec<(String, u64)> {
+    let Ok(mount) = std::fs::read_dir(run_dir.join("bpf")) else { return Vec::new() };
+    let pins = mount.flatten().filter_map(|folder| std::fs::read_dir(folder.path()).ok());
+    let named =
+        pins.flatten().flatten().map(|pin| (pin.file_name().into_string().unwrap(), pin.ino()));
+    named
+        .filter_map(|(name, inode)| match name.split('-').next() {
+            Some("outer") => Some((name, inode)),
+            Some("filter") => Some((name, 0)),
+            _ => None,
+        })
+        .collect()
+}
+
 /// Each call of bpf(2) fails in turn, alone and with all that follow: the old
 /// orders hold whole, or the new ones do, and the message says so.
 fn whatever_call_fails(failing: fn(u32) -> Failing, onto_others: bool) {
@@ -85,11 +103,18 @@ fn whatever_call_fails(failing: fn(u32) -> Failing, onto_others: bool) {
             if let Some(before) = before {
                 post(&mut gate, before, &all).unwrap();
             }
+            let attached = attached_pins(&run_dir);
+            assert_eq!(attached.is_empty(), before.is_none());
             failpoint::fail(failing(at));
             let posted = post(&mut gate, &new, &all);
             let pending = failpoint::is_pending();
             failpoint::fail(Failing::Never);
             let in_force = gate.in_force().unwrap().map(|f| f.record.orders);
+            // No link was let go of and made anew: in between, nobody stood there.
+            let now = attached_pins(&run_dir);
+            for link in &attached {
+                assert!(now.contains(link), "call {at}: {link:?} is gone of {attached:?}");
+            }
             let told = match posted {
                 Ok(()) => {
                     assert_eq!(in_force.as_ref(), Some(&new));

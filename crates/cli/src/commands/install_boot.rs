@@ -118,7 +118,10 @@ pub fn run(
 /// Takes the units away that [`run`] wrote.
 fn remove(options: &InstallBootOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     let (units, mut removed, mut run) = (options.root.join(UNITS), Vec::new(), Vec::new());
-    let managed = options.root == Path::new("/") && options.root.join(RUNNING).exists();
+    // What is not there cannot be stopped.
+    let installed = FILES.iter().any(|(name, ..)| units.join(name).exists());
+    let managed =
+        installed && options.root == Path::new("/") && options.root.join(RUNNING).exists();
     let mut control = |arguments: &[&str]| {
         if managed {
             systemctl(arguments).map_err(system("reloading the units of systemd"))?;

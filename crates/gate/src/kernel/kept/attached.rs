@@ -4,7 +4,7 @@
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
-use tipstaff_bpf::sys::{self, Order};
+use tipstaff_bpf::sys::{self, LinkInfo, Order};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_host::filters;
@@ -26,7 +26,7 @@ impl Pins {
         made: &mut Made<'_>,
     ) -> Result<bool, GateError> {
         let index = InterfaceIndex(interface.index);
-        let attached = match self.link_at(at, index) {
+        let attached = match self.link_at(at, index)? {
             Some(link) => update(link.as_fd(), program).map(|()| true),
             None => self.attach_new(at, interface, program, made)?,
         };
@@ -57,10 +57,10 @@ impl Pins {
             }
         }
         let pin = at.filter_name(index);
-        let pinned = self.open(&pin)?.and_then(|pinned| sys::program_id(pinned.as_fd()).ok());
+        let pinned = self.open(&pin)?.map(|pinned| program_id(pinned.as_fd())).transpose()?;
         let runs = self.filter_program(at, interface.index)?;
-        let id = sys::program_id(program).ok();
-        if id.is_some() && pinned == id && runs == id {
+        let id = Some(program_id(program)?);
+        if pinned == id && runs == id {
             return Ok(Ok(true));
         }
         if runs.is_some() {
@@ -79,22 +79,22 @@ impl Pins {
         Ok(attached.map(|()| true))
     }
 
-    /// The link of an interface, when it is still that interface's.
-    fn link_at(&self, at: At, interface: InterfaceIndex) -> Option<OwnedFd> {
+    /// The link of an interface, when it is still that interface's. What cannot be
+    /// read is not forgotten: with its pin a link would go, and leave the interface open.
+    fn link_at(&self, at: At, interface: InterfaceIndex) -> Result<Option<OwnedFd>, GateError> {
         let name = at.name(interface);
-        let link = self.open(&name).ok().flatten().filter(|link| {
-            sys::link_info(link.as_fd()).is_ok_and(|info| info.interface == interface.0)
-        });
-        if link.is_none() {
-            self.forget(&name);
+        let Some(link) = self.open(&name)? else { return Ok(None) };
+        if link_info(link.as_fd())?.interface == interface.0 {
+            return Ok(Some(link));
         }
-        link
+        self.forget(&name);
+        Ok(None)
     }
 
     /// The id of the program that stands on an interface for the gate.
     pub(crate) fn program_at(&self, at: At, interface: u32) -> Result<Option<u32>, GateError> {
         let link = self.open(&at.name(InterfaceIndex(interface)))?;
-        let info = link.and_then(|link| sys::link_info(link.as_fd()).ok());
+        let info = link.map(|link| link_info(link.as_fd())).transpose()?;
         match info.filter(|info| info.interface == interface) {
             Some(info) => Ok(Some(info.program)),
             None => self.filter_program(at, interface),
@@ -129,6 +129,14 @@ impl Pins {
         linked.dedup();
         Ok(linked)
     }
+}
+
+fn link_info(link: BorrowedFd<'_>) -> Result<LinkInfo, GateError> {
+    sys::link_info(link).map_err(bpf("to read what is attached to an interface"))
+}
+
+fn program_id(program: BorrowedFd<'_>) -> Result<u32, GateError> {
+    sys::program_id(program).map_err(bpf("to read which program is attached"))
 }
 
 fn update(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> {
