@@ -149,7 +149,7 @@ impl Assembler {
     }
 
     /// A new label placed here. No instruction.
-    pub fn here(&mut self) -> Label {
+    pub fn label_here(&mut self) -> Label {
         let label = self.label();
         self.place(label);
         label
@@ -375,7 +375,7 @@ mod tests {
     #[test]
     fn jumps_count_from_the_next_instruction() {
         let mut a = Assembler::default();
-        let (end, top) = (a.label(), a.here());
+        let (end, top) = (a.label(), a.label_here());
         a.jump_if(If::Eq, R1, 7, end);
         a.jump(top);
         a.place(end);

@@ -209,7 +209,7 @@ fn with_list(text: &str, list: String) -> Orders {
 }
 
 fn brief(text: &str) -> Brief {
-    Brief::of(&read(text).unwrap())
+    Brief::unplaced(&read(text).unwrap())
 }
 
 fn nested(n: usize) -> Duration {
@@ -275,7 +275,7 @@ fn behind_a_list(rules: usize) -> Brief {
         let source = format!("\"10.{}.{}.0/24\"", n / 256, n % 256);
         text += &rule(&format!("r{n}"), &source).replace("ssh", &format!("tcp/{}", n + 1));
     }
-    Brief::of(&with_list(&text, list))
+    Brief::unplaced(&with_list(&text, list))
 }
 
 fn small_change(n: usize) -> Duration {
@@ -284,7 +284,7 @@ fn small_change(n: usize) -> Duration {
     for at in [n / 3, n / 2] {
         std::sync::Arc::make_mut(&mut after.rules[at]).action = Action::Refuse;
     }
-    timed(|| assert_eq!(Comparison::of(&before, &after).changes.len(), 2))
+    timed(|| assert_eq!(Comparison::between(&before, &after).changes.len(), 2))
 }
 
 fn review_long(n: usize) -> Duration {
@@ -314,7 +314,7 @@ fn overlapping(number: usize, split: bool) -> Brief {
 
 fn tangled(n: usize) -> Duration {
     let (before, after) = (overlapping(n, false), overlapping(n, true));
-    timed(|| Comparison::of(&before, &after).lines())
+    timed(|| Comparison::between(&before, &after).lines())
 }
 
 fn knot(n: usize) -> Duration {
@@ -360,11 +360,11 @@ fn whole_ranges(n: usize, outcome: Outcome) -> Report {
     };
     let checked = Checked {
         host: "archive".into(),
-        orders: Origin::File { path: "orders.toml".into(), hash: OrdersHash::of("") },
+        orders: Origin::File { path: "orders.toml".into(), hash: OrdersHash::digest("") },
         gate: "up".into(),
         at: Moment(7),
     };
-    Report::of(checked, vec![Vantage::Here], (0..n).map(row).collect())
+    Report::new(checked, vec![Vantage::Here], (0..n).map(row).collect())
 }
 
 fn merged(n: usize) -> Duration {

@@ -197,8 +197,8 @@ fn post(run_dir: &Path, rules: usize) {
         );
     }
     text += "[[rules]]\nname = \"world\"\naction = \"allow\"\ntraffic = \"tcp/7410-7411\"\nsource = \"198.51.100.1\"\n";
-    let brief = Brief::of(&read(&text).unwrap());
-    let record = Record::of(text);
+    let brief = Brief::unplaced(&read(&text).unwrap());
+    let record = Record::from_text(text);
     let all = interfaces::list().unwrap();
     KernelGate::new(run_dir).unwrap().post(&Posting { brief: &brief, record }, &all).unwrap();
 }

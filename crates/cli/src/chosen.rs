@@ -99,7 +99,7 @@ pub fn of_file_at(common: &Common, path: &Path) -> Result<Chosen, Failure> {
 fn written(path: &Path) -> Result<(Written, Origin), Failure> {
     let written = attachments::read(path).map_err(Failure::unreadable(path))?;
     let sheets = Sheets { text: &written.text, attachments: &written.attachments };
-    let hash = OrdersHash::of(sheets);
+    let hash = OrdersHash::digest(sheets);
     let origin = Origin::File { path: path.display().to_string(), hash };
     Ok((written, origin))
 }
@@ -114,7 +114,7 @@ fn chosen(
     match read_all(Sheets { text: &text, attachments: &attachments }) {
         Ok(orders) => {
             let (host, posture) = setting(&orders)?;
-            let brief = here(&orders, host.as_deref(), posture.as_deref())?;
+            let brief = brief_for_this_machine(&orders, host.as_deref(), posture.as_deref())?;
             Ok(Chosen { brief, orders, text, origin, host, posture, attachments, distrust: None })
         }
         Err(faults) => Err(Failure::wrong(path, text, attachments, faults)),
@@ -154,7 +154,11 @@ pub fn which_host(orders: &Orders, told: Option<&str>) -> Result<Option<String>,
 }
 
 /// What orders mean on this machine, with its interfaces and addresses.
-fn here(orders: &Orders, host: Option<&str>, posture: Option<&str>) -> Result<Brief, Failure> {
+fn brief_for_this_machine(
+    orders: &Orders,
+    host: Option<&str>,
+    posture: Option<&str>,
+) -> Result<Brief, Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let named = orders.rules().map(|rule| &rule.program);
     let named = named.flat_map(|c| c.written.iter().chain(&c.except)).map(String::as_str);

@@ -73,7 +73,7 @@ fn facts(frame: &[u8], known: [u8; 4], brief: &Brief) -> Facts {
 /// itself in nothing.
 fn laws(brief: &Brief, frames: &[Known]) {
     let Ok(tables) = Tables::build(brief) else { return };
-    let comparison = Comparison::of(brief, brief);
+    let comparison = Comparison::between(brief, brief);
     assert!(comparison.changes.is_empty(), "{:?}", comparison.changes);
     for (frame, known) in frames {
         let facts = facts(frame, *known, brief);
@@ -83,7 +83,7 @@ fn laws(brief: &Brief, frames: &[Known]) {
 
 /// Where two lists give a packet other answers, the comparison of them is not empty.
 fn compared(before: &Brief, after: &Brief, frames: &[Known]) {
-    let comparison = Comparison::of(before, after);
+    let comparison = Comparison::between(before, after);
     if comparison.cut_off || !comparison.changes.is_empty() {
         return;
     }

@@ -81,7 +81,7 @@ pub struct Prepared<'h> {
 
 impl History {
     /// The history that a command works with. Nothing is made yet.
-    pub fn of(common: &Common) -> Self {
+    pub fn from_options(common: &Common) -> Self {
         let of = match &common.namespace {
             None => String::new(),
             Some(name) => format!("-{}", name.replace('/', "-")),

@@ -192,7 +192,7 @@ pub struct Stamps {
 impl Brief {
     /// The list that these orders mean for a machine without a name and
     /// interfaces: rules that are placed, or name an interface, never speak there.
-    pub fn of(orders: &Orders) -> Self {
+    pub fn unplaced(orders: &Orders) -> Self {
         Self::on(orders, &Setting::default())
     }
 

@@ -41,7 +41,7 @@
 //! source = "203.0.113.0/24"
 //! "#;
 //! // Read: every name resolved, or all faults at once.
-//! let brief = Brief::of(&read(text)?);
+//! let brief = Brief::unplaced(&read(text)?);
 //!
 //! // Ask: what happens to a first packet, and who says so?
 //! let plates = Subject::Port(Transport::Tcp, 7410);
@@ -53,8 +53,8 @@
 //! assert!(matches!(from("192.0.2.66").speaker, Speaker::Standing(_)));
 //!
 //! // Compare: what would a change mean, in traffic?
-//! let closed = Brief::of(&read(&text.replace("\"allow\"\ntraffic", "\"deny\"\ntraffic"))?);
-//! let change = &Comparison::of(&brief, &closed).changes[0];
+//! let closed = Brief::unplaced(&read(&text.replace("\"allow\"\ntraffic", "\"deny\"\ntraffic"))?);
+//! let change = &Comparison::between(&brief, &closed).changes[0];
 //! assert_eq!(change.traffic(), ["tcp/7410"]);
 //!
 //! // Review: what is sound, and probably not meant?

@@ -65,7 +65,7 @@ proptest! {
     ) {
         before.expire(NOW);
         after.expire(NOW);
-        let comparison = Comparison::of(&before, &after);
+        let comparison = Comparison::between(&before, &after);
         prop_assert!(!comparison.cut_off);
         // Every piece can be told.
         let told = comparison.lines();
@@ -81,7 +81,7 @@ proptest! {
                 now: NOW,
                 packet: Packet::Ip(packet),
             };
-            let Some(asked) = Question::of(&facts, &packet) else { continue };
+            let Some(asked) = Question::from_packet(&facts, &packet) else { continue };
             // A program that one of the lists may name, and the other count otherwise.
             // Or whoever cannot be identified.
             let path = arbitrary::PROGRAMS.get(seed / 9 % 5).copied();
@@ -109,7 +109,7 @@ proptest! {
     #[test]
     fn nothing_changes_between_a_list_and_itself(mut brief in arbitrary::brief(60)) {
         brief.expire(NOW);
-        prop_assert!(Comparison::of(&brief, &brief).is_empty());
+        prop_assert!(Comparison::between(&brief, &brief).is_empty());
     }
 }
 
@@ -127,9 +127,9 @@ fn lines(before: &str, after: &str) -> String {
             &Setting { interfaces: std::slice::from_ref(&lan), ..Setting::default() },
         )
     };
-    let comparison = Comparison::of(&brief(before), &brief(after));
+    let comparison = Comparison::between(&brief(before), &brief(after));
     let line = |line: tipstaff_core::analysis::compare::Line| {
-        let how = line.kind.words(line.direction);
+        let how = line.kind.describe(line.direction);
         format!("{how}: {} · by {}, before by {}", line.text, line.by, line.before)
     };
     comparison.lines().into_iter().map(line).collect::<Vec<_>>().join("\n")
@@ -163,11 +163,11 @@ fn changes_read_as_one_would_tell_them() {
 fn a_foundation_that_is_switched_is_told() {
     let text =
         "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
-    let on = Brief::of(&read(text).unwrap());
+    let on = Brief::unplaced(&read(text).unwrap());
     let off = format!("{text}[foundations]\naddress_assignment = false\n");
-    let off = Brief::of(&read(&off).unwrap());
-    let comparison = Comparison::of(&on, &off);
+    let off = Brief::unplaced(&read(&off).unwrap());
+    let comparison = Comparison::between(&on, &off);
     assert_eq!((comparison.address_assignment, comparison.is_empty()), (Some(false), false));
-    assert_eq!(Comparison::of(&off, &on).address_assignment, Some(true));
-    assert!(Comparison::of(&off, &off).is_empty());
+    assert_eq!(Comparison::between(&off, &on).address_assignment, Some(true));
+    assert!(Comparison::between(&off, &off).is_empty());
 }

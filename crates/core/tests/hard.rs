@@ -144,10 +144,10 @@ fn overlapping(number: usize, split: bool) -> String {
 
 #[test]
 fn what_a_change_means_has_an_end() {
-    let brief = |text: &str| Brief::of(&read(text).unwrap());
+    let brief = |text: &str| Brief::unplaced(&read(text).unwrap());
     let few = |number| {
         let (before, after) = (overlapping(number, false), overlapping(number, true));
-        Comparison::of(&brief(&before), &brief(&after))
+        Comparison::between(&brief(&before), &brief(&after))
     };
     assert!(!few(20).cut_off && !few(20).changes.is_empty());
     let begin = std::time::Instant::now();
@@ -170,7 +170,7 @@ fn with_long_list(rules: usize, prefixes: u32) -> Brief {
         let source = format!("\"10.{}.{}.0/24\"", n / 256, n % 256);
         text += &rule(&format!("r{n}"), &source).replace("ssh", &format!("tcp/{}", n + 1));
     }
-    Brief::of(&with_list(&text, "many.txt", list.collect()).unwrap())
+    Brief::unplaced(&with_list(&text, "many.txt", list.collect()).unwrap())
 }
 
 #[test]
@@ -180,11 +180,11 @@ fn a_small_change_beside_a_long_list_is_told_exactly() {
     for at in [700, 1_900] {
         Arc::make_mut(&mut after.rules[at]).action = Action::Refuse;
     }
-    let comparison = Comparison::of(&before, &after);
+    let comparison = Comparison::between(&before, &after);
     assert!(!comparison.cut_off);
     assert_eq!(comparison.changes.len(), 2, "{:?}", comparison.lines());
     // All that changes from everything passing is bounded, and told as that.
-    let all = Comparison::of(&before.nothing_in_force(), &before);
+    let all = Comparison::between(&before.nothing_in_force(), &before);
     assert!(all.cut_off && !all.changes.is_empty());
     let ranges = |change: &Change| change.sources().map_or(0, |set| set.ranges().len());
     assert!(all.changes.iter().map(ranges).sum::<usize>() < 1_000_000);
@@ -260,7 +260,7 @@ fn what_can_go_goes_at_once() {
     let deny = |name: &str| rule(name, "\"10.0.3.0/24\"").replace("allow", "deny");
     let before = text.replacen("[[rules]]", &format!("{}[[rules]]", deny("early")), 1);
     let attachments = Attachments::default();
-    let brief = |text: &str| Brief::of(&read(text).unwrap());
+    let brief = |text: &str| Brief::unplaced(&read(text).unwrap());
     let sheets = Sheets { text: &before, attachments: &attachments };
     let fix = fix(sheets, &brief(&before), Moment(1)).unwrap();
     let after = read(&fix.edited.text).unwrap();
@@ -268,5 +268,5 @@ fn what_can_go_goes_at_once() {
     // Behind the deny neither of the third pair says anything; both are left to people.
     assert_eq!(fix.findings.len(), 100 + usize::from(!left.contains(&"first-3")), "{left:?}");
     assert!(left.contains(&"early") && left.contains(&"first-4") && !left.contains(&"second-4"));
-    assert!(Comparison::of(&brief(&before), &brief(&fix.edited.text)).is_empty());
+    assert!(Comparison::between(&brief(&before), &brief(&fix.edited.text)).is_empty());
 }

@@ -35,7 +35,7 @@ fn rules_of_included_files_stand_before_the_orders_own() {
     let (dome_at, mast_at) =
         (("dome", Some("groups/dome.toml"), 6), ("mast", Some("groups/mast.toml"), 4));
     assert_eq!(places, [dome_at, mast_at, ("rest", None, 7)]);
-    assert_ne!(OrdersHash::of(sheets), OrdersHash::of(&text));
+    assert_ne!(OrdersHash::digest(sheets), OrdersHash::digest(&text));
 
     // An edit goes to the file in which the rule stands.
     let paused = edit(sheets, &Edit::Pause(Which::Name("mast".into()))).unwrap();

@@ -80,7 +80,7 @@ proptest! {
             match (said.speaker, facts.packet) {
                 (Speaker::Rule(index), Packet::Ip(ip)) if opens(&ip.payload) => {
                     if let Some(limit) = brief.rule(index).and_then(|rule| rule.limit()) {
-                        let bucket = Bucket::of(&limit, ip.source);
+                        let bucket = Bucket::for_source(&limit, ip.source);
                         *let_in.entry((index.0, bucket.source)).or_default() += 1;
                     }
                 }
@@ -191,7 +191,7 @@ fn deep_tables_say_what_the_sets_say() {
          [[rules]]\nname = \"ends\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"ends\"\n",
         members.join(", ")
     );
-    let brief = tipstaff_core::brief::Brief::of(&read(&text).unwrap());
+    let brief = tipstaff_core::brief::Brief::unplaced(&read(&text).unwrap());
     let tables = Tables::build(&brief).unwrap();
     assert_eq!(tables.layout().source4.levels.len(), 3);
     assert_eq!(tables.layout().source6.levels.len(), 3);
@@ -249,7 +249,7 @@ fn everything_but_something_stays_in_its_direction() {
         rule("in", "deny", "inbound"),
         rule("out", "allow", "outbound"),
     );
-    let brief = tipstaff_core::brief::Brief::of(&read(&text).unwrap());
+    let brief = tipstaff_core::brief::Brief::unplaced(&read(&text).unwrap());
     let tables = Tables::build(&brief).unwrap();
     let mut frame = vec![2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 0x99, 8, 0];
     frame.extend([0x45, 0, 0, 40, 0, 1, 0, 0, 64, 6, 0, 0, 203, 0, 113, 9, 198, 51, 100, 20]);

@@ -147,7 +147,7 @@ fn every_key_is_read() {
          until 2031-01-01T00:00:00Z, at most 6 per minute per source, burst 3, then refuse, logged"
     );
     assert!(rule.limit().is_some() && other.limit().is_none());
-    let brief = Brief::of(&orders);
+    let brief = Brief::unplaced(&orders);
     let holds = |rule, path| brief.program_holds(rule, brief.program_index(path));
     assert!(holds(other, "/bin/other") && !holds(other, "/usr/bin/domed"));
     assert!(!holds(rule, "/bin/other") && holds(rule, "/usr/sbin/plated"));
@@ -165,7 +165,7 @@ fn two_paths_of_one_file_are_one_program() {
     };
     let (link, file) = ("/usr/bin/python3", "/usr/bin/python3.11");
     let text = format!("{HEAD}{}{}", rule("by-its-link", link), rule("by-its-file", file));
-    let apart = Brief::of(&read(&text).unwrap());
+    let apart = Brief::unplaced(&read(&text).unwrap());
     assert_ne!(apart.program_index(link), apart.program_index(file));
     let one = apart.with_executables([(link.to_owned(), file.to_owned())].into());
     assert_eq!(one.programs, [file]);

@@ -73,7 +73,7 @@ proptest! {
         let plain = Circumstances::plain(&brief, (!elsewhere).then_some(&listeners));
         let quick = Circumstances { tables: Some(&tables), ..plain };
         for (source, subject) in tried().step_by(7) {
-            for vantage in [Vantage::Here, Vantage::of(source)] {
+            for vantage in [Vantage::Here, Vantage::outside(source)] {
                 for outcome in [Outcome::Answers, Outcome::Refuses, Outcome::Silent] {
                     let seen = Observed { outcome, how: How::Wire, ..Observed::unknown("") };
                     let place = (target(source), LAN);
@@ -104,12 +104,12 @@ proptest! {
         for (index, Showing { source, subject, target }) in &plan.shown {
             prop_assert!(plan.sources.contains(source));
             prop_assert_eq!(spoken(*source, *subject, *target), Some(*index));
-            let family = Family::of(*source);
+            let family = Family::of_address(*source);
             prop_assert!(shown.insert((*index, family)), "{:?} twice in {}", index, family);
         }
         for (source, subject) in tried() {
             if let Some(index) = spoken(source, subject, target(source)) {
-                let shown = shown.contains(&(index, Family::of(source)));
+                let shown = shown.contains(&(index, Family::of_address(source)));
                 prop_assert!(shown, "{:?} speaks as {} of {}", index, source, subject);
             }
         }
@@ -131,7 +131,7 @@ fn ip(text: &str) -> IpAddr {
 fn brief(rules: &str) -> Brief {
     let head =
         "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
-    Brief::of(&read(&format!("{head}{rules}")).unwrap())
+    Brief::unplaced(&read(&format!("{head}{rules}")).unwrap())
 }
 
 fn planned(brief: &Brief) -> Plan {

@@ -37,18 +37,18 @@ fn report(vantages: &[Vantage], rows: &[(u16, &[Outcome])]) -> Report {
         host: "archive".into(),
         orders: tipstaff_core::orders::Origin::File {
             path: "orders.toml".into(),
-            hash: tipstaff_core::orders::OrdersHash::of(""),
+            hash: tipstaff_core::orders::OrdersHash::digest(""),
         },
         gate: "up".into(),
         at: tipstaff_core::moment::Moment(7),
     };
-    Report::of(checked, vantages.to_vec(), rows.iter().map(row).collect())
+    Report::new(checked, vantages.to_vec(), rows.iter().map(row).collect())
 }
 
 use Outcome::{Answers, Refuses, Silent, Unknown};
 
 fn stranger() -> Vantage {
-    Vantage::of("192.0.2.66".parse().unwrap())
+    Vantage::outside("192.0.2.66".parse().unwrap())
 }
 
 #[test]
@@ -60,7 +60,7 @@ fn ports_in_a_row_that_do_the_same_stand_in_one() {
     let mut many = report(&[stranger()], &rows);
     let (differences, before) = (many.differences, many.clone());
     many.gather(SEVERAL);
-    let words: Vec<String> = many.rows.iter().map(Row::words).collect();
+    let words: Vec<String> = many.rows.iter().map(Row::describe).collect();
     assert_eq!(words, ["tcp/1-9", "tcp/10", "tcp/11-20", "tcp/30"]);
     many.count();
     assert_eq!((many.differences, differences), (1, 1));
@@ -133,7 +133,7 @@ fn rows_that_no_check_makes_are_found() {
     let changed = |change: fn(&mut Report)| {
         let mut report = sound.clone();
         change(&mut report);
-        report.impossible_row().map(Row::words)
+        report.impossible_row().map(Row::describe)
     };
     assert_eq!(changed(|r| r.rows[0].last = Some(7)).as_deref(), Some("tcp/22-7"));
     assert_eq!(changed(|r| r.rows[0].last = Some(443)).as_deref(), Some("tcp/443"));
@@ -252,5 +252,5 @@ fn rows_of_whole_ranges_stay_whole() {
     assert_eq!(merged.differences, 200 * 2 * 65_535);
     let found = changes(&one, &other);
     assert_eq!(found.opened.len(), 400);
-    assert_eq!(found.opened[0].words(), "tcp/1-65535 at 198.51.100.0");
+    assert_eq!(found.opened[0].describe(), "tcp/1-65535 at 198.51.100.0");
 }

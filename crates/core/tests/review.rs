@@ -42,7 +42,7 @@ proptest! {
         for (index, rule) in brief.indexed() {
             let known = &covered.rules[index.0 as usize];
             let gone = without(&brief, index);
-            prop_assert_eq!(known.needed, !Comparison::of(&brief, &gone).is_empty(), "{:?}", rule);
+            prop_assert_eq!(known.needed, !Comparison::between(&brief, &gone).is_empty(), "{:?}", rule);
             // Something else about the same packets: whoever cannot be identified meets
             // what keeps out by program, and never what lets in.
             let mut other = brief.clone();
@@ -55,7 +55,7 @@ proptest! {
                 Action::Deny => changed.action = Action::Refuse,
                 Action::Refuse => changed.action = Action::Deny,
             }
-            let otherwise = !Comparison::of(&brief, &other).is_empty();
+            let otherwise = !Comparison::between(&brief, &other).is_empty();
             prop_assert_eq!(known.speaks, otherwise, "{:?}", rule);
             prop_assert!(known.speaks || known.covered_by.iter().all(|by| *by < index));
         }
@@ -146,7 +146,7 @@ until = 2026-01-01T00:00:00Z
 
 #[test]
 fn planted_mistakes_are_found() {
-    let brief = Brief::of(&read(PLANTED).unwrap());
+    let brief = Brief::unplaced(&read(PLANTED).unwrap());
     let heard = [
         listener(Transport::Tcp, 7410, "plated"),
         listener(Transport::Tcp, 7440, "domed"),
@@ -191,14 +191,14 @@ traffic = "tcp/442"
 
 fn codes(text: &str, around: &Around<'_>) -> Vec<Code> {
     let orders = read(text).unwrap();
-    review(&Brief::of(&orders), around).findings.into_iter().map(|f| f.code).collect()
+    review(&Brief::unplaced(&orders), around).findings.into_iter().map(|f| f.code).collect()
 }
 
 #[test]
 fn a_port_near_a_well_known_service_is_probably_mistyped() {
     let around = Around { listeners: Some(&[]), now: NOW, ..Around::default() };
     let orders = read(ONE).unwrap();
-    let found = review(&Brief::of(&orders), &around);
+    let found = review(&Brief::unplaced(&orders), &around);
     assert_eq!(found.findings[0].code, Code::MistypedPort);
     assert!(found.findings[0].mend.ends_with("tipstaff rule set web traffic=https"));
     // A port that a service has is no slip, and one above 1023 belongs to whoever takes it.
@@ -208,7 +208,7 @@ fn a_port_near_a_well_known_service_is_probably_mistyped() {
     // Somebody who listens one slip away is nearer.
     let heard = [listener(Transport::Tcp, 542, "plated")];
     let around = Around { listeners: Some(&heard), ..around };
-    let found = review(&Brief::of(&orders), &around);
+    let found = review(&Brief::unplaced(&orders), &around);
     assert!(found.findings[0].what.contains("something does on tcp/542"), "{found:?}");
 }
 
@@ -219,7 +219,7 @@ fn each_item_of_a_list_is_judged_by_itself() {
     let found = |traffic: &str| {
         let text = ONE.replace("\"tcp/442\"", traffic);
         let orders = read(&text).unwrap();
-        let mut findings = review(&Brief::of(&orders), &around).findings;
+        let mut findings = review(&Brief::unplaced(&orders), &around).findings;
         findings.retain(|f| f.code != Code::ListenerDenied);
         let words = |f: tipstaff_core::analysis::review::Finding| (f.code, f.what, f.mend);
         findings.into_iter().map(words).collect::<Vec<_>>()
@@ -242,7 +242,7 @@ fn each_item_of_a_list_is_judged_by_itself() {
 fn orders_that_cut_off_who_asks_are_an_error() {
     let cut_off = Some(("your own shell would not be let in again", "Add a rule for it."));
     let around = Around { cut_off, now: NOW, ..Around::default() };
-    let found = review(&Brief::of(&read(ONE).unwrap()), &around);
+    let found = review(&Brief::unplaced(&read(ONE).unwrap()), &around);
     assert_eq!(found.findings[0].code, Code::CutsYouOff);
     assert_eq!(found.findings[0].severity, tipstaff_core::orders::Severity::Error);
 }

@@ -52,7 +52,7 @@ pub struct Record {
 impl Record {
     /// The record of a text that names no other files, posted by nobody in
     /// particular: for tests and demonstrations.
-    pub fn of(orders: impl Into<String>) -> Self {
+    pub fn from_text(orders: impl Into<String>) -> Self {
         Self {
             orders: orders.into(),
             path: "orders.toml".into(),
@@ -66,7 +66,7 @@ impl Record {
 
     /// Which orders these are.
     pub fn hash(&self) -> OrdersHash {
-        OrdersHash::of(self.sheets())
+        OrdersHash::digest(self.sheets())
     }
 
     /// The text of the orders and of what they name.

@@ -71,7 +71,7 @@ fn refuse_programs(brief: &Brief, why: &str) -> Result<(), Unenforceable> {
     match brief.indexed().find(|(_, rule)| named(rule)) {
         Some((index, rule)) => Err(Unenforceable {
             place: place(index, rule),
-            key: format!("program = {}", rule.program.words()),
+            key: format!("program = {}", rule.program.describe()),
             why: why.to_owned(),
             kernel: kernel(),
         }),
@@ -91,7 +91,7 @@ mod tests {
                 "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
                  [[rules]]\nname = \"web\"\naction = \"allow\"\ntraffic = \"http\"\n{key}\n"
             );
-            without_labels(&Brief::of(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
+            without_labels(&Brief::unplaced(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
         };
         let key = "program = \"/usr/sbin/plated\"";
         let told = ("rule 1 (web), line 6".into(), "program = /usr/sbin/plated".to_owned());

@@ -245,8 +245,8 @@ mod tests {
         let orders = format!(
             "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n{rules}"
         );
-        let brief = Brief::of(&read(&orders).unwrap());
-        let record = Record::of(orders);
+        let brief = Brief::unplaced(&read(&orders).unwrap());
+        let record = Record::from_text(orders);
         let mut gate = SimulatedGate::default();
         gate.post(&Posting { brief: &brief, record }, &[]).unwrap();
         gate
@@ -306,9 +306,9 @@ mod tests {
     #[test]
     fn a_trial_ends_when_the_time_that_is_passed_in_says_so() {
         let mut gate = SimulatedGate::default();
-        let closed = Brief::of(&read(&HEAD.replace("ALLOW", "deny")).unwrap());
-        let open = Brief::of(&read(&HEAD.replace("ALLOW", "allow")).unwrap());
-        let posting = |brief| Posting { brief, record: Record::of("") };
+        let closed = Brief::unplaced(&read(&HEAD.replace("ALLOW", "deny")).unwrap());
+        let open = Brief::unplaced(&read(&HEAD.replace("ALLOW", "allow")).unwrap());
+        let posting = |brief| Posting { brief, record: Record::from_text("") };
         let said = |gate: &SimulatedGate| gate.ask(LAN, &datagram(true)).unwrap().verdict;
         gate.post(&posting(&closed), &[]).unwrap();
         assert!(matches!(gate.confirm(), Err(GateError::NoTrial)));

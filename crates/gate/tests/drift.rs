@@ -84,7 +84,7 @@ fn a_program_in_another_file_is_noticed() {
         let rule = format!("{ALLOW}program = \"{}\"\n", plated.display());
         let text =
             orders(&rule).replacen("version = 1\n", "version = 1\nprogram_exact = true\n", 1);
-        let brief = Brief::of(&read(&text).unwrap());
+        let brief = Brief::unplaced(&read(&text).unwrap());
         let mut gate = KernelGate::new(&run_dir).unwrap();
         post(&mut gate, &text, &all).unwrap();
         assert!(gate.knows_programs(&brief).unwrap());

@@ -364,7 +364,7 @@ fn deep_tables_in_the_kernel_say_what_the_reference_says() {
         let rules =
             format!("[addresses]\nmany = [{}]\n{ALLOW}source = \"many\"\n", members.join(", "));
         let text = orders(&rules);
-        let brief = Brief::of(&read(&text).unwrap());
+        let brief = Brief::unplaced(&read(&text).unwrap());
         let mut gate = KernelGate::new(&run_dir).unwrap();
         gate.post(&Posting { brief: &brief, record: record(&text) }, &all).unwrap();
         let mut allowed = 0;

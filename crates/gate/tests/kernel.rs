@@ -247,7 +247,7 @@ fn an_interface_that_vanished_is_told_and_its_link_forgotten() {
         (ghost.index, ghost.name) = (4_000, "ts-ghost".into());
         all.push(ghost);
         let text = orders(ALLOW);
-        let brief = Brief::of(&read(&text).unwrap());
+        let brief = Brief::unplaced(&read(&text).unwrap());
         let posted = gate.post(&Posting { brief: &brief, record: record(&text) }, &all).unwrap();
         assert_eq!(posted.vanished, ["ts-ghost"]);
         let guarded = gate.in_force().unwrap().unwrap().guarded.len();
@@ -414,7 +414,7 @@ fn own_addresses_from_outside_are_dropped_and_counted() {
         let lists = [ours.to_vec(), ours.into_iter().chain(many).collect()];
         for mut own in lists {
             own.sort_unstable();
-            let mut brief = Brief::of(&read(&text).unwrap());
+            let mut brief = Brief::unplaced(&read(&text).unwrap());
             brief.own = own;
             gate.post(&Posting { brief: &brief, record: record(&text) }, &all).unwrap();
             for source in ours {

@@ -262,7 +262,7 @@ fn sockets_are_labelled_and_connecting_is_decided_only_where_rules_need_it() {
                 }
             }
             // A trial goes back to what it found, so nothing is taken away.
-            let brief = Brief::of(&read(&guarded).unwrap());
+            let brief = Brief::unplaced(&read(&guarded).unwrap());
             let posting = Posting { brief: &brief, record: record(&guarded) };
             gate.try_out(&posting, &all, Duration::from_secs(3_600)).unwrap();
             assert_eq!(attached(), ["label", "connect4", "connect6", "inner-in"]);

@@ -21,7 +21,7 @@ const LATER: Duration = Duration::from_secs(3_600);
 
 fn try_out(gate: &mut KernelGate, text: &str, time: Duration) -> Result<(), GateError> {
     let all = tipstaff_host::interfaces::list().unwrap();
-    let brief = Brief::of(&read(text).unwrap());
+    let brief = Brief::unplaced(&read(text).unwrap());
     gate.try_out(&Posting { brief: &brief, record: record(text) }, &all, time).map(drop)
 }
 

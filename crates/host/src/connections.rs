@@ -22,7 +22,7 @@ pub fn list() -> io::Result<Vec<(Connection, SocketKey)>> {
     let ports: HashSet<u16> =
         dump(Transport::Tcp, LISTEN)?.iter().map(|socket| socket.local.port()).collect();
     let sockets = dump(Transport::Tcp, ESTABLISHED)?;
-    let owners = Owners::of(sockets.iter().map(|socket| socket.inode).collect());
+    let owners = Owners::find(sockets.iter().map(|socket| socket.inode).collect());
     let mut all = Vec::new();
     for socket in sockets {
         // What stays on this host is nobody's business.

@@ -29,7 +29,7 @@ pub fn list(interfaces: &[Interface]) -> io::Result<Found> {
     }
     // A socket of port 0 is not bound yet and cannot be reached.
     raw.retain(|r| r.local.port() != 0);
-    let owners = Owners::of(raw.iter().map(|r| r.inode).collect());
+    let owners = Owners::find(raw.iter().map(|r| r.inode).collect());
     let name_of = |index: u32| {
         let known = interfaces.iter().find(|i| i.index == index);
         known.map_or_else(|| format!("interface {index}"), |i| i.name.clone())

@@ -16,7 +16,7 @@ pub(crate) struct Owners {
 
 impl Owners {
     /// Looks for the holders of these socket inodes.
-    pub(crate) fn of(inodes: HashSet<u32>) -> Self {
+    pub(crate) fn find(inodes: HashSet<u32>) -> Self {
         let mut programs: HashMap<u32, Vec<Program>> = HashMap::new();
         let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
         for process in processes {

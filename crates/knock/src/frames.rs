@@ -132,7 +132,7 @@ mod tests {
                 let Packet::Ip(ip) = parse_ethernet(&first(subject, knock, [2; 6])) else {
                     panic!()
                 };
-                let family = tipstaff_core::names::address::Family::of(knock.source);
+                let family = tipstaff_core::names::address::Family::of_address(knock.source);
                 assert_eq!((ip.source, ip.destination), (knock.source, knock.target));
                 assert_eq!(ip.key(), Some(subject.key(family)));
             }

@@ -95,7 +95,7 @@ fn what_passes_is_seen_where_it_leaves_and_troubles_nobody() {
         let leaves = all.iter().find(|i| i.name == "dish0").unwrap().index;
         let run_dir = tempfile::tempdir().unwrap();
         let mut gate = KernelGate::new(&run_dir.path().join("run")).unwrap();
-        let brief = Brief::of(&read(TEXT).unwrap());
+        let brief = Brief::unplaced(&read(TEXT).unwrap());
         let ways = [("192.0.2.66", "203.0.113.9"), ("2001:db8:bad::66", "2001:db8:113::9")];
         let look = |gate: &KernelGate, (source, destination), subject| {
             let approach = approach(ip(source), None, &all).unwrap();
@@ -116,7 +116,7 @@ fn what_passes_is_seen_where_it_leaves_and_troubles_nobody() {
                 assert_eq!(let_in, Some(LetIn { speaker: None }), "{way:?} {subject}");
             }
         }
-        let posting = Posting { brief: &brief, record: Record::of(TEXT) };
+        let posting = Posting { brief: &brief, record: Record::from_text(TEXT) };
         gate.post(&posting, &all).unwrap();
         for way in ways {
             for subject in open {

@@ -172,8 +172,8 @@ fn the_gate_decides_a_knock_and_keeps_no_trace_of_it() {
     on_a_host(|all| {
         let folder = tempfile::tempdir().unwrap();
         let mut gate = KernelGate::new(&folder.path().join("run")).unwrap();
-        let brief = Brief::of(&read(ORDERS).unwrap());
-        gate.post(&Posting { brief: &brief, record: Record::of(ORDERS) }, &all).unwrap();
+        let brief = Brief::unplaced(&read(ORDERS).unwrap());
+        gate.post(&Posting { brief: &brief, record: Record::from_text(ORDERS) }, &all).unwrap();
         let _plates = TcpListener::bind("198.51.100.20:7410").unwrap();
         let pictures = std::net::UdpSocket::bind("198.51.100.20:7420").unwrap();
         pictures.set_nonblocking(true).unwrap();

@@ -75,7 +75,7 @@ impl Across<'_> {
             }
             Way::None => (None, None),
         };
-        let unspecified: IpAddr = match Family::of(address) {
+        let unspecified: IpAddr = match Family::of_address(address) {
             Family::V4 => [0; 4].into(),
             Family::V6 => [0u8; 16].into(),
         };
@@ -162,7 +162,7 @@ impl Across<'_> {
                 Met::CameOut(format!("it left by {out} after {ms:.1} ms, and was caught there"))
             }
             _ if !forwards(&comes_in, source) => {
-                let family = Family::of(source);
+                let family = Family::of_address(source);
                 Met::DoesNotForward(format!("this host does not forward {family} from {comes_in}"))
             }
             WentThrough { let_in: None, reply: Reply::Nothing(_), .. } => {
@@ -242,7 +242,7 @@ fn place(interface: &Interface) -> (InterfaceIndex, String) {
 /// Whether the kernel forwards what comes in there (Documentation/networking/ip-sysctl.rst).
 fn forwards(interface: &str, source: IpAddr) -> bool {
     let is_set = |path: String| fs::read_to_string(path).is_ok_and(|text| text.trim() != "0");
-    match Family::of(source) {
+    match Family::of_address(source) {
         Family::V4 => is_set(format!("/proc/sys/net/ipv4/conf/{interface}/forwarding")),
         Family::V6 => {
             is_set("/proc/sys/net/ipv6/conf/all/forwarding".into())

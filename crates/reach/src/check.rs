@@ -82,7 +82,7 @@ pub struct Check<'c> {
 
 impl Column {
     /// In the usual circumstances.
-    fn of(vantage: Vantage, cells: Vec<Option<Seen>>) -> Self {
+    fn new(vantage: Vantage, cells: Vec<Option<Seen>>) -> Self {
         Self { vantage, cells, others: Vec::new(), not_the_way_back: false }
     }
 }
@@ -150,7 +150,7 @@ impl<'c> Check<'c> {
 
     /// Adds the column of this host itself, from the replies to
     /// [`Check::here_doors`].
-    pub fn here(&mut self, doors: &[(usize, Door)], replies: &[Reply]) {
+    pub fn add_own_column(&mut self, doors: &[(usize, Door)], replies: &[Reply]) {
         let rank = |outcome: Outcome| match outcome {
             Outcome::Answers => 0,
             Outcome::Refuses => 1,
@@ -175,7 +175,7 @@ impl<'c> Check<'c> {
             };
             Some(Seen { observed, place, gate: None, came_in: None })
         });
-        self.columns.push(Column::of(Vantage::Here, cells.collect()));
+        self.columns.push(Column::new(Vantage::Here, cells.collect()));
     }
 
     /// Adds the column of an outside source that the witness plays. `gate`: the
@@ -337,7 +337,7 @@ impl<'c> Check<'c> {
             cells.push(Some(Seen { observed, place: (*target, interface), gate, came_in }));
         }
         let not_the_way_back = approach.back != approach.interface.index;
-        self.columns.push(Column { not_the_way_back, ..Column::of(vantage, cells) });
+        self.columns.push(Column { not_the_way_back, ..Column::new(vantage, cells) });
     }
 
     /// Adds the column of an outside source whose replies came by other means,
@@ -349,7 +349,7 @@ impl<'c> Check<'c> {
         replies: &[Option<Reply>],
         asked: Vec<Option<Said>>,
     ) {
-        self.outside(Vantage::of(approach.source), approach, doors, None, asked, None);
+        self.outside(Vantage::outside(approach.source), approach, doors, None, asked, None);
         let Some(column) = self.columns.last_mut() else { return };
         let seen = column.cells.iter_mut().flatten();
         for (cell, reply) in seen.zip(replies) {
@@ -377,14 +377,14 @@ impl<'c> Check<'c> {
             Some(Seen { observed, place: (target, arrives), gate: None, came_in: None })
         };
         let cells = self.places.iter().map(one).collect();
-        self.columns.push(Column::of(Vantage::of(source), cells));
+        self.columns.push(Column::new(Vantage::outside(source), cells));
     }
 
     /// Adds a column of which nothing could be found out. `place`: where it
     /// would have knocked.
     pub fn unknown(&mut self, vantage: Vantage, why: &str, place: (IpAddr, InterfaceIndex)) {
         let cells = self.places.iter().map(|_| Some(Seen::unknown(why, place))).collect();
-        self.columns.push(Column::of(vantage, cells));
+        self.columns.push(Column::new(vantage, cells));
         self.complete = false;
     }
 
@@ -449,7 +449,7 @@ impl<'c> Check<'c> {
             gate: gate.to_owned(),
             at,
         };
-        let report = Report::of(checked, vantages, rows);
+        let report = Report::new(checked, vantages, rows);
         Report { notes: self.notes, complete: self.complete, ..report }
     }
 }

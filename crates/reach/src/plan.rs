@@ -91,7 +91,7 @@ pub fn shown(plan: &Plan, brief: &Brief, report: &Report) -> Vec<Shown> {
         });
         let cell =
             column.zip(row).and_then(|(column, row)| row.cells.get(column).cloned().flatten());
-        let by = row.map(|row| format!("{} as {}", row.words(), showing.source));
+        let by = row.map(|row| format!("{} as {}", row.describe(), showing.source));
         let shown = match cell {
             Some(cell) if cell.observed.outcome == Outcome::Unknown => Shown {
                 rule: name(*index),

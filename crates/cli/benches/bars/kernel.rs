@@ -126,7 +126,7 @@ pub fn chain(rules: usize) -> std::os::fd::OwnedFd {
         a.alu64(Op::Xor, R2, R3);
         a.alu64(Op::Or, to, R2);
     };
-    let turn = a.here();
+    let turn = a.label_here();
     differs(&mut a, R0, 0);
     differs(&mut a, R1, 1);
     a.copy(R2, R0);

@@ -129,7 +129,7 @@ fn user_space() {
     let own: IpAddr = "198.51.100.20".parse().unwrap();
     let text = orders(1_000);
     let begin = Instant::now();
-    let brief = Brief::of(&read(&text).unwrap());
+    let brief = Brief::unplaced(&read(&text).unwrap());
     let tables = Tables::build(&brief).unwrap();
     line("1,000 rules: read, checked, tables built", format!("{:.1?}", begin.elapsed()), "");
     let packets: Vec<_> = (0..1_000)
@@ -187,7 +187,7 @@ fn large_text() -> String {
 fn large() {
     let text = large_text();
     let begin = Instant::now();
-    let brief = Brief::of(&read(&text).unwrap());
+    let brief = Brief::unplaced(&read(&text).unwrap());
     line(
         "10,000 rules and 100,000 prefixes: read and checked",
         format!("{:.1?}", begin.elapsed()),
@@ -229,13 +229,13 @@ fn large() {
     );
     let text = orders(10_000);
     // A few rules differ; and every rule does.
-    let old = Brief::of(&read(&orders(1_000)).unwrap());
+    let old = Brief::unplaced(&read(&orders(1_000)).unwrap());
     let few = orders(1_000).replace("tcp/500\"", "tcp/501\"").replace("10.2.7.0/24", "10.2.0.0/16");
     let all = orders(1_000).replace("tcp/", "udp/");
     for (what, text) in [("a few rules", few), ("every rule", all)] {
-        let new = Brief::of(&read(&text).unwrap());
+        let new = Brief::unplaced(&read(&text).unwrap());
         let begin = Instant::now();
-        let comparison = Comparison::of(&old, &new);
+        let comparison = Comparison::between(&old, &new);
         let (took, pieces) = (begin.elapsed(), comparison.changes.len());
         assert!(pieces > 0 && !comparison.cut_off);
         let what = format!("what a change of {what} of 1,000 means ({pieces} pieces)");
@@ -247,7 +247,7 @@ fn large() {
     for (what, text) in
         [("about different things", &text), ("on 200 ports that cross", &crossing())]
     {
-        let brief = Brief::of(&read(text).unwrap());
+        let brief = Brief::unplaced(&read(text).unwrap());
         let begin = Instant::now();
         let found = review(&brief, &Around { now: Moment(1), ..Around::default() });
         let took = begin.elapsed();
@@ -269,8 +269,8 @@ fn post(gate: &mut KernelGate, rules: usize) -> Duration {
 fn post_text(gate: &mut KernelGate, text: String) -> Duration {
     let all = interfaces::list().unwrap();
     let begin = Instant::now();
-    let brief = Brief::of(&read(&text).unwrap());
-    let record = Record::of(text);
+    let brief = Brief::unplaced(&read(&text).unwrap());
+    let record = Record::from_text(text);
     gate.post(&Posting { brief: &brief, record }, &all).unwrap();
     begin.elapsed()
 }

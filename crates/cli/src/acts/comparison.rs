@@ -24,7 +24,7 @@ pub fn show(comparison: &Comparison, indent: &str, terminal: &Terminal) {
             Kind::Denied | Kind::Refused => "-",
             Kind::Rate | Kind::Answered | Kind::Silenced => "~",
         };
-        let how = line.kind.words(line.direction);
+        let how = line.kind.describe(line.direction);
         terminal.line(format!("{indent}{sign} {how}: {}", line.text));
         let before = if line.before == line.by && line.kind != Kind::Rate {
             String::new()

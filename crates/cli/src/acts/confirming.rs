@@ -23,7 +23,7 @@ shape!(Report => "confirm");
 /// What is on trial stays, in the kernel first and in the history.
 pub fn keep(common: &Common, gate: &mut KernelGate, terminal: &Terminal) -> Result<(), Failure> {
     let record = gate.confirm()?;
-    let revision = History::of(common).keep(&record)?;
+    let revision = History::from_options(common).keep(&record)?;
     if terminal.json {
         terminal.json(&Report { in_force: Some(record.hash()), revision });
     } else {

@@ -35,7 +35,7 @@ pub fn take_up(
     let (mut record, judge) = match in_force(gate) {
         Ok(found) => found,
         Err(_) if sealed => {
-            let record = Record { path: "built in".into(), ..Record::of(NOTHING) };
+            let record = Record { path: "built in".into(), ..Record::from_text(NOTHING) };
             let judge = chosen::of_record(&record)?;
             (record, judge)
         }
@@ -47,7 +47,7 @@ pub fn take_up(
     let brief = chosen::of_record(&record)?.brief;
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let reason = reason.map_or_else(|| format!("posture {name}"), str::to_owned);
-    let history = History::of(common);
+    let history = History::from_options(common);
     let prepare =
         |record: &Record| history.prepare(record, Some(&reason), time.is_none(), PATIENCE);
     if sealed && time.is_none() {

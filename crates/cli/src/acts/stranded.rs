@@ -18,7 +18,7 @@ pub struct Stranded {
 
 impl Stranded {
     /// `203.0.113.9:50022 → 198.51.100.20:22 (shelld), by rule 2 (no-shell)`.
-    pub fn words(&self, brief: &Brief) -> String {
+    pub fn describe(&self, brief: &Brief) -> String {
         let Connection { local, remote, owner, .. } = &self.connection;
         let program = owner.programs.first().map_or("an unknown program", |p| p.name.as_str());
         let by = speaker_words(brief, self.said.speaker);

@@ -105,7 +105,7 @@ pub fn restart(common: &Common) -> Restart {
         }
         _ => {}
     }
-    let history = History::of(common);
+    let history = History::from_options(common);
     let note = history.last_post().map_or(0, |note| note.revision);
     match history.last_kept() {
         Ok(last) if last.as_ref().map_or(0, |last| last.number) < note => {

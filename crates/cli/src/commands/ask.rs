@@ -247,7 +247,7 @@ fn key_of(judge: &Chosen, text: &str, source: IpAddr) -> Result<TrafficKey, Fail
 
 /// Any address of the source's family: rules do not look at the destination yet.
 fn documentation_address(source: IpAddr) -> IpAddr {
-    match Family::of(source) {
+    match Family::of_address(source) {
         Family::V4 => IpAddr::from([198, 51, 100, 20]),
         Family::V6 => IpAddr::from([0x2001, 0xdb8, 0x51, 0, 0, 0, 0, 0x20]),
     }

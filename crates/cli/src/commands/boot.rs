@@ -21,7 +21,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     if !nix::unistd::geteuid().is_root() {
         return Err(GateError::NotRoot.into());
     }
-    let history = History::of(common);
+    let history = History::from_options(common);
     let mut gate = KernelGate::new(&common.run_dir)?;
     let note = history.last_post();
     let (wanted, why) = match (history.last_kept(), &note) {
@@ -31,7 +31,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         (Ok(Some(last)), _) => match put_in_force(&mut gate, &last) {
             Ok(()) => {
                 made_good(common);
-                told(terminal, &format!("revision {} is in force", last.number), None);
+                report(terminal, &format!("revision {} is in force", last.number), None);
                 return Ok(Ending::Fine);
             }
             Err(e) => (Some(last), e.to_string()),
@@ -40,7 +40,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         // A machine for which nobody ever meant any orders to stay is left alone.
         (Ok(None), None) => {
             made_good(common);
-            told(terminal, "nothing has been posted permanently; nothing is in force", None);
+            report(terminal, "nothing has been posted permanently; nothing is in force", None);
             return Ok(Ending::Fine);
         }
         (Err(e), _) => (None, e.to_string()),
@@ -64,11 +64,11 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     files::make_folder(&common.run_dir, 0o755)
         .and_then(|()| files::replace(&trouble_path(common), &text, Access::Mode(0o644)))
         .map_err(system("recording what went wrong"))?;
-    told(terminal, &trouble.to_string(), Some(&trouble));
+    report(terminal, &trouble.to_string(), Some(&trouble));
     Ok(Ending::Differs)
 }
 
-fn told(terminal: &Terminal, text: &str, trouble: Option<&Trouble>) {
+fn report(terminal: &Terminal, text: &str, trouble: Option<&Trouble>) {
     if terminal.json {
         terminal.json(&Booted { trouble });
     } else {

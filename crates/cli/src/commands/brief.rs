@@ -151,7 +151,7 @@ fn print(rows: &[Row<'_>], standing: Standing, terminal: &Terminal) {
             plain(row.position),
             plain(row.name),
             action(row.action, row.action),
-            plain(row.rule.traffic.words()),
+            plain(row.rule.traffic.describe()),
             plain(row.rule.condition_words()),
             faint(by),
         ]);

@@ -47,7 +47,7 @@ pub fn run(
     };
     let open = || after.brief.nothing_in_force();
     let list = before.as_ref().map_or_else(open, |before| before.brief.clone());
-    let comparison = Comparison::of(&list, &after.brief);
+    let comparison = Comparison::between(&list, &after.brief);
     if terminal.json {
         terminal.json(&Report {
             before: before.as_ref().map(|before| &before.origin),
@@ -76,7 +76,7 @@ fn named(common: &Common, name: &str) -> Result<Chosen, Failure> {
         };
     }
     if let Ok(number) = name.parse() {
-        return chosen::of_revision(common, &History::of(common).get(number)?);
+        return chosen::of_revision(common, &History::from_options(common).get(number)?);
     }
     chosen::of_file_at(common, Path::new(name))
 }

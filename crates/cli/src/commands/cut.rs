@@ -66,7 +66,7 @@ pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result
             "{} that the orders in force would no longer let in",
             counted(all.len(), "connection", "connections")
         ));
-        all.iter().for_each(|stranded| terminal.line(format!("  {}", stranded.words(brief))));
+        all.iter().for_each(|stranded| terminal.line(format!("  {}", stranded.describe(brief))));
     }
     let agreed = || options.yes || terminal.json || terminal.ask("end them?");
     let cut = !options.dry_run && !all.is_empty();

@@ -27,7 +27,7 @@ pub struct Row<'r> {
 }
 
 impl<'r> Row<'r> {
-    fn of(revision: &'r Revision) -> Self {
+    fn from_revision(revision: &'r Revision) -> Self {
         let Revision { number, reason, from, kept, record, .. } = revision;
         Self {
             number: *number,
@@ -72,14 +72,14 @@ pub fn run(
     options: &HistoryOptions,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
-    let history = History::of(common);
+    let history = History::from_options(common);
     match &options.command {
         None => list(&history.all()?, terminal),
         Some(HistoryCommand::Show { number }) => {
             let revision = history.get(*number)?;
             if terminal.json {
                 terminal.json(&Whole {
-                    row: Row::of(&revision),
+                    row: Row::from_revision(&revision),
                     text: &revision.record.orders,
                     attached: revision
                         .record
@@ -107,7 +107,7 @@ pub fn run(
 }
 
 fn list(all: &[Revision], terminal: &Terminal) {
-    let rows: Vec<Row<'_>> = all.iter().rev().map(Row::of).collect();
+    let rows: Vec<Row<'_>> = all.iter().rev().map(Row::from_revision).collect();
     if terminal.json {
         terminal.json(&Report { revisions: rows });
         return;

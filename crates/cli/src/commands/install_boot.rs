@@ -162,7 +162,7 @@ fn what_is_missing(common: &Common) -> (Option<u32>, Vec<String>) {
     if let Some(distrust) = program.ok().and_then(|program| program.distrust()) {
         missing.push(format!("a program that only root can change: {distrust}"));
     }
-    let revision = match History::of(common).last_kept() {
+    let revision = match History::from_options(common).last_kept() {
         Ok(Some(last)) => Some(last.number),
         Ok(None) => {
             missing.push("orders posted permanently: tipstaff post".into());

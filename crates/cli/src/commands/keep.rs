@@ -228,7 +228,7 @@ fn keep_up(gate: &mut KernelGate, known: &mut Known, terminal: &Terminal) -> Res
         covered => covered?,
     };
     if let Some(posted) = covered {
-        told(&posted, known, &now, terminal);
+        print_changes(&posted, known, &now, terminal);
     }
     *known = now;
     Ok(())
@@ -240,7 +240,7 @@ fn programs(in_force: &InForce) -> Result<Vec<Option<Identity>>, Failure> {
     Ok(brief.programs.iter().map(|path| Identity::at(Path::new(path)).ok()).collect())
 }
 
-fn told(posted: &Posted, before: &Known, now: &Known, terminal: &Terminal) {
+fn print_changes(posted: &Posted, before: &Known, now: &Known, terminal: &Terminal) {
     let upgraded = !before.links.is_empty() && before.programs != now.programs;
     let (before, now) = (&before.links, &now.links);
     let missing = |from: &Links, name: &String| from.iter().all(|(_, known)| known != name);

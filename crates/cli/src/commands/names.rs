@@ -41,7 +41,7 @@ enum Kind {
 }
 
 impl Kind {
-    fn words(self) -> &'static str {
+    fn describe(self) -> &'static str {
         match self {
             Self::Service => "service",
             Self::BuiltInService => "service, built in",
@@ -87,7 +87,7 @@ pub fn run(
             [] => faint("nobody"),
             users => plain(users.join(", ")),
         };
-        table.row([plain(&row.name), faint(row.kind.words()), plain(cut(&row.holds)), users]);
+        table.row([plain(&row.name), faint(row.kind.describe()), plain(cut(&row.holds)), users]);
     }
     terminal.table(&table);
     Ok(Ending::Fine)

@@ -60,7 +60,7 @@ pub struct Report {
 shape!(Report => "post");
 
 pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Result<Ending, Failure> {
-    let history = History::of(common);
+    let history = History::from_options(common);
     let judge = match options.revision {
         Some(number) => chosen::of_revision(common, &history.get(number)?)?,
         None => chosen::from_file(common)?,
@@ -168,10 +168,10 @@ impl Before {
 
 impl Meaning {
     /// What another list changes, for nobody who is connected.
-    pub fn of(before: &Brief, after: &Brief) -> Self {
+    pub fn between(before: &Brief, after: &Brief) -> Self {
         Self {
             before: Before::Orders,
-            comparison: Comparison::of(before, after),
+            comparison: Comparison::between(before, after),
             stranded: Vec::new(),
             closed: Vec::new(),
         }
@@ -197,7 +197,7 @@ fn meaning(
         (None, Visible::OnlyToRoot) => (Before::NotVisible, Some(open())),
         (None, Visible::Yes) => (Before::Nothing, Some(open())),
     };
-    let comparison = list.map(|list| Comparison::of(&list, &judge.brief)).unwrap_or_default();
+    let comparison = list.map(|list| Comparison::between(&list, &judge.brief)).unwrap_or_default();
     let closed = match before {
         Before::Nothing | Before::NotVisible => closed(&judge.brief)?,
         Before::Orders | Before::Unreadable => Vec::new(),
@@ -212,7 +212,7 @@ fn closed(brief: &Brief) -> Result<Vec<String>, Failure> {
     let shut = |listener: &&Listener| {
         let program = listener.path().map(|path| brief.program_index(path));
         let key = listener.transport.key(listener.port);
-        let exposure = Exposure::of(brief, key, program).heard_by(listener);
+        let exposure = Exposure::compute(brief, key, program).heard_by(listener);
         listener.scope() != Scope::Loopback && exposure.breadth() == Breadth::Nobody
     };
     let words = |listener: &Listener| {
@@ -241,7 +241,7 @@ fn end_stranded(brief: &Brief, terminal: &Terminal) -> Result<(), Failure> {
     let ended = stranded::end(&stranded)?;
     if !terminal.json {
         for stranded in &stranded {
-            terminal.line(format!("  ended: {}", stranded.words(brief)));
+            terminal.line(format!("  ended: {}", stranded.describe(brief)));
         }
         terminal.line(format!("  {} ended", counted(ended, "connection", "connections")));
     }
@@ -275,7 +275,7 @@ fn show_meaning(judge: &Chosen, meaning: &Meaning, terminal: &Terminal) {
         let open = counted(stranded.len(), "open connection", "open connections");
         terminal.line(format!("  {open} would no longer be let in (`tipstaff cut` ends them):"));
         for stranded in stranded.iter().take(STRANDED_SHOWN) {
-            terminal.line(format!("    {}", stranded.words(&judge.brief)));
+            terminal.line(format!("    {}", stranded.describe(&judge.brief)));
         }
         if stranded.len() > STRANDED_SHOWN {
             terminal.line(format!("    … and {} more", stranded.len() - STRANDED_SHOWN));

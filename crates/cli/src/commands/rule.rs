@@ -101,10 +101,10 @@ fn show(edited: &Edited, terminal: &Terminal) {
     let mut table = Columns::new(["", "name", "action", "traffic", "source", "note"]);
     let says = match silence {
         None => action(said, said),
-        Some(silence) => faint(format!("{said} ({})", silence.words())),
+        Some(silence) => faint(format!("{said} ({})", silence.describe())),
     };
     let note = note.clone().unwrap_or_default();
-    let traffic = plain(traffic.words());
+    let traffic = plain(traffic.describe());
     table.row([plain(edited.position), plain(name), says, traffic, plain(from), faint(note)]);
     terminal.table(&table);
 }

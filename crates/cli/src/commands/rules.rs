@@ -215,16 +215,16 @@ fn one(
     let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
     terminal.note(&format!("{}, line {}{file}", orders_words(&judge.origin), row.line));
     let paused = match row.silence {
-        Some(silence) => format!(" ({}: not active here)", silence.words()),
+        Some(silence) => format!(" ({}: not active here)", silence.describe()),
         None => String::new(),
     };
     let mut lines = vec![("action", format!("{}{paused}", row.action))];
     lines.extend(row.note.map(|note| ("note", note.to_owned())));
-    lines.push(("traffic", format!("{}: {}", rule.traffic.words(), cut(&traffic))));
+    lines.push(("traffic", format!("{}: {}", rule.traffic.describe(), cut(&traffic))));
     lines.push((
         "source",
         match &rule.source.addresses {
-            Some(_) => format!("{}: {}", rule.source.words(), cut(&sources)),
+            Some(_) => format!("{}: {}", rule.source.describe(), cut(&sources)),
             None => "any".to_owned(),
         },
     ));
@@ -295,7 +295,7 @@ impl Counts {
         Self { tallies, others }
     }
 
-    fn of(&self, speaker: Speaker) -> Option<Tally> {
+    fn tally(&self, speaker: Speaker) -> Option<Tally> {
         self.tallies.get(&speaker).copied()
     }
 }
@@ -330,7 +330,7 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
     .map(|(direction, action)| StandingRow {
         direction,
         action,
-        tally: counts.of(Speaker::Standing(direction)),
+        tally: counts.tally(Speaker::Standing(direction)),
     });
     if terminal.json {
         let standing = standing.into_iter().collect();
@@ -372,11 +372,11 @@ fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, termin
         let [packets, size] = tally_cells(row.tally);
         let says = match row.silence {
             None => action(row.action, row.action),
-            Some(silence) => faint(format!("{} ({})", row.action, silence.words())),
+            Some(silence) => faint(format!("{} ({})", row.action, silence.describe())),
         };
         let source = row.rule.condition_words();
         let name = plain(row.name);
-        let traffic = plain(row.rule.traffic.words());
+        let traffic = plain(row.rule.traffic.describe());
         table.row([plain(row.position), name, says, traffic, plain(source), packets, size]);
     }
     for row in &standing {
@@ -405,7 +405,7 @@ fn foundation_row(f: Foundation, switches: FoundationSwitches, counts: &Counts) 
         action: f.action(),
         meaning: f.meaning(),
         enabled: f != Foundation::AddressAssignment || switches.address_assignment,
-        tally: counts.of(Speaker::Foundation(f)),
+        tally: counts.tally(Speaker::Foundation(f)),
     }
 }
 
@@ -438,7 +438,7 @@ fn rule_row<'r>(index: RuleIndex, rule: &'r Rule, counts: &Counts) -> RuleRow<'r
         file: rule.part.as_deref(),
         line: rule.line,
         rule,
-        tally: counts.of(Speaker::Rule(index)),
+        tally: counts.tally(Speaker::Rule(index)),
     }
 }
 

@@ -124,8 +124,8 @@ fn row<'r>(listener: &'r Listener, brief: Option<&Brief>) -> Row<'r> {
         (_, Some(brief)) => {
             let program = listener.path().map(|path| brief.program_index(path));
             let key = listener.transport.key(listener.port);
-            let exposure = Exposure::of(brief, key, program).heard_by(listener);
-            (exposure.words(brief), exposure.breadth())
+            let exposure = Exposure::compute(brief, key, program).heard_by(listener);
+            (exposure.describe(brief), exposure.breadth())
         }
     };
     Row { listener, scope, lets_in, breadth }

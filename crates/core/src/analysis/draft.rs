@@ -151,8 +151,9 @@ mod tests {
         let names: Vec<&str> = orders.rules.iter().map(|r| r.name.as_str()).collect();
         assert_eq!(names, ["your-shell", "ping", "ssh", "platedx-tcp-7410", "port-tcp-7440"]);
         assert_eq!(orders.standing.inbound, Action::Deny);
-        let brief = Brief::of(&orders);
-        let words = |port| Exposure::of(&brief, Transport::Tcp.key(port), None).words(&brief);
+        let brief = Brief::unplaced(&orders);
+        let words =
+            |port| Exposure::compute(&brief, Transport::Tcp.key(port), None).describe(&brief);
         assert_eq!((words(22).as_str(), words(7410).as_str()), ("203.0.113.9", "nobody"));
     }
 

@@ -43,7 +43,7 @@ pub enum Breadth {
 impl Exposure {
     /// Walks the list with the set of sources that nobody has spoken for yet.
     /// `program` is the one that listens there; `None` when nobody knows.
-    pub fn of(brief: &Brief, key: TrafficKey, program: Option<ProgramIndex>) -> Self {
+    pub fn compute(brief: &Brief, key: TrafficKey, program: Option<ProgramIndex>) -> Self {
         let mut open = AddressSet::full();
         let mut exposure = Self {
             allowed: AddressSet::empty(),
@@ -121,7 +121,7 @@ impl Exposure {
 
     /// In words, with the names that the orders use: `observatory, partner`,
     /// `everyone`, `nobody`, `everyone but …`.
-    pub fn words(&self, brief: &Brief) -> String {
+    pub fn describe(&self, brief: &Brief) -> String {
         match self.breadth() {
             Breadth::Nobody => "nobody".into(),
             Breadth::Everyone => "everyone".into(),
@@ -144,15 +144,16 @@ impl Exposure {
                     }
                     let mut words = match source.except.is_empty() {
                         true => source.written.clone(),
-                        false => vec![source.words()],
+                        false => vec![source.describe()],
                     };
                     if let Some(family) = rule.family {
-                        words = vec![format!("{} ({family})", source.words())];
+                        words = vec![format!("{} ({family})", source.describe())];
                     }
                     words.retain(|word| {
                         let literal = AddressRange::parse(word).ok();
                         !names.contains(word)
-                            && !literal.is_some_and(|range| unheard(Family::of(range.first())))
+                            && !literal
+                                .is_some_and(|range| unheard(Family::of_address(range.first())))
                     });
                     names.extend(words);
                 }
@@ -173,13 +174,13 @@ mod tests {
     use crate::names::traffic::Transport;
     use crate::orders::read;
 
-    fn words(rules: &str, standing: &str) -> String {
+    fn described(rules: &str, standing: &str) -> String {
         let text = format!(
             "version = 1\n[standing]\ninbound = \"{standing}\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
              [addresses]\nobservatory = [\"198.51.100.0/24\", \"2001:db8:51::/48\"]\n{rules}"
         );
-        let brief = Brief::of(&read(&text).unwrap());
-        Exposure::of(&brief, Transport::Tcp.key(22), None).words(&brief)
+        let brief = Brief::unplaced(&read(&text).unwrap());
+        Exposure::compute(&brief, Transport::Tcp.key(22), None).describe(&brief)
     }
 
     #[test]
@@ -188,33 +189,34 @@ mod tests {
         let text = format!(
             "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n{rules}"
         );
-        let brief = Brief::of(&read(&text).unwrap());
-        let words = |program| Exposure::of(&brief, Transport::Tcp.key(22), program).words(&brief);
-        assert_eq!(words(Some(brief.program_index("/usr/sbin/plated"))), "everyone");
-        assert_eq!(words(Some(brief.program_index("/usr/sbin/skycam"))), "nobody");
-        assert_eq!(words(None), "everyone");
+        let brief = Brief::unplaced(&read(&text).unwrap());
+        let words =
+            |program| Exposure::compute(&brief, Transport::Tcp.key(22), program).describe(&brief);
+        assert_eq!(described(Some(brief.program_index("/usr/sbin/plated"))), "everyone");
+        assert_eq!(described(Some(brief.program_index("/usr/sbin/skycam"))), "nobody");
+        assert_eq!(described(None), "everyone");
     }
 
     #[test]
     fn says_whom_a_list_lets_in() {
         let allow = "[[rules]]\nname = \"a\"\naction = \"allow\"\ntraffic = \"ssh\"\n";
         let deny = "[[rules]]\nname = \"d\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"203.0.113.0/24\"\n";
-        assert_eq!(words("", "deny"), "nobody");
-        assert_eq!(words("", "allow"), "everyone");
-        assert_eq!(words(allow, "deny"), "everyone");
-        assert_eq!(words(&format!("{allow}source = \"observatory\"\n"), "deny"), "observatory");
-        assert_eq!(words(&format!("{deny}{allow}"), "deny"), "everyone but 203.0.113.0/24");
-        assert_eq!(words(&format!("{allow}enabled = false\n"), "deny"), "nobody");
+        assert_eq!(described("", "deny"), "nobody");
+        assert_eq!(described("", "allow"), "everyone");
+        assert_eq!(described(allow, "deny"), "everyone");
+        assert_eq!(described(&format!("{allow}source = \"observatory\"\n"), "deny"), "observatory");
+        assert_eq!(described(&format!("{deny}{allow}"), "deny"), "everyone but 203.0.113.0/24");
+        assert_eq!(described(&format!("{allow}enabled = false\n"), "deny"), "nobody");
         assert_eq!(
-            words(&format!("{allow}source_except = \"observatory\"\n"), "deny"),
+            described(&format!("{allow}source_except = \"observatory\"\n"), "deny"),
             "any but observatory"
         );
-        assert_eq!(words(&format!("{allow}family = \"ipv6\"\n"), "deny"), "any (IPv6)");
+        assert_eq!(described(&format!("{allow}family = \"ipv6\"\n"), "deny"), "any (IPv6)");
         for other in ["outbound", "transit"] {
-            assert_eq!(words(&format!("{allow}direction = \"{other}\"\n"), "deny"), "nobody");
+            assert_eq!(described(&format!("{allow}direction = \"{other}\"\n"), "deny"), "nobody");
         }
         // The deny is wider than the allow behind it: that one never speaks.
         let behind = format!("{deny}{allow}source = \"203.0.113.9\"\n");
-        assert_eq!(words(&behind, "deny"), "nobody");
+        assert_eq!(described(&behind, "deny"), "nobody");
     }
 }

@@ -28,7 +28,7 @@ pub fn remarks_of(rule: &Rule, brief: Option<&Brief>, now: Moment) -> Vec<Remark
         |brief: &&Brief| brief.interfaces_of(&rule.interface).is_some_and(|meant| meant.is_empty());
     let speaks = matches!(rule.silence, None | Some(Silence::Expired));
     if speaks && brief.as_ref().is_some_and(nowhere) {
-        let on = rule.interface.words();
+        let on = rule.interface.describe();
         messages.push(format!("no interface is named {on}: it matches nothing until one is"));
     }
     messages.into_iter().map(|message| Remark { rule: rule.name.to_string(), message }).collect()
@@ -70,7 +70,7 @@ mod tests {
         let text = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
                     [[rules]]\nname = \"old\"\naction = \"allow\"\ntraffic = \"ssh\"\nuntil = 2026-01-01T00:00:00Z\n\
                     [[rules]]\nname = \"elsewhere\"\naction = \"allow\"\ntraffic = \"ssh\"\ninterface = \"tun*\"\n";
-        let brief = Brief::of(&read(text).unwrap());
+        let brief = Brief::unplaced(&read(text).unwrap());
         let told = |now: &str| {
             let remarks = remarks(&brief, now.parse().unwrap());
             remarks.into_iter().map(|r| format!("{}: {}", r.rule, r.message)).collect::<Vec<_>>()

@@ -70,7 +70,7 @@ pub struct Question {
 impl Question {
     /// The question that a packet puts to the rules; `None` when it has no
     /// transport header to look at.
-    pub fn of(facts: &Facts, packet: &IpPacket) -> Option<Self> {
+    pub fn from_packet(facts: &Facts, packet: &IpPacket) -> Option<Self> {
         let Facts { direction, interface, program, now, .. } = *facts;
         let IpPacket { source, destination, .. } = *packet;
         Some(Self { direction, key: packet.key()?, source, destination, interface, program, now })
@@ -100,7 +100,7 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
         Some(Mismatch::Expired)
     } else if rule.direction != direction {
         Some(Mismatch::Direction)
-    } else if rule.family.is_some_and(|family| family != Family::of(source)) {
+    } else if rule.family.is_some_and(|family| family != Family::of_address(source)) {
         Some(Mismatch::Family)
     } else if rule.traffic.keys.as_ref().is_some_and(|keys| !keys.contains(key)) {
         Some(Mismatch::Traffic)
@@ -149,7 +149,7 @@ pub(crate) fn decide_with(
         let foundation = Foundation::LoopbackElsewhere;
         return Decision { verdict: foundation.action(), speaker: Speaker::Foundation(foundation) };
     }
-    let index = Question::of(facts, &ip).and_then(|question| first_rule(&question));
+    let index = Question::from_packet(facts, &ip).and_then(|question| first_rule(&question));
     match index.and_then(|index| Some((index, brief.rule(index)?))) {
         Some((index, rule)) => Decision { verdict: rule.action, speaker: Speaker::Rule(index) },
         None => standing(brief, facts.direction),

@@ -33,7 +33,7 @@ pub struct Bucket {
 
 impl Bucket {
     /// The bucket that a packet from `source` takes from.
-    pub fn of(limit: &Limit, source: IpAddr) -> Self {
+    pub fn for_source(limit: &Limit, source: IpAddr) -> Self {
         let source = match limit.sharing {
             Sharing::InAll => None,
             Sharing::PerSource => Some(one_of_many(source)),
@@ -64,7 +64,12 @@ pub struct SourceState {
 impl SourceState {
     /// From the time at which it would be level, both in nanoseconds; `None`
     /// when it is level already, as one that was never seen.
-    pub fn of(limit: &Limit, source: Option<IpAddr>, level_at: u64, now: u64) -> Option<Self> {
+    pub fn from_level(
+        limit: &Limit,
+        source: Option<IpAddr>,
+        level_at: u64,
+        now: u64,
+    ) -> Option<Self> {
         let ahead = level_at.checked_sub(now).filter(|ahead| *ahead > 0)?;
         let (room, wait) = match limit.tolerance.checked_sub(ahead) {
             Some(left) => (left / limit.increment.max(1) + 1, 0),
@@ -99,7 +104,7 @@ impl Rates {
     /// is no room for one more.
     pub fn take(&mut self, limit: &Limit, source: IpAddr, now: Duration) -> bool {
         let now = u64::try_from(now.as_nanos()).unwrap_or(u64::MAX);
-        let bucket = Bucket::of(limit, source);
+        let bucket = Bucket::for_source(limit, source);
         let level_at = self.level_at.get(&bucket).copied().unwrap_or(0).max(now);
         if level_at - now > limit.tolerance {
             return false;
@@ -125,7 +130,7 @@ impl Rates {
         let now = u64::try_from(now.as_nanos()).unwrap_or(u64::MAX);
         let own = self.level_at.iter().filter(|(bucket, _)| bucket.rule == limit.id);
         let mut states: Vec<SourceState> =
-            own.filter_map(|(b, at)| SourceState::of(limit, b.source, *at, now)).collect();
+            own.filter_map(|(b, at)| SourceState::from_level(limit, b.source, *at, now)).collect();
         states.sort_unstable();
         states
     }
@@ -133,7 +138,7 @@ impl Rates {
     /// Whether one packet would be within a rate, without taking it.
     pub fn is_within(&self, limit: &Limit, source: IpAddr, now: Duration) -> bool {
         let now = u64::try_from(now.as_nanos()).unwrap_or(u64::MAX);
-        let level_at = self.level_at.get(&Bucket::of(limit, source)).copied().unwrap_or(0);
+        let level_at = self.level_at.get(&Bucket::for_source(limit, source)).copied().unwrap_or(0);
         level_at.saturating_sub(now) <= limit.tolerance
     }
 
@@ -240,6 +245,6 @@ mod tests {
         let one = |n: u32| IpAddr::from((0x0a00_0000 + n).to_be_bytes());
         let taken = (0..ROOM as u32).filter(|n| rates.take(&limit, one(*n), Duration::ZERO));
         assert_eq!(taken.count(), ROOM / 16);
-        assert!(!rates.level_at.contains_key(&Bucket::of(&limit, source(0))));
+        assert!(!rates.level_at.contains_key(&Bucket::for_source(&limit, source(0))));
     }
 }

@@ -27,7 +27,7 @@ impl Family {
     pub const BOTH: [Self; 2] = [Self::V4, Self::V6];
 
     /// The family of an address.
-    pub fn of(address: IpAddr) -> Self {
+    pub fn of_address(address: IpAddr) -> Self {
         match address {
             IpAddr::V4(_) => Self::V4,
             IpAddr::V6(_) => Self::V6,
@@ -118,8 +118,8 @@ impl AddressRange {
             (IpAddr::V6(a), IpAddr::V6(b)) => Self::V6(a.into(), b.into()),
             _ => {
                 return Err(AddressFault::MixedFamilies {
-                    first: Family::of(first),
-                    last: Family::of(last),
+                    first: Family::of_address(first),
+                    last: Family::of_address(last),
                 });
             }
         };

@@ -17,7 +17,7 @@ pub(super) struct Blocks {
 
 impl Blocks {
     /// Finds them; `None` when `rules` is not written as `[[rules]]` tables.
-    pub(super) fn of(text: &str) -> Option<Self> {
+    pub(super) fn find(text: &str) -> Option<Self> {
         let (root, _) = DeTable::parse_recoverable(text);
         Self::of_tree(text, root.get_ref())
     }

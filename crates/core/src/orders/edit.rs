@@ -33,7 +33,7 @@ pub fn enable_group<'t>(
     let part = group.part.as_ref().map(ToString::to_string);
     let named = sheets.parts().into_iter().find(|p| Some(&p.name) == part.as_ref());
     let text = named.map_or(sheets.text, |part| part.text.as_str());
-    let blocks = Blocks::of(text).ok_or(EditFault::NotTables)?;
+    let blocks = Blocks::find(text).ok_or(EditFault::NotTables)?;
     let range = blocks.groups.get(at).cloned().ok_or(EditFault::NotTables)?;
     let block = changed_block(&text[range.clone()], "groups", |table| {
         if enabled {

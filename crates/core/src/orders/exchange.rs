@@ -33,8 +33,8 @@ pub fn export_group<'t>(sheets: impl Into<Sheets<'t>>, name: &str) -> Result<Str
     let addresses = addresses.flatten().cloned().collect();
     let addresses = with_inner_groups(&documents, addresses);
     take_names(&documents, &mut fragment, "addresses", &addresses);
-    take_tables(&documents, &mut fragment, "groups", |table| said(table, "name") == Some(name));
-    take_tables(&documents, &mut fragment, "rules", |table| said(table, "group") == Some(name));
+    take_tables(&documents, &mut fragment, "groups", |table| text_at(table, "name") == Some(name));
+    take_tables(&documents, &mut fragment, "rules", |table| text_at(table, "group") == Some(name));
     Ok(fragment.to_string().trim_start().to_owned())
 }
 
@@ -45,7 +45,7 @@ fn documents(sheets: Sheets<'_>) -> Result<Vec<DocumentMut>, EditFault> {
     texts.map(|text| text.parse().map_err(|_| EditFault::NotTables)).collect()
 }
 
-fn said<'t>(table: &'t Table, key: &str) -> Option<&'t str> {
+fn text_at<'t>(table: &'t Table, key: &str) -> Option<&'t str> {
     table.get(key).and_then(Item::as_str)
 }
 
@@ -199,7 +199,7 @@ fn collisions(old: &[DocumentMut], new: &DocumentMut, orders: &Orders) -> Vec<St
         tables
             .into_iter()
             .flat_map(|t| t.iter())
-            .filter_map(|t| said(t, "name").map(str::to_owned))
+            .filter_map(|t| text_at(t, "name").map(str::to_owned))
             .collect()
     };
     let groups = names("groups");
@@ -213,7 +213,7 @@ fn collisions(old: &[DocumentMut], new: &DocumentMut, orders: &Orders) -> Vec<St
 
 /// Before the first deny of everything, else at the end.
 fn place_of_rules(text: &str, orders: &Orders) -> Result<usize, EditFault> {
-    let blocks = super::blocks::Blocks::of(text).ok_or(EditFault::NotTables)?;
+    let blocks = super::blocks::Blocks::find(text).ok_or(EditFault::NotTables)?;
     let mut own = orders.rules().filter(|rule| rule.part.is_none());
     let catch_all = own.position(Rule::catches_all);
     let before = catch_all.and_then(|at| blocks.rules.get(at)).map(|range| range.start);

@@ -17,7 +17,7 @@ pub struct Place {
 
 impl Place {
     /// The place of a byte offset in `text`.
-    pub fn of(text: &str, offset: usize) -> Self {
+    pub fn at_offset(text: &str, offset: usize) -> Self {
         let before = text.get(..offset.min(text.len())).unwrap_or(text);
         let line_start = before.rfind('\n').map_or(0, |at| at + 1);
         Self {
@@ -35,7 +35,7 @@ pub(super) struct Places<'t> {
 }
 
 impl<'t> Places<'t> {
-    pub(super) fn of(text: &'t str) -> Self {
+    pub(super) fn new(text: &'t str) -> Self {
         Self { text, offset: 0, place: Place { line: 1, column: 1 } }
     }
 
@@ -103,11 +103,11 @@ mod tests {
     fn places_count_characters_not_bytes() {
         let text = "a = 1\nnote = \"Wärme\" x\n";
         let at = text.find('x').unwrap();
-        assert_eq!(Place::of(text, at), Place { line: 2, column: 16 });
-        assert_eq!(Place::of(text, 0), Place { line: 1, column: 1 });
-        assert_eq!(Place::of(text, 10_000).line, 3);
-        let mut places = Places::of(text);
+        assert_eq!(Place::at_offset(text, at), Place { line: 2, column: 16 });
+        assert_eq!(Place::at_offset(text, 0), Place { line: 1, column: 1 });
+        assert_eq!(Place::at_offset(text, 10_000).line, 3);
+        let mut places = Places::new(text);
         let offsets = (0..=text.len()).filter(|at| text.is_char_boundary(*at));
-        assert!(offsets.into_iter().all(|at| places.at(at) == Place::of(text, at)));
+        assert!(offsets.into_iter().all(|at| places.at(at) == Place::at_offset(text, at)));
     }
 }

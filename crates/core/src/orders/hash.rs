@@ -16,7 +16,7 @@ pub struct OrdersHash([u8; 32]);
 impl OrdersHash {
     /// The hash of orders and of all that they name. Without attachments it is
     /// the SHA-256 of the file.
-    pub fn of<'t>(sheets: impl Into<Sheets<'t>>) -> Self {
+    pub fn digest<'t>(sheets: impl Into<Sheets<'t>>) -> Self {
         let Sheets { text, attachments } = sheets.into();
         let mut hash = Sha256::new_with_prefix(text.as_bytes());
         let parts = attachments.included.iter().flat_map(|(_, parts)| parts).flatten();

@@ -243,7 +243,7 @@ pub enum Silence {
 
 impl Silence {
     /// For the column that says what a rule says.
-    pub fn words(self) -> &'static str {
+    pub fn describe(self) -> &'static str {
         match self {
             Self::Paused => "paused",
             Self::GroupPaused => "group paused",

@@ -91,7 +91,7 @@ pub struct AddressCondition {
 
 impl TrafficCondition {
     /// `ssh, tcp/7410`, `any but tcp/25`.
-    pub fn words(&self) -> String {
+    pub fn describe(&self) -> String {
         in_words(&self.written, &self.except)
     }
 }
@@ -104,7 +104,7 @@ fn in_words(written: &[String], except: &[String]) -> String {
 
 impl AddressCondition {
     /// `observatory, 203.0.113.9`, `any but observatory`.
-    pub fn words(&self) -> String {
+    pub fn describe(&self) -> String {
         in_words(&self.written, &self.except)
     }
 
@@ -125,7 +125,7 @@ pub struct InterfaceCondition {
 
 impl InterfaceCondition {
     /// `lan0, tun*`, `any but lan9`.
-    pub fn words(&self) -> String {
+    pub fn describe(&self) -> String {
         in_words(&self.written, &self.except)
     }
 
@@ -157,7 +157,7 @@ pub struct ProgramCondition {
 
 impl ProgramCondition {
     /// `/usr/sbin/plated`, `any but /usr/sbin/skycam`.
-    pub fn words(&self) -> String {
+    pub fn describe(&self) -> String {
         in_words(&self.written, &self.except)
     }
 
@@ -396,7 +396,7 @@ impl Rule {
     /// From whom, and what most rules do not say, for people: `partner; to
     /// 198.51.100.20, on lan0, IPv4 only`.
     pub fn condition_words(&self) -> String {
-        let (source, further) = (self.source.words(), self.further_words());
+        let (source, further) = (self.source.describe(), self.further_words());
         if further.is_empty() { source } else { format!("{source}; {further}") }
     }
 
@@ -408,13 +408,13 @@ impl Rule {
             words.push(self.direction.to_string());
         }
         if self.destination.addresses.is_some() {
-            words.push(format!("to {}", self.destination.words()));
+            words.push(format!("to {}", self.destination.describe()));
         }
         if !self.interface.is_any() {
-            words.push(format!("on {}", self.interface.words()));
+            words.push(format!("on {}", self.interface.describe()));
         }
         if !self.program.is_any() {
-            words.push(format!("program {}", self.program.words()));
+            words.push(format!("program {}", self.program.describe()));
         }
         words.extend(self.family.map(|family| format!("{family} only")));
         words.extend(self.until.map(|until| format!("until {until}")));

@@ -103,7 +103,7 @@ fn read_roots<R>(
     let mut faults = Vec::with_capacity(reader.faults.len());
     for of_file in reader.faults.chunk_by_mut(|(a, _), (b, _)| a == b) {
         let text = of_file.first().and_then(|(at, _)| reader.files.get(*at)).map_or("", |f| f.text);
-        let mut places = Places::of(text);
+        let mut places = Places::new(text);
         for (_, fault) in of_file {
             fault.place = places.at(fault.span.start);
             faults.push(fault.clone());
@@ -368,7 +368,7 @@ impl<'t> Reader<'t> {
     /// The line of the orders' own file in which a foundation is switched.
     fn foundations_line(&self, root: &DeTable<'t>) -> Option<usize> {
         let (key, _) = root.get("foundations")?.get_ref().as_table()?.iter().next()?;
-        Some(Place::of(self.text(), key.span().start).line)
+        Some(Place::at_offset(self.text(), key.span().start).line)
     }
 
     fn memory(&mut self, root: &DeTable<'t>) -> Option<Memory> {

@@ -75,7 +75,7 @@ impl<'t> Reader<'t> {
             }
         }
         let [list, except] = pair;
-        whole.then(|| ProgramCondition { written: words(list), except: words(except) })
+        whole.then(|| ProgramCondition { written: texts(list), except: texts(except) })
     }
 
     pub(super) fn family(&mut self, key: &str, value: &Value<'_>) -> Option<Family> {
@@ -145,7 +145,7 @@ impl<'t> Reader<'t> {
             keys = Some(keys_except(keys, out));
         }
         self.check_leftover(whole && keys.as_ref().is_some_and(Spans::is_empty), except.as_ref())?;
-        let (written, except) = (words(list), words(except));
+        let (written, except) = (texts(list), texts(except));
         whole.then_some(TrafficCondition { written, except, items, keys })
     }
 
@@ -209,7 +209,7 @@ impl<'t> Reader<'t> {
             );
             return None;
         }
-        let (written, except) = (words(list), words(except));
+        let (written, except) = (texts(list), texts(except));
         whole.then_some(AddressCondition { written, except, addresses })
     }
 
@@ -238,14 +238,14 @@ impl<'t> Reader<'t> {
             }
         }
         let [list, except] = pair;
-        whole.then(|| InterfaceCondition { written: words(list), except: words(except) })
+        whole.then(|| InterfaceCondition { written: texts(list), except: texts(except) })
     }
 }
 
 /// A list of a rule: its path, where it stands, its texts.
 type Listed = (String, Range<usize>, Vec<Text>);
 
-fn words(list: Option<Listed>) -> Vec<String> {
+fn texts(list: Option<Listed>) -> Vec<String> {
     let texts = list.map(|(_, _, texts)| texts).unwrap_or_default();
     let mut words: Vec<String> = texts.into_iter().map(|t| t.text).collect();
     // Collected in place, in room for more than words.

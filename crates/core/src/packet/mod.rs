@@ -156,7 +156,7 @@ impl IpPacket {
 
     /// The family of the packet.
     pub fn family(&self) -> Family {
-        Family::of(self.source)
+        Family::of_address(self.source)
     }
 
     /// The key that traffic conditions look at; `None` where there is no

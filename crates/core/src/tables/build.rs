@@ -84,7 +84,7 @@ impl Tables {
         let program = blob.dimension("program", words, enabled().zip(program))?;
 
         let verdicts_offset = blob.align();
-        blob.bytes.extend(brief.rules().map(Verdict::of));
+        blob.bytes.extend(brief.rules().map(Verdict::encode));
         let limits: Vec<Option<Limit>> = brief.rules().map(Rule::limit).collect();
         let (limit_of_offset, limits_offset) = blob.limits(&limits);
         let size = blob.align();

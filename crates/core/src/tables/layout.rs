@@ -60,10 +60,10 @@ impl Verdict {
     pub const ROUTED: u8 = 1 << 6;
 
     /// The byte of a rule.
-    pub fn of(rule: &Rule) -> u8 {
+    pub fn encode(rule: &Rule) -> u8 {
         let flag = |set: bool, bit: u8| if set { bit } else { 0 };
         let limit = rule.limit();
-        Self::said(rule.action)
+        Self::action_bits(rule.action)
             | flag(limit.is_some(), Self::LIMITED)
             | flag(limit.is_some_and(|l| l.sharing == Sharing::InAll), Self::IN_ALL)
             | flag(limit.is_some_and(|l| l.over == Over::Refuse), Self::THEN_REFUSE)
@@ -72,7 +72,7 @@ impl Verdict {
     }
 
     /// The bits of an action.
-    pub const fn said(action: Action) -> u8 {
+    pub const fn action_bits(action: Action) -> u8 {
         match action {
             Action::Deny => Self::DENY,
             Action::Allow => Self::ALLOW,

@@ -164,7 +164,7 @@ pub fn orders(rules: &str) -> String {
 }
 
 pub fn record(text: &str) -> Record {
-    Record::of(text)
+    Record::from_text(text)
 }
 
 pub fn post(gate: &mut KernelGate, text: &str, all: &[Interface]) -> Result<(), GateError> {

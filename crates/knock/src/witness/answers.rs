@@ -172,7 +172,7 @@ mod tests {
         record[0] = UDP;
         record[4..8].copy_from_slice(&[0xee, 0x48, 0x1c, 0xfc]);
         let speaker = Speaker::Rule(RuleIndex(2));
-        record[12..16].copy_from_slice(&CounterSlot::of(speaker).0.to_ne_bytes());
+        record[12..16].copy_from_slice(&CounterSlot::for_speaker(speaker).0.to_ne_bytes());
         let caught = Caught::read(false, TAG, &record).unwrap();
         assert_eq!(caught.answered, Answered { protocol: UDP, from: 61_000, to: 7420 });
         assert_eq!(caught.what, What::Passed(Some(speaker)));

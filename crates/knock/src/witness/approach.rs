@@ -48,7 +48,7 @@ pub fn approach(
     let own = interface.addresses_of(source.is_ipv6()).next().or(preferred);
     let target = own.ok_or_else(|| WitnessFault::NoTarget {
         interface: interface.name.clone(),
-        family: Family::of(source),
+        family: Family::of_address(source),
     })?;
     Ok(Approach { source, interface: interface.clone(), target, back })
 }

@@ -128,7 +128,7 @@ impl Witness {
         let seen = sys::map_create_shared("ts_knocks")?;
         let played = sys::map_create(MapKind::Array, "ts_source", 4, PLAYED_BYTES, 1)?;
         let knock = marks.map_or(own, |marks| marks.knock);
-        let family = Family::of(approach.source);
+        let family = Family::of_address(approach.source);
         let load = |name, code: Result<Vec<u8>, AssembleError>| {
             sys::program_load(ProgramKind::SchedCls, name, &code.map_err(system)?).map_err(system)
         };
@@ -303,7 +303,7 @@ impl Witness {
             let (subject, target) = doors[*at];
             let from = FIRST_PORT + (nth % usize::from(PORTS)) as u16;
             let frame = frames::first(subject, self.knock_from(from, target), self.hardware);
-            let key = subject.key(Family::of(self.approach.source));
+            let key = subject.key(Family::of_address(self.approach.source));
             let answered = Answered { protocol: key.protocol(), from, to: port_of(subject) };
             waiting.insert(answered, Waiting { at: *at, sent: Instant::now(), passed: false });
             self.inject(&frame)?;

@@ -49,7 +49,7 @@ impl Through {
         leaves: u32,
         marks: Option<Marks>,
     ) -> Result<Self, WitnessFault> {
-        let family = Family::of(approach.source);
+        let family = Family::of_address(approach.source);
         let witness = Witness::open_for(approach, marks, true)?;
         let (ring, played) = (witness.ring.as_fd(), witness.played.as_fd());
         let code = came_out_program(family, played, ring).map_err(system)?;
@@ -88,7 +88,7 @@ impl Through {
         let witness = &mut self.witness;
         let knock = witness.knock_from(from, destination);
         let frame = frames::first(subject, knock, witness.hardware);
-        let protocol = subject.key(Family::of(witness.approach.source)).protocol();
+        let protocol = subject.key(Family::of_address(witness.approach.source)).protocol();
         let mine = Answered { protocol, from, to: port_of(subject) };
         let (six, tag) = (witness.approach.source.is_ipv6(), witness.tag);
         let begin = Instant::now();

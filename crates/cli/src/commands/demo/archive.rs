@@ -33,10 +33,10 @@ pub(super) fn meant() -> Chosen {
 
 fn orders_of(text: String) -> Chosen {
     let orders = read(&text).unwrap_or_else(|faults| unreachable!("a test reads them: {faults}"));
-    let hash = OrdersHash::of(Sheets { text: &text, attachments: &Attachments::default() });
+    let hash = OrdersHash::digest(Sheets { text: &text, attachments: &Attachments::default() });
     let origin = Origin::File { path: "orders.toml".into(), hash };
     Chosen {
-        brief: Brief::of(&orders),
+        brief: Brief::unplaced(&orders),
         orders,
         text,
         origin,

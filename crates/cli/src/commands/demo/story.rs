@@ -195,7 +195,7 @@ impl Told<'_> {
 
 fn record(judge: &Chosen) -> Record {
     let posted_at = jiff::Timestamp::now().as_second();
-    Record { posted_at, posted_by: "demo".into(), ..Record::of(&judge.text) }
+    Record { posted_at, posted_by: "demo".into(), ..Record::from_text(&judge.text) }
 }
 
 struct Wired<'w> {
@@ -269,7 +269,7 @@ fn trials(judge: &Chosen, ground: Trial<'_>, told: &Told<'_>) -> Result<(), Fail
     let post = |next: &Chosen, try_out: &mut dyn FnMut(&Posting<'_>, Duration) -> _| {
         let posting = Posting { brief: &next.brief, record: record(next) };
         let posted: Posted = try_out(&posting, TRIAL)?;
-        let meaning = Some(post::Meaning::of(&judge.brief, &next.brief));
+        let meaning = Some(post::Meaning::between(&judge.brief, &next.brief));
         let kept = post::Kept { trial: Some(TRIAL), meaning, ..post::Kept::default() };
         post::show(next, Some(&posted), &kept, terminal);
         Ok::<_, Failure>(())
@@ -318,7 +318,7 @@ fn asked(
 /// What a first packet asks of the rules.
 fn question(facts: &Facts) -> Result<Question, Failure> {
     let asked = match facts.packet {
-        Packet::Ip(ip) => Question::of(facts, &ip),
+        Packet::Ip(ip) => Question::from_packet(facts, &ip),
         _ => None,
     };
     asked.ok_or_else(|| system("asking about a packet")(io::Error::other("it has no header")))
@@ -338,7 +338,7 @@ fn clients<'c>(
         .archive
         .run(move || sockets::knock(&knocks, PATIENCE, &mut |_| true))
         .map_err(failed())?;
-    check.here(&doors, &replies);
+    check.add_own_column(&doors, &replies);
     for source in sources {
         let approach = approach(snapshot, *source)?;
         let doors = check.doors(&approach);
@@ -437,10 +437,10 @@ fn look<'c>(
     let mut check = Check::new(judge.basis(), snapshot);
     let doors = check.here_doors();
     let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
-    check.here(&doors, &sockets::knock(&knocks, PATIENCE, &mut |_| true));
+    check.add_own_column(&doors, &sockets::knock(&knocks, PATIENCE, &mut |_| true));
     for source in sources {
         let gate = gate.map(|gate| (gate, &judge.brief));
-        check.look_as(Vantage::of(*source), gate, PATIENCE, &mut |_| true)?;
+        check.look_as(Vantage::outside(*source), gate, PATIENCE, &mut |_| true)?;
     }
     Ok(check)
 }

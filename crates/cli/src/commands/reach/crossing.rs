@@ -203,7 +203,7 @@ fn show(report: &Report<'_>, terminal: &Terminal) {
         };
         let program = one.program.as_ref().map(|p| format!(" ({p})")).unwrap_or_default();
         table.row([
-            plain(words(one)),
+            plain(describe(one)),
             plain(format!("{from}{program}")),
             plain(way),
             seen,
@@ -221,7 +221,7 @@ fn show(report: &Report<'_>, terminal: &Terminal) {
     });
     for one in report.crossings.iter().filter(|one| one.differs()) {
         let why = one.why.as_deref().unwrap_or_default();
-        terminal.line(format!("  {} from {}: {why}", words(one), one.source));
+        terminal.line(format!("  {} from {}: {why}", describe(one), one.source));
         let meant = match one.expected {
             Passage::Passes => "should pass",
             Passage::Refused => "should be refused",
@@ -236,6 +236,6 @@ fn show(report: &Report<'_>, terminal: &Terminal) {
     }
 }
 
-fn words(one: &Crossing) -> String {
+fn describe(one: &Crossing) -> String {
     format!("{} at {}", one.subject, one.destination)
 }

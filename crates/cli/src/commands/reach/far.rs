@@ -84,7 +84,7 @@ pub fn look(
         gate: "unknown".into(),
         at: chosen::now(),
     };
-    let report = Report::of(checked, vantages, rows);
+    let report = Report::new(checked, vantages, rows);
     Ok(Report { complete: !pace.is_over(), ..report })
 }
 
@@ -95,7 +95,7 @@ fn ways(host: &Host) -> Result<Vec<(IpAddr, IpAddr)>, Failure> {
     let mut lost = Vec::new();
     for family in Family::BOTH {
         let addresses = host.addresses.iter().filter_map(|text| text.parse::<IpAddr>().ok());
-        let Some(target) = addresses.into_iter().find(|a| Family::of(*a) == family) else {
+        let Some(target) = addresses.into_iter().find(|a| Family::of_address(*a) == family) else {
             continue;
         };
         match way_to(target).map_err(system("asking the routing table"))? {

@@ -52,7 +52,7 @@ fn parse(text: &str) -> Result<Report, NoReport> {
     shape::check(text, Output::NAME)?;
     let report: Report = serde_json::from_str(text).map_err(WrongSchema::from)?;
     match report.impossible_row() {
-        Some(row) => Err(NoReport::Row(row.words())),
+        Some(row) => Err(NoReport::Row(row.describe())),
         None => Ok(report),
     }
 }

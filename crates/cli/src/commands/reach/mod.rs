@@ -55,7 +55,7 @@ pub fn run(
             message: format!("these reports cannot be merged: {fault}"),
             mend: "Merge reports of one host; each machine writes its own with --json.".into(),
         })?;
-        return told(options, &merged, None, &[], terminal);
+        return print(options, &merged, None, &[], terminal);
     }
     if !options.outbound.is_empty() || !options.through.is_empty() {
         return crossing::run(common, options, terminal);
@@ -85,7 +85,7 @@ pub fn run(
     if options.why.is_none() && report.complete {
         keep(place, &mut report, options.changes.is_some());
     }
-    told(options, &report, before.as_ref(), &listeners, terminal)
+    print(options, &report, before.as_ref(), &listeners, terminal)
 }
 
 /// Keeps the report for the next `--changes`; where that fails, who asked for
@@ -111,7 +111,7 @@ pub struct Output<'r> {
 shape!(Output<'_> => "reach");
 
 /// Shows a report in the way that was asked for.
-fn told(
+fn print(
     options: &ReachOptions,
     report: &Report,
     before: Option<&Report>,
@@ -181,7 +181,7 @@ fn near(
     let in_all = knocks.len() + vantages.len() * check.rows();
     let mut pace = Pace::new(in_all, options.pace, terminal.json)?;
     let patience_here = patience.max(LEAST_PATIENCE_HERE);
-    check.here(&doors, &sockets::knock(&knocks, patience_here, &mut |_| pace.go_on()));
+    check.add_own_column(&doors, &sockets::knock(&knocks, patience_here, &mut |_| pace.go_on()));
     let kernel = KernelGate::new(&common.run_dir)?;
     let in_force_brief = match &in_force {
         Some(in_force) => Some(chosen::from_force(in_force)?.brief),
@@ -250,7 +250,7 @@ fn scope(
         }
         let known: BTreeSet<_> = vantages.iter().filter_map(Vantage::source).collect();
         let new = shows_all.sources.iter().filter(|source| !known.contains(source));
-        vantages.extend(new.map(|source| Vantage::of(*source)));
+        vantages.extend(new.map(|source| Vantage::outside(*source)));
         // Many sources each look at what they show alone.
         if shows_all.sources.len() > MANY && options.why.is_none() {
             only = of_plan;

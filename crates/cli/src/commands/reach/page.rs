@@ -29,14 +29,16 @@ pub fn markdown(report: &Report) -> String {
         let _ = writeln!(
             text,
             "| {} | {} | {} |",
-            row.words(),
+            row.describe(),
             plain(&who(report, row)),
             cells.join(" | ")
         );
     }
     let mut aside: Vec<String> = report.notes.clone();
     aside.extend(accepted(report).into_iter().chain(unknown(report)));
-    aside.extend(remarks(report).iter().map(|(row, remark)| format!("{}: {remark}", row.words())));
+    aside.extend(
+        remarks(report).iter().map(|(row, remark)| format!("{}: {remark}", row.describe())),
+    );
     if !aside.is_empty() {
         text.push('\n');
         for note in &aside {
@@ -59,7 +61,7 @@ pub fn markdown(report: &Report) -> String {
         let _ = write!(
             text,
             "\n- **{}** {}; {}.",
-            told.row.words(),
+            told.row.describe(),
             plain(&why),
             plain(&sentence(&told))
         );
@@ -172,7 +174,7 @@ pub fn html(report: &Report) -> String {
             let _ = write!(
                 page,
                 "<dt>{} <span>{}</span></dt>\n<dd>{}.",
-                escaped(&told.row.words()),
+                escaped(&told.row.describe()),
                 escaped(&why),
                 escaped(&sentence(told)),
             );
@@ -221,7 +223,7 @@ fn line(page: &mut String, row: &Row, report: &Report) {
             kinds.push("differs");
         }
     }
-    let (words, who) = (row.words(), who(report, row));
+    let (words, who) = (row.describe(), who(report, row));
     let _ = write!(
         page,
         "<tr data-kinds=\"{}\" data-words=\"{}\"><th scope=\"row\">{}</th><td>{}</td>",
@@ -296,10 +298,10 @@ mod tests {
         };
         Report {
             host: "archive".into(),
-            orders: Origin::File { path: "orders.toml".into(), hash: OrdersHash::of("") },
+            orders: Origin::File { path: "orders.toml".into(), hash: OrdersHash::digest("") },
             gate: "up".into(),
             at: Moment(0),
-            vantages: vec![Vantage::Here, Vantage::of("203.0.113.9".parse().unwrap())],
+            vantages: vec![Vantage::Here, Vantage::outside("203.0.113.9".parse().unwrap())],
             rows: vec![Row {
                 subject: Subject::Port(Transport::Tcp, 7410),
                 last: None,

@@ -27,7 +27,7 @@ pub fn show(report: &Report, terminal: &Terminal) {
         table(report, terminal);
     }
     for (row, cell) in remarks(report) {
-        terminal.note(&format!("* {}: {cell}", row.words()));
+        terminal.note(&format!("* {}: {cell}", row.describe()));
     }
     for note in report.notes.iter().chain(&unknown(report)) {
         terminal.note(note);
@@ -54,7 +54,7 @@ pub fn show(report: &Report, terminal: &Terminal) {
             };
             let differ = counted(differences, "difference", "differences");
             terminal.heading(&format!("{differ}{cases}"));
-            told(report, terminal);
+            print_differences(report, terminal);
         }
     }
 }
@@ -83,7 +83,7 @@ fn table(report: &Report, terminal: &Terminal) {
                 }
             }
         });
-        table.row([plain(row.words()), program].into_iter().chain(cells));
+        table.row([plain(row.describe()), program].into_iter().chain(cells));
     }
     terminal.table(&table);
 }
@@ -105,13 +105,13 @@ pub fn who(report: &Report, row: &Row) -> String {
         [] if !report.vantages.iter().any(close) => "not visible".into(),
         [] if row.subject == Subject::Echo => "the kernel".into(),
         [] if row.heard => "not visible".into(),
-        [] if here(row) == Some(Outcome::Answers) => "not visible".into(),
+        [] if outcome_from_here(row) == Some(Outcome::Answers) => "not visible".into(),
         [] => "nobody".into(),
         names => names.join(", "),
     }
 }
 
-fn here(row: &Row) -> Option<Outcome> {
+fn outcome_from_here(row: &Row) -> Option<Outcome> {
     row.cells.first()?.as_ref().map(|cell| cell.observed.outcome)
 }
 
@@ -222,10 +222,10 @@ pub fn sentence(told: &Told<'_>) -> String {
     format!("{meant} by {by}, but {seen} {from}")
 }
 
-fn told(report: &Report, terminal: &Terminal) {
+fn print_differences(report: &Report, terminal: &Terminal) {
     for told in differences(report) {
         let why = told.cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
-        terminal.line(format!("  {:<9}  {why}", told.row.words()));
+        terminal.line(format!("  {:<9}  {why}", told.row.describe()));
         terminal.note(&format!("{:13}{}", "", sentence(&told)));
         if let Some(next) = &told.cell.next {
             terminal.line(format!("{:13}next: {next}", ""));
@@ -254,7 +254,7 @@ fn meant(expected: Outcome) -> &'static str {
 /// One port, cell by cell, with all there is to know.
 pub fn why(report: &Report, listeners: &[Listener], terminal: &Terminal) {
     for row in &report.rows {
-        terminal.heading(&format!("{} of {}", row.words(), report.host));
+        terminal.heading(&format!("{} of {}", row.describe(), report.host));
         terminal.note(&heading(report));
         for line in bound(row, listeners) {
             terminal.line(format!("  {line}"));
@@ -346,7 +346,7 @@ pub fn changed(changes: &Changes, before: &Report, complete: bool, terminal: &Te
             outcome.map_or_else(|| "not looked at".to_owned(), |outcome| outcome.to_string())
         };
         let (before, now) = (words(change.before), words(change.now));
-        format!("{} {}: {before}, now {now}", change.words(), change.vantage)
+        format!("{} {}: {before}, now {now}", change.describe(), change.vantage)
     };
     let kinds =
         [("opened", &changes.opened), ("closed", &changes.closed), ("changed", &changes.others)];

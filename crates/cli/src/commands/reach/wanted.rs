@@ -55,7 +55,8 @@ pub fn vantages(
         let (can, cannot): (Vec<IpAddr>, Vec<IpAddr>) =
             members.into_iter().partition(|a| plan::can_be_played(*a, via.as_deref(), snapshot));
         for family in Family::BOTH {
-            let of = |all: &[IpAddr]| all.iter().filter(|a| Family::of(**a) == family).count();
+            let of =
+                |all: &[IpAddr]| all.iter().filter(|a| Family::of_address(**a) == family).count();
             let lost = of(&cannot);
             if lost > 0 && of(&can) == 0 {
                 notes.push(format!(

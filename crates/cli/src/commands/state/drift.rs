@@ -129,7 +129,7 @@ fn before_the_gate(Ahead { interface, outwards, program, name }: Ahead) -> Drift
 }
 
 fn not_the_last_post(common: &Common, in_force: &InForce) -> Option<Drift> {
-    let last = History::of(common).last_kept().ok()??;
+    let last = History::from_options(common).last_kept().ok()??;
     (last.record.hash() != in_force.record.hash()).then(|| {
         let number = last.number;
         Drift::new(
@@ -173,10 +173,10 @@ pub fn edited(common: &Common, record: &Record) -> Option<Drift> {
     match (read_all(sheets), read_all(record.sheets())) {
         (Ok(file), Ok(kernel)) if meaning(&file, record) == meaning(&kernel, record) => None,
         (Ok(_), _) => {
-            let (hash, path) = (OrdersHash::of(sheets), path.display());
+            let (hash, path) = (OrdersHash::digest(sheets), path.display());
             // Who has gone back to an older revision is not told to undo it.
             let posted = |revision: &Revision| revision.record.hash() == hash && revision.kept;
-            let known = History::of(common).readable().into_iter().rev().find(posted);
+            let known = History::from_options(common).readable().into_iter().rev().find(posted);
             if let Some(Revision { number, .. }) = known {
                 return Some(Drift {
                     what: format!(

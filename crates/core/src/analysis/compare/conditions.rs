@@ -20,7 +20,7 @@ fn wide<T: Copy + Into<u128> + Point>(spans: &Spans<T>) -> Arc<Spans<u128>> {
 pub(super) struct Widened(HashMap<(*const AddressSet, Family), Arc<Spans<u128>>>);
 
 impl Widened {
-    fn of(&mut self, set: &Option<Arc<AddressSet>>, family: Family) -> Values {
+    fn spans(&mut self, set: &Option<Arc<AddressSet>>, family: Family) -> Values {
         let set = set.as_ref()?;
         // The lists outlive the walk: no other set comes to stand at its place.
         let known = self.0.entry((Arc::as_ptr(set), family)).or_insert_with(|| match family {
@@ -41,8 +41,8 @@ pub(super) fn conditions(
 ) -> [Values; AXES] {
     let mut axes: [Values; AXES] = Default::default();
     axes[TRAFFIC] = rule.traffic.keys.as_ref().map(wide);
-    axes[SOURCE] = widened.of(&rule.source.addresses, family);
-    axes[DESTINATION] = widened.of(&rule.destination.addresses, family);
+    axes[SOURCE] = widened.spans(&rule.source.addresses, family);
+    axes[DESTINATION] = widened.spans(&rule.destination.addresses, family);
     axes[INTERFACE] = brief.interfaces_of(&rule.interface).as_ref().map(wide);
     axes[PROGRAM] = (!rule.program.is_any()).then(|| {
         let holds = |number: &usize| match number.checked_sub(1) {

@@ -25,7 +25,7 @@ pub(crate) struct Lane {
 pub(crate) fn lanes(brief: &Brief) -> Vec<(Direction, Lane)> {
     let families = Family::BOTH.into_iter();
     let all = Direction::ALL.into_iter().flat_map(|d| families.clone().map(move |f| (d, f)));
-    let lane = |(direction, family)| (direction, Lane::of(brief, direction, family));
+    let lane = |(direction, family)| (direction, Lane::new(brief, direction, family));
     all.map(lane).filter(|(_, lane)| lane.len() > 0).collect()
 }
 
@@ -47,7 +47,7 @@ pub(super) fn whole(family: Family, interfaces: &[u32], programs: usize) -> [Spa
 }
 
 impl Lane {
-    fn of(brief: &Brief, direction: Direction, family: Family) -> Self {
+    fn new(brief: &Brief, direction: Direction, family: Family) -> Self {
         let here = |rule: &crate::orders::Rule| {
             rule.speaks()
                 && rule.direction == direction

@@ -125,7 +125,7 @@ const BOUNDARY: usize = 8;
 const MOST_WORK: usize = 120_000_000;
 
 impl Said {
-    fn of(brief: &Brief, index: Option<RuleIndex>, direction: Direction) -> Self {
+    fn new(brief: &Brief, index: Option<RuleIndex>, direction: Direction) -> Self {
         let Some((index, rule)) = index.and_then(|i| Some((i, brief.rule(i)?))) else {
             let action = brief.standing.of(direction);
             return Self { action, rule: None, position: None, at_most: None, rate: None };
@@ -157,7 +157,7 @@ impl Kind {
     pub const ALL: [Self; 6] =
         [Self::LetIn, Self::Rate, Self::Denied, Self::Refused, Self::Answered, Self::Silenced];
 
-    fn of(before: &Said, after: &Said) -> Option<Self> {
+    fn between(before: &Said, after: &Said) -> Option<Self> {
         Some(match (before.action, after.action) {
             (Action::Allow, Action::Allow) => {
                 return (before.rate != after.rate).then_some(Self::Rate);
@@ -174,7 +174,7 @@ impl Kind {
 
 impl Comparison {
     /// Compares what two lists say on one host.
-    pub fn of(before: &Brief, after: &Brief) -> Self {
+    pub fn between(before: &Brief, after: &Brief) -> Self {
         let now = after.foundations.address_assignment;
         let changed = before.foundations.address_assignment != now;
         let address_assignment = changed.then_some(now);
@@ -211,7 +211,7 @@ impl Change {
             u128::from(question.interface.0),
             listed.map_or(0, |at| at as u128 + 1),
         ];
-        let family = Family::of(question.source);
+        let family = Family::of_address(question.source);
         self.direction == question.direction
             && self.family.is_none_or(|of| of == family)
             && self

@@ -107,7 +107,7 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
         // Each direction and family has its share: none is left out because of another.
         let work = MOST_WORK / (2 * Direction::ALL.len());
         for (nth, family) in Family::BOTH.into_iter().enumerate() {
-            let mut side = |brief| Side::of(brief, direction, family, &programs, &mut meanings);
+            let mut side = |brief| Side::new(brief, direction, family, &programs, &mut meanings);
             let (before, after) = (side(before), side(after));
             let indexes: Vec<u32> = interfaces.keys().copied().collect();
             let mut walk = Walk {
@@ -134,8 +134,8 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
         let pieces = pieces.chain(six.iter().filter(|p| !both(p)).map(|p| (p, Some(Family::V6))));
         for (piece, family) in pieces {
             let (one, other) = piece.speakers;
-            let said = (Said::of(before, one, direction), Said::of(after, other, direction));
-            let Some(kind) = Kind::of(&said.0, &said.1) else { continue };
+            let said = (Said::new(before, one, direction), Said::new(after, other, direction));
+            let Some(kind) = Kind::between(&said.0, &said.1) else { continue };
             comparison.changes.push(Change {
                 kind,
                 direction,
@@ -156,7 +156,7 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
 }
 
 impl<'b> Side<'b> {
-    fn of(
+    fn new(
         brief: &'b Brief,
         direction: Direction,
         family: Family,
@@ -209,7 +209,7 @@ impl Walk<'_> {
             steps.iter().map(|step| side.steps[*step].meaning).collect::<Vec<_>>()
         };
         let same = meanings(&self.before, &before) == meanings(&self.after, &after);
-        let standing = |brief: &Brief| Said::of(brief, None, self.direction).action;
+        let standing = |brief: &Brief| Said::new(brief, None, self.direction).action;
         let open = self.before.is_open(axis, &before);
         if same && (!open || standing(self.before.brief) == standing(self.after.brief)) {
             return;
@@ -219,9 +219,9 @@ impl Walk<'_> {
                 steps.first().map(|step| side.steps[*step].index)
             };
             let speakers = (first(&self.before, &before), first(&self.after, &after));
-            let said = |side: &Side<'_>, index| Said::of(side.brief, index, self.direction);
+            let said = |side: &Side<'_>, index| Said::new(side.brief, index, self.direction);
             let (one, other) = (said(&self.before, speakers.0), said(&self.after, speakers.1));
-            if Kind::of(&one, &other).is_some() {
+            if Kind::between(&one, &other).is_some() {
                 self.ranges += ranges_of(piece);
                 self.pieces.push(Piece { speakers, axes: piece.clone() });
                 self.cut_off = self.pieces.len() >= MOST_PIECES || self.ranges >= MOST_RANGES;

@@ -90,7 +90,7 @@ impl Change {
     }
 
     /// The piece in a line: `tcp/7410 from 203.0.113.0/24 on lan0`.
-    pub fn words(&self) -> String {
+    pub fn describe(&self) -> String {
         in_words(&[self])
     }
 
@@ -192,7 +192,7 @@ fn in_words(alike: &[&Change]) -> String {
 
 impl Kind {
     /// `let in`, `let out`, `denied` …
-    pub fn words(self, direction: Direction) -> &'static str {
+    pub fn describe(self, direction: Direction) -> &'static str {
         match (self, direction) {
             (Self::LetIn, Direction::Inbound) => "let in",
             (Self::LetIn, Direction::Outbound) => "let out",

@@ -32,7 +32,7 @@ pub struct Change {
 
 impl Change {
     /// `tcp/7410`, `tcp/1-21`, `tcp/443 at 198.51.100.21`.
-    pub fn words(&self) -> String {
+    pub fn describe(&self) -> String {
         row_words(self.subject, self.last, self.at)
     }
 }
@@ -68,7 +68,7 @@ pub fn changes(before: &Report, now: &Report) -> Changes {
         not_compared: [lone(before, now), lone(now, before)].concat(),
         ..Changes::default()
     };
-    let pieces = Pieces::of(before.rows.iter().chain(&now.rows));
+    let pieces = Pieces::from_rows(before.rows.iter().chain(&now.rows));
     let (old_rows, new_rows) = (by_line(before), by_line(now));
     for (new, vantage) in now.vantages.iter().enumerate() {
         let Some(old) = before.vantages.iter().position(|v| v == vantage) else { continue };
@@ -109,7 +109,7 @@ pub fn changes(before: &Report, now: &Report) -> Changes {
 fn by_line(report: &Report) -> BTreeMap<Line, Vec<&Row>> {
     let mut lines: BTreeMap<Line, Vec<&Row>> = BTreeMap::new();
     for row in &report.rows {
-        lines.entry(Line::of(row)).or_default().push(row);
+        lines.entry(Line::from_row(row)).or_default().push(row);
     }
     lines
 }

@@ -205,7 +205,7 @@ fn meant<'b>(
         return Meant::plainly(Outcome::Unknown, by);
     }
     let named = |index: RuleIndex| {
-        let family = Family::of(source);
+        let family = Family::of_address(source);
         brief.rule(index).is_some_and(|rule| is_meant(rule, listeners, subject, family))
     };
     let outcome = match (decision.verdict, decision.speaker) {
@@ -226,7 +226,7 @@ fn meant<'b>(
 /// interface, or for another program.
 fn depends_on_the_place(list: List<'_>, facts: &Facts, speaker: Speaker) -> Option<String> {
     let Packet::Ip(ip) = facts.packet else { return None };
-    let question = Question::of(facts, &ip)?;
+    let question = Question::from_packet(facts, &ip)?;
     let spoke = match speaker {
         Speaker::Rule(index) => index,
         _ => RuleIndex(u32::MAX),

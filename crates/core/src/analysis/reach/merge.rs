@@ -33,14 +33,14 @@ pub fn merge(reports: &[Report]) -> Result<Report, NotTheSame> {
     }
     let columns: Vec<Vec<usize>> = reports.iter().map(|r| columns(r, &mut merged)).collect();
     let width = merged.vantages.len();
-    let pieces = Pieces::of(reports.iter().flat_map(|report| &report.rows));
+    let pieces = Pieces::from_rows(reports.iter().flat_map(|report| &report.rows));
     let mut table: BTreeMap<Line, Vec<Option<Row>>> = BTreeMap::new();
     for line in pieces.lines() {
         table.insert(line, vec![None; pieces.spans(line).count()]);
     }
     for (report, columns) in reports.iter().zip(&columns) {
         for row in &report.rows {
-            let Some(rows) = table.get_mut(&Line::of(row)) else { continue };
+            let Some(rows) = table.get_mut(&Line::from_row(row)) else { continue };
             for one in rows.get_mut(pieces.within(row)).unwrap_or_default() {
                 add(one.get_or_insert_with(|| nobody_looked(row, width)), row, columns);
             }

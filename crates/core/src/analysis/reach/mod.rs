@@ -116,7 +116,7 @@ pub enum Vantage {
 
 impl Vantage {
     /// An outside source and nothing further.
-    pub fn of(source: IpAddr) -> Self {
+    pub fn outside(source: IpAddr) -> Self {
         Self::Outside { source, via: None, stands_for: None }
     }
 

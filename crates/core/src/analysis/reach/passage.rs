@@ -356,7 +356,7 @@ interface = "lan0"
     }
 
     fn brief() -> Brief {
-        let mut brief = Brief::of(&read(ORDERS).unwrap());
+        let mut brief = Brief::unplaced(&read(ORDERS).unwrap());
         brief.interfaces =
             vec![(InterfaceIndex(2), "lan0".into()), (InterfaceIndex(3), "wan0".into())];
         brief

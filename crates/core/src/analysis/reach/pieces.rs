@@ -15,7 +15,7 @@ pub(super) struct Line {
 }
 
 impl Line {
-    pub(super) fn of(row: &Row) -> Self {
+    pub(super) fn from_row(row: &Row) -> Self {
         let transport = match row.subject {
             Subject::Port(transport, _) => Some(transport),
             Subject::Echo => None,
@@ -35,11 +35,13 @@ impl Line {
 pub(super) struct Pieces(BTreeMap<Line, Vec<u32>>);
 
 impl Pieces {
-    pub(super) fn of<'r>(rows: impl Iterator<Item = &'r Row>) -> Self {
+    pub(super) fn from_rows<'r>(rows: impl Iterator<Item = &'r Row>) -> Self {
         let mut cuts: BTreeMap<Line, Vec<u32>> = BTreeMap::new();
         for row in rows {
             let (first, last) = row.span();
-            cuts.entry(Line::of(row)).or_default().extend([u32::from(first), u32::from(last) + 1]);
+            cuts.entry(Line::from_row(row))
+                .or_default()
+                .extend([u32::from(first), u32::from(last) + 1]);
         }
         for cuts in cuts.values_mut() {
             cuts.sort_unstable();
@@ -61,7 +63,7 @@ impl Pieces {
 
     /// Which pieces of its line a row is made of.
     pub(super) fn within(&self, row: &Row) -> std::ops::Range<usize> {
-        let cuts = self.0.get(&Line::of(row)).map_or(&[][..], Vec::as_slice);
+        let cuts = self.0.get(&Line::from_row(row)).map_or(&[][..], Vec::as_slice);
         let (first, last) = row.span();
         let place = |port: u32| cuts.partition_point(|cut| *cut < port);
         place(u32::from(first))..place(u32::from(last) + 1)

@@ -102,7 +102,7 @@ pub(super) fn row_words(subject: Subject, last: Option<u16>, at: Option<IpAddr>)
 
 impl Row {
     /// `tcp/7410`, `tcp/1-21`, `tcp/443 at 198.51.100.21`.
-    pub fn words(&self) -> String {
+    pub fn describe(&self) -> String {
         row_words(self.subject, self.last, self.at)
     }
 
@@ -166,7 +166,7 @@ impl Row {
 
 impl Report {
     /// A table of what was seen, counted.
-    pub fn of(checked: Checked, vantages: Vec<Vantage>, rows: Vec<Row>) -> Self {
+    pub fn new(checked: Checked, vantages: Vec<Vantage>, rows: Vec<Row>) -> Self {
         let Checked { host, orders, gate, at } = checked;
         let mut report = Self {
             host,

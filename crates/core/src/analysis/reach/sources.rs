@@ -62,7 +62,7 @@ fn member(range: AddressRange, own: &[IpAddr], known: &[IpAddr]) -> Option<IpAdd
     let within = |address: &&IpAddr| {
         range.first() <= **address
             && **address <= range.last()
-            && Family::of(**address) == Family::of(range.first())
+            && Family::of_address(**address) == Family::of_address(range.first())
     };
     let fits = |address: &IpAddr| can_come_from(*address) && !own.contains(address);
     if let Some(there) = known.iter().filter(within).find(|address| fits(address)) {
@@ -94,7 +94,7 @@ pub fn typical(set: &AddressSet, own: &[IpAddr], known: &[IpAddr]) -> Vec<IpAddr
 /// networks that this host itself is in.
 pub fn stranger(brief: &Brief, family: Family, links: &[AddressRange]) -> Option<IpAddr> {
     let within = |address: IpAddr, range: &AddressRange| {
-        Family::of(range.first()) == Family::of(address)
+        Family::of_address(range.first()) == Family::of_address(address)
             && range.first() <= address
             && address <= range.last()
     };
@@ -108,7 +108,7 @@ pub fn stranger(brief: &Brief, family: Family, links: &[AddressRange]) -> Option
     NOBODYS
         .iter()
         .filter_map(|text| text.parse().ok())
-        .filter(|address| Family::of(*address) == family)
+        .filter(|address| Family::of_address(*address) == family)
         .filter(|address| !links.iter().any(|range| within(*address, range)))
         .min_by_key(|address| naming(*address))
 }
@@ -158,7 +158,7 @@ pub fn plan(
     let mut shows: Vec<(IpAddr, Shows)> = Vec::new();
     for source in sources_apart(&inbound, own, known) {
         let Some((usual, interface)) = way(source) else { continue };
-        let family = Family::of(source);
+        let family = Family::of_address(source);
         let mut showing = Shows::new();
         for target in targets_apart(&inbound, usual, own) {
             for subject in &subjects {
@@ -204,7 +204,8 @@ pub fn plan(
             }
         }
     }
-    plan.shown.sort_by_key(|(index, knock)| (index.is_none(), *index, Family::of(knock.source)));
+    plan.shown
+        .sort_by_key(|(index, knock)| (index.is_none(), *index, Family::of_address(knock.source)));
     for (index, rule) in inbound {
         if !Family::BOTH.into_iter().any(|family| done.contains(&(Some(index), family))) {
             plan.not_shown.push((index, why_not(rule, &subjects)));
@@ -271,12 +272,13 @@ fn sources_apart(inbound: &[(RuleIndex, &Rule)], own: &[IpAddr], known: &[IpAddr
         let sets: Vec<&AddressSet> =
             inbound.iter().filter_map(|(_, rule)| rule.source.addresses.as_deref()).collect();
         let ranges = sets.iter().flat_map(|set| set.ranges());
-        let of_family = ranges.filter(|range| Family::of(range.first()) == family);
+        let of_family = ranges.filter(|range| Family::of_address(range.first()) == family);
         let mut kinds: HashMap<Vec<u64>, (bool, IpAddr)> = HashMap::new();
         let mut order = Vec::new();
         let nobodys = NOBODYS.iter().filter_map(|text| text.parse::<IpAddr>().ok());
-        let outside =
-            nobodys.filter(|address| Family::of(*address) == family).map(AddressRange::single);
+        let outside = nobodys
+            .filter(|address| Family::of_address(*address) == family)
+            .map(AddressRange::single);
         for piece in outside.chain(pieces(of_family)) {
             let Some(member) = member(piece, own, known) else { continue };
             let signature = bits(sets.iter().map(|set| set.contains(member)));
@@ -393,9 +395,9 @@ fn targets_apart(inbound: &[(RuleIndex, &Rule)], usual: IpAddr, own: &[IpAddr]) 
     let sets: Vec<&AddressSet> =
         inbound.iter().filter_map(|(_, rule)| rule.destination.addresses.as_deref()).collect();
     let mut kinds = BTreeSet::new();
-    let family = Family::of(usual);
+    let family = Family::of_address(usual);
     let others = own.iter().copied().filter(|address| {
-        Family::of(*address) == family && can_come_from(*address) && *address != usual
+        Family::of_address(*address) == family && can_come_from(*address) && *address != usual
     });
     std::iter::once(usual)
         .chain(others)
@@ -417,7 +419,7 @@ mod tests {
     fn brief(rules: &str) -> Brief {
         let head = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \
                     \"deny\"\n";
-        Brief::of(&read(&format!("{head}{rules}")).unwrap())
+        Brief::unplaced(&read(&format!("{head}{rules}")).unwrap())
     }
 
     #[test]

@@ -107,7 +107,7 @@ fn same_everywhere(
         || std::iter::once(None).chain(before.postures.iter().map(|p| Some(p.name.as_str())));
     hosts.flat_map(|host| postures().map(move |posture| (host, posture))).all(|(host, posture)| {
         let (old, new) = (meaning(before, host, posture), meaning(after, host, posture));
-        let comparison = Comparison::of(&old, &new);
+        let comparison = Comparison::between(&old, &new);
         comparison.is_empty() && !comparison.cut_off
     })
 }

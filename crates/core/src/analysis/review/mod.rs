@@ -84,7 +84,7 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
     let crossed: BTreeMap<RuleIndex, RuleIndex> = crossed.into_iter().collect();
     // Where each meaning stands for the first time, and how often.
     let mut meanings = Meanings::default();
-    let numbers: Vec<usize> = brief.rules().map(|rule| meanings.of(rule)).collect();
+    let numbers: Vec<usize> = brief.rules().map(|rule| meanings.number(rule)).collect();
     let mut known: HashMap<usize, (RuleIndex, usize)> = HashMap::new();
     for (index, _) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
         known.entry(numbers[index.0 as usize]).or_insert((index, 0)).1 += 1;
@@ -149,7 +149,7 @@ impl<'r> Meanings<'r> {
     }
 
     /// Of everything of a rule that decides.
-    fn of(&mut self, rule: &'r Rule) -> usize {
+    fn number(&mut self, rule: &'r Rule) -> usize {
         let sources = self.set(rule.source.addresses.as_deref());
         let destinations = self.set(rule.destination.addresses.as_deref());
         let text = format!(
@@ -354,7 +354,7 @@ impl Review {
             self.add(rule, index, Code::TooWide, what, &mend);
         }
         if everything && !placed {
-            let who = if anyone { "everyone".to_owned() } else { rule.source.words() };
+            let who = if anyone { "everyone".to_owned() } else { rule.source.describe() };
             let what = format!("{who} can reach every port");
             let mend = format!("Name the traffic: tipstaff rule set {} traffic=…", rule.name);
             self.add(rule, index, Code::AllPorts, what, &mend);

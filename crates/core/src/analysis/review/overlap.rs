@@ -21,7 +21,7 @@ struct Meant<'r> {
 }
 
 impl<'r> Meant<'r> {
-    fn of(brief: &Brief, rule: &'r Rule) -> Self {
+    fn from_rule(brief: &Brief, rule: &'r Rule) -> Self {
         Self {
             traffic: rule.traffic.keys.as_ref(),
             sources: of_family(rule, &rule.source),
@@ -55,7 +55,7 @@ struct Extent {
 }
 
 impl Extent {
-    fn of(rule: &Rule) -> Self {
+    fn from_rule(rule: &Rule) -> Self {
         let keys = rule.traffic.keys.as_ref();
         let traffic = keys.map_or((TrafficKey::LEAST, TrafficKey::GREATEST), |keys| {
             ends(keys).unwrap_or((TrafficKey::GREATEST, TrafficKey::LEAST))
@@ -139,7 +139,7 @@ pub(super) fn contradicted(
     let rules: Vec<(RuleIndex, &Rule, Extent, Meant<'_>)> = brief
         .indexed()
         .filter(|(index, rule)| rule.speaks() && speaks(*index))
-        .map(|(index, rule)| (index, rule, Extent::of(rule), Meant::of(brief, rule)))
+        .map(|(index, rule)| (index, rule, Extent::from_rule(rule), Meant::from_rule(brief, rule)))
         .collect();
     let (mut found, mut pairs) = (Vec::new(), 0);
     for (at, (index, rule, extent, meant)) in rules.iter().enumerate() {

@@ -37,7 +37,7 @@ impl CounterSlot {
     }
 
     /// The slot of a speaker.
-    pub fn of(speaker: Speaker) -> Self {
+    pub fn for_speaker(speaker: Speaker) -> Self {
         Self(match speaker {
             Speaker::Nobody => Self::NOBODY,
             Speaker::Foundation(foundation) => foundation as u32,
@@ -77,8 +77,8 @@ pub(crate) fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finis
     if matches!(speaker, Speaker::Standing(_)) && action != Action::Allow {
         at::LOG.set(a, wanted::SAMPLE);
     }
-    a.mov(R7, CounterSlot::of(speaker).0 as i32);
-    a.mov(R8, i32::from(Verdict::said(action)));
+    a.mov(R7, CounterSlot::for_speaker(speaker).0 as i32);
+    a.mov(R8, i32::from(Verdict::action_bits(action)));
     a.jump(finish);
 }
 
@@ -126,7 +126,7 @@ mod tests {
             Speaker::Rule(RuleIndex(9_999)),
         ]);
         for speaker in &speakers {
-            assert_eq!(CounterSlot::of(*speaker).speaker(), Some(*speaker));
+            assert_eq!(CounterSlot::for_speaker(*speaker).speaker(), Some(*speaker));
         }
         assert_eq!(CounterSlot(CounterSlot::LOST).speaker(), None);
         assert_eq!(CounterSlot::count(3), 38);

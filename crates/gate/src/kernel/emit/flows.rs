@@ -89,7 +89,7 @@ fn opened(
 
 /// Goes to `replies` when a packet on its way in, of the protocol in r9,
 /// answers a flow that this side opened; else to `decide`. r0 to r5 and r7 are lost.
-pub(crate) fn known(
+pub(crate) fn find_answered(
     a: &mut Assembler,
     family: Family,
     table: FlowTable<'_>,

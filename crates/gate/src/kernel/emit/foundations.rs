@@ -72,7 +72,7 @@ fn of_a_flow(
             flows::answers(a, family, parts.flows, answer, (replies, decide));
         }
         Direction::Inbound | Direction::Transit => {
-            flows::known(a, family, parts.flows, answer, (replies, decide));
+            flows::find_answered(a, family, parts.flows, answer, (replies, decide));
         }
     }
 }
@@ -230,7 +230,7 @@ fn tcp_of_a_connection(
     }
     // Or one that it forwards?
     a.place(unknown);
-    flows::known(a, family, parts.flows, Answer::Connection, (labels.replies, decide));
+    flows::find_answered(a, family, parts.flows, Answer::Connection, (labels.replies, decide));
 }
 
 fn udp_packet(

@@ -80,7 +80,7 @@ impl Offsets {
     ///
     /// # Errors
     /// [`Missing`].
-    pub fn of(btf: &Btf<'_>) -> Result<Self, Missing> {
+    pub fn from_btf(btf: &Btf<'_>) -> Result<Self, Missing> {
         Ok(Self {
             mm: btf.offset("task_struct", "mm")?,
             exe_file: btf.offset("mm_struct", "exe_file")?,
@@ -194,7 +194,7 @@ fn begin_hash(a: &mut Assembler, Secret(k0, k1): Secret) {
 /// and goes to `walked` there; to `pathless` where the path is too deep.
 fn walk_up(a: &mut Assembler, offsets: Offsets, walked: Label, pathless: Label) {
     a.store_imm(Width::D, STACK, at::FOLDERS, 0);
-    let up = a.here();
+    let up = a.label_here();
     a.load(Width::D, R7, STACK, at::DENTRY);
     a.copy(R8, R7);
     follow(a, R8, offsets.parent, pathless);
@@ -232,7 +232,7 @@ fn hash_name(a: &mut Assembler) {
     }
     let hashed = a.label();
     a.mov(R3, 0);
-    let next = a.here();
+    let next = a.label_here();
     a.jump_if(If::Gt, R3, NAME as u16 / 8 - 1, hashed);
     a.jump_if_reg(If::Eq, R3, R4, hashed);
     a.stack(R5, at::NAME);

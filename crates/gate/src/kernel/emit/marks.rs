@@ -26,7 +26,7 @@ pub struct Marks {
 
 impl Marks {
     /// Made of random bytes.
-    pub(crate) fn of(random: [u8; MARK_BYTES]) -> Self {
+    pub(crate) fn from_random(random: [u8; MARK_BYTES]) -> Self {
         let [k @ .., q0, q1, q2, q3, n0, n1, _, _] = random;
         Self {
             knock: u64::from_ne_bytes(k),
@@ -77,7 +77,7 @@ mod tests {
     #[test]
     fn no_random_bytes_make_a_note_of_nothing() {
         for byte in [0, 1, 7, 8, 255] {
-            let marks = Marks::of([byte; MARK_BYTES]);
+            let marks = Marks::from_random([byte; MARK_BYTES]);
             let notes = [Note::Inbound, Note::Own, Note::Through, Note::Reply, Note::Out];
             let mut written: Vec<u16> = notes.map(|note| marks.note(note)).to_vec();
             written.dedup();

@@ -29,7 +29,7 @@ impl DeviceNamespace {
     ///
     /// # Errors
     /// [`Missing`].
-    pub(crate) fn of(btf: &Btf<'_>) -> Result<Self, Missing> {
+    pub(crate) fn from_btf(btf: &Btf<'_>) -> Result<Self, Missing> {
         Ok(Self {
             device: btf.offset("sk_buff", "dev")?,
             namespace: btf.offset("net_device", "nd_net.net")?,

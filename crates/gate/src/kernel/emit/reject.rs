@@ -50,7 +50,7 @@ struct Shape {
 }
 
 impl Shape {
-    const fn of(family: Family) -> Self {
+    const fn for_family(family: Family) -> Self {
         match family {
             Family::V4 => Self {
                 header: ipv4::BYTES,
@@ -87,7 +87,7 @@ pub(crate) fn answer(a: &mut Assembler, parts: &Parts<'_>, silent: Label) {
 }
 
 fn answer_of(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label) {
-    let shape = Shape::of(family);
+    let shape = Shape::for_family(family);
     // The header is read anew: what stood on the stack may be overwritten.
     load_relative(a, 0, at::HEADER, i32::from(shape.header), Begin::Network, silent);
     let protocol = match family {
@@ -179,7 +179,7 @@ fn within_rate(a: &mut Assembler, parts: &Parts<'_>, silent: Label) {
 
 /// The IP header of the answer at [`at::ANSWER`]: from the destination to the source.
 fn ip_answer(a: &mut Assembler, family: Family, protocol: u8, length: i16) {
-    let shape = Shape::of(family);
+    let shape = Shape::for_family(family);
     match family {
         Family::V4 => {
             let total = (length as u16).to_be_bytes();
@@ -235,7 +235,7 @@ fn fold(a: &mut Assembler, reg: Reg) {
 /// 8.1) with the addresses of the IP header at `begin`; r0 to r5 are lost.
 /// `length`: of what stands behind, in a register, host order; r7 to r9.
 fn pseudo_header(a: &mut Assembler, family: Family, begin: i16, protocol: u8, length: Reg) {
-    let shape = Shape::of(family);
+    let shape = Shape::for_family(family);
     sum(a, begin + shape.source, i32::from(2 * shape.address));
     // Words count in memory order: the numbers stand in it byte by byte.
     let number = u16::from_ne_bytes([0, protocol]);
@@ -273,7 +273,7 @@ fn left_to_the_card(a: &mut Assembler, family: Family, protocol: u8, field: i16)
 }
 
 fn tcp_reset(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label) {
-    let shape = Shape::of(family);
+    let shape = Shape::for_family(family);
     let tcp = at::ANSWER + shape.header;
     load_relative(a, i32::from(shape.header), at::TRANSPORT, 20, Begin::Network, silent);
     a.load(Width::B, R1, STACK, at::TRANSPORT + tcp_header::FLAGS);
@@ -329,7 +329,7 @@ fn administratively_prohibited(
     parts: &Parts<'_>,
     silent: Label,
 ) {
-    let shape = Shape::of(family);
+    let shape = Shape::for_family(family);
     let icmp = at::ANSWER + shape.header;
     let quoted = shape.header + 8;
     let length = shape.header + 8 + quoted;

@@ -172,8 +172,12 @@ pub(crate) fn claims_to_be_here(
 ) {
     /// More are looked up in a map.
     const FEW: usize = 24;
-    let addresses: Vec<IpAddr> =
-        parts.own_addresses.iter().copied().filter(|ip| Family::of(*ip) == family).collect();
+    let addresses: Vec<IpAddr> = parts
+        .own_addresses
+        .iter()
+        .copied()
+        .filter(|ip| Family::of_address(*ip) == family)
+        .collect();
     if addresses.is_empty() {
         return;
     }

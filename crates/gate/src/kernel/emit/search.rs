@@ -306,7 +306,7 @@ fn common_bits(a: &mut Assembler, rows: &[Reg], word: i16) {
 /// its first bit. One unresolved branch a turn is what the verifier allows for.
 fn eight_words_a_turn(a: &mut Assembler, rows: &[Reg], words: u32, found: Label, none: Label) {
     let hit = a.label();
-    let turn = a.here();
+    let turn = a.label_here();
     a.mov(R0, 0);
     for word in 0..8 {
         common_bits(a, rows, word);

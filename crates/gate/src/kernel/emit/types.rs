@@ -82,7 +82,7 @@ pub(crate) struct KernelTypes {
 }
 
 impl Placed {
-    fn of(btf: &Btf<'_>) -> Option<Self> {
+    fn from_btf(btf: &Btf<'_>) -> Option<Self> {
         let programs = || -> Result<Programs, Missing> {
             Ok(Programs {
                 ingress: btf.offset("net_device", "tcx_ingress")?,
@@ -105,13 +105,13 @@ impl Placed {
 }
 
 impl KernelTypes {
-    pub(crate) fn of(btf: &Btf<'_>) -> Result<Self, Missing> {
+    pub(crate) fn from_btf(btf: &Btf<'_>) -> Result<Self, Missing> {
         Ok(Self {
             access: btf.function("bpf_cast_to_kern_ctx").map_or(Access::Copied, Access::Typed),
             device: btf.offset("sk_buff", "dev")?,
             rx_handler: btf.offset("net_device", "rx_handler")?,
             address: btf.offset("net_device", "dev_addr")?,
-            placed: Placed::of(btf),
+            placed: Placed::from_btf(btf),
             namespace: btf.offset("net_device", "nd_net.net")?,
             all: btf.offset("net", "ipv6.devconf_all")?,
             forwarding: btf.offset("ipv6_devconf", "forwarding")?,

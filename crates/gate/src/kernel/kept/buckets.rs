@@ -30,7 +30,7 @@ pub(crate) fn sources(rates: BorrowedFd<'_>, limit: &Limit) -> Result<Vec<Source
         if sys::map_lookup(rates, &key, &mut level_at).map_err(reading())? {
             let level_at = u64::from_ne_bytes(level_at);
             let source = source.filter(|_| limit.sharing == Sharing::PerSource);
-            states.extend(SourceState::of(limit, source, level_at, now));
+            states.extend(SourceState::from_level(limit, source, level_at, now));
         }
         debug_assert_eq!(rule, limit.id);
     }

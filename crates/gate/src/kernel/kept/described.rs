@@ -42,9 +42,9 @@ fn described() -> Described {
         let Ok(bytes) = fs::read(btf::VMLINUX) else { return Described::default() };
         let Ok(btf) = Btf::read(&bytes) else { return Described::default() };
         Described {
-            labels: Offsets::of(&btf).ok(),
-            types: KernelTypes::of(&btf).ok().map(|t| if is_older() { t.older() } else { t }),
-            devices: DeviceNamespace::of(&btf).ok(),
+            labels: Offsets::from_btf(&btf).ok(),
+            types: KernelTypes::from_btf(&btf).ok().map(|t| if is_older() { t.older() } else { t }),
+            devices: DeviceNamespace::from_btf(&btf).ok(),
         }
     })
 }

@@ -290,7 +290,7 @@ impl Pins {
         };
         let mut marks = [0; MARK_BYTES];
         marks.copy_from_slice(&secret[16..]);
-        Ok((Secret(half(0), half(8)), Marks::of(marks)))
+        Ok((Secret(half(0), half(8)), Marks::from_random(marks)))
     }
 
     /// The dispatcher of a side of interfaces, pinned or new. One stands at

@@ -366,7 +366,7 @@ impl Revision {
             let mut copies = vec![0u8; 16 * processors];
             copies[..8].copy_from_slice(&tally.packets.to_ne_bytes());
             copies[8..16].copy_from_slice(&tally.bytes.to_ne_bytes());
-            let slot = CounterSlot::of(speaker).0.to_ne_bytes();
+            let slot = CounterSlot::for_speaker(speaker).0.to_ne_bytes();
             sys::map_update(self.counters.as_fd(), &slot, &copies)
                 .map_err(bpf("to take the counters over"))?;
         }
@@ -437,7 +437,7 @@ impl Revision {
             .map_err(bpf("to ask the gate by a test run"))?;
         let speaker = CounterSlot(context.get(cb::SLOT)).speaker().unwrap_or(Speaker::Unsound);
         let said = context.get(cb::ACTION);
-        let verdict = Action::ALL.into_iter().find(|a| u32::from(Verdict::said(*a)) == said);
+        let verdict = Action::ALL.into_iter().find(|a| u32::from(Verdict::action_bits(*a)) == said);
         let verdict = verdict.unwrap_or(Action::Deny);
         Ok((Decision { verdict, speaker }, run, out))
     }

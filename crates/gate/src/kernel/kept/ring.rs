@@ -64,7 +64,7 @@ fn event(record: &[u8], tai_ahead: i64) -> Option<Event> {
         (ICMP, 4) | (ICMPV6, 6) => (None, Some(u16::from_be_bytes(first))),
         _ => (None, None),
     };
-    let said = |action: &Action| Verdict::said(*action) == record[25];
+    let said = |action: &Action| Verdict::action_bits(*action) == record[25];
     let time = i64::try_from(u64_at(0)?).ok()? - tai_ahead * 1_000_000_000;
     Some(Event {
         time,

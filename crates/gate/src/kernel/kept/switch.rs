@@ -34,7 +34,7 @@ impl Place {
         (self as u32).to_ne_bytes()
     }
 
-    fn of(bits: u64) -> Self {
+    fn from_bits(bits: u64) -> Self {
         match bits & 3 {
             0 => Self::First,
             1 => Self::Second,
@@ -67,8 +67,8 @@ impl Turn {
     /// The switch: bits 0 and 1 the place that holds, 2 and 3 the one that does
     /// after the deadline, above them the deadline in nanoseconds of
     /// CLOCK_BOOTTIME, to 16 nanoseconds; 0 is none.
-    fn of(word: u64, now: u64) -> Self {
-        let (holds, then) = (Place::of(word), Place::of(word >> 2));
+    fn from_word(word: u64, now: u64) -> Self {
+        let (holds, then) = (Place::from_bits(word), Place::from_bits(word >> 2));
         let deadline = word & !PLACES;
         let turn = Self { holds, other: then, left: None, fell_back: false, word };
         if deadline == 0 {
@@ -97,7 +97,7 @@ impl Switch {
     }
 
     pub(crate) fn turn(&self) -> Result<Turn, GateError> {
-        Ok(Turn::of(self.0.get(), since_boot()?))
+        Ok(Turn::from_word(self.0.get(), since_boot()?))
     }
 
     /// Lets a place hold for good, whatever the switch says now.
@@ -131,7 +131,7 @@ mod tests {
     #[test]
     fn after_its_deadline_the_other_place_holds() {
         let told = |word, now| {
-            let turn = Turn::of(word, now);
+            let turn = Turn::from_word(word, now);
             (turn.holds, turn.other, turn.left, turn.fell_back)
         };
         use Place::{First, Sealed, Second};

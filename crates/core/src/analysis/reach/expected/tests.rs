@@ -36,7 +36,7 @@ fn seen(outcome: Outcome) -> Observed {
 
 #[test]
 fn subjects_are_listeners_named_ports_and_a_sample() {
-    let brief = Brief::of(&read(ORDERS).unwrap());
+    let brief = Brief::unplaced(&read(ORDERS).unwrap());
     let names = |listeners: &[Listener]| -> Vec<String> {
         subjects(&brief, listeners).iter().map(ToString::to_string).collect()
     };
@@ -51,8 +51,8 @@ fn subjects_are_listeners_named_ports_and_a_sample() {
 #[test]
 fn neighbours_are_meant_each_and_of_a_range_what_listens() {
     let expected = |traffic: &str, port: u16, listeners: &[Listener]| {
-        let brief = Brief::of(&read(&ORDERS.replace("\"tcp/7410\"", traffic)).unwrap());
-        let vantage = Vantage::of("198.51.100.23".parse().unwrap());
+        let brief = Brief::unplaced(&read(&ORDERS.replace("\"tcp/7410\"", traffic)).unwrap());
+        let vantage = Vantage::outside("198.51.100.23".parse().unwrap());
         let place = (OWN.parse().unwrap(), InterfaceIndex(2));
         let subject = Subject::Port(Transport::Tcp, port);
         assert!(subjects(&brief, listeners).contains(&subject) || port == 7412, "{traffic}");
@@ -72,8 +72,8 @@ fn neighbours_are_meant_each_and_of_a_range_what_listens() {
 
 const DOME: Subject = Subject::Port(Transport::Tcp, 7410);
 
-fn words(source: &str, outcome: Outcome, around: &Circumstances<'_>) -> String {
-    let vantage = Vantage::of(source.parse().unwrap());
+fn described(source: &str, outcome: Outcome, around: &Circumstances<'_>) -> String {
+    let vantage = Vantage::outside(source.parse().unwrap());
     let place = (OWN.parse().unwrap(), InterfaceIndex(2));
     let cell = cell((DOME, &vantage), place, seen(outcome), around);
     assert_eq!(cell.why.is_some(), cell.next.is_some());
@@ -82,9 +82,9 @@ fn words(source: &str, outcome: Outcome, around: &Circumstances<'_>) -> String {
 
 #[test]
 fn what_listens_elsewhere_or_nowhere_is_told_apart() {
-    let brief = Brief::of(&read(ORDERS).unwrap());
+    let brief = Brief::unplaced(&read(ORDERS).unwrap());
     let refused = |listeners: &[Listener]| {
-        words("198.51.100.23", Outcome::Refuses, &Circumstances::plain(&brief, Some(listeners)))
+        described("198.51.100.23", Outcome::Refuses, &Circumstances::plain(&brief, Some(listeners)))
     };
     assert_eq!(refused(&[]), "nothing listens on it");
     let mut slip = listener(7401, "0.0.0.0");
@@ -103,11 +103,11 @@ fn what_listens_elsewhere_or_nowhere_is_told_apart() {
 fn what_a_rule_accepts_is_no_difference() {
     let accepting = |code: &str| {
         let accepted = format!("accepted = [\"{code}: spare ports\"]\nsource =");
-        Brief::of(&read(&ORDERS.replace("source =", &accepted)).unwrap())
+        Brief::unplaced(&read(&ORDERS.replace("source =", &accepted)).unwrap())
     };
     let seen_by = |brief: &Brief, source: &str, listeners: &[Listener], outcome| {
         let around = Circumstances::plain(brief, Some(listeners));
-        let vantage = Vantage::of(source.parse().unwrap());
+        let vantage = Vantage::outside(source.parse().unwrap());
         let place = (OWN.parse().unwrap(), InterfaceIndex(2));
         cell((DOME, &vantage), place, seen(outcome), &around)
     };
@@ -127,8 +127,8 @@ fn what_a_rule_accepts_is_no_difference() {
 #[test]
 fn what_is_let_in_and_bound_elsewhere_is_told_though_nothing_differs() {
     let open = ORDERS.replace("inbound = \"deny\"", "inbound = \"allow\"");
-    let brief = Brief::of(&read(&open.replace("tcp/7410", "tcp/7411-7419")).unwrap());
-    let vantage = Vantage::of("192.0.2.66".parse().unwrap());
+    let brief = Brief::unplaced(&read(&open.replace("tcp/7410", "tcp/7411-7419")).unwrap());
+    let vantage = Vantage::outside("192.0.2.66".parse().unwrap());
     let why = |outcome, listeners: &[Listener]| {
         let around = Circumstances::plain(&brief, Some(listeners));
         let place = (OWN.parse().unwrap(), InterfaceIndex(2));
@@ -150,7 +150,7 @@ fn every_difference_has_its_reason() {
     const FRIEND: &str = "198.51.100.23";
     const STRANGER: &str = "192.0.2.66";
     use Outcome::{Answers, Refuses, Silent, Unknown};
-    let brief = Brief::of(&read(ORDERS).unwrap());
+    let brief = Brief::unplaced(&read(ORDERS).unwrap());
     let said = |verdict, speaker, by: &str| Said {
         decision: Decision { verdict, speaker },
         by: by.to_owned(),
@@ -211,17 +211,17 @@ fn every_difference_has_its_reason() {
         ),
     ];
     for (source, outcome, around, expected) in cases {
-        assert_eq!(words(source, outcome, &around), expected);
+        assert_eq!(described(source, outcome, &around), expected);
     }
     let mut full = listener(7410, "0.0.0.0");
     full.queue = Some((129, 128));
     let full = [full];
     let full = Circumstances::plain(&brief, Some(&full));
-    assert_eq!(words(FRIEND, Silent, &full), "the program's accept queue is full");
+    assert_eq!(described(FRIEND, Silent, &full), "the program's accept queue is full");
     let astray = Circumstances { not_the_way_back: true, ..full };
-    assert!(words(FRIEND, Silent, &astray).contains("uses another interface"));
+    assert!(described(FRIEND, Silent, &astray).contains("uses another interface"));
     let far = Circumstances { listeners: None, ..plain };
-    assert!(words(FRIEND, Refuses, &far).contains("from another machine"));
+    assert!(described(FRIEND, Refuses, &far).contains("from another machine"));
 }
 
 #[test]
@@ -234,8 +234,9 @@ fn of_another_machine_only_what_the_orders_say_is_expected() {
     let machine =
         Vantage::Machine { name: "desk-3".into(), source: "198.51.100.23".parse().unwrap() };
     let place = (OWN.parse().unwrap(), InterfaceIndex(0));
-    let expected =
-        |text: &str| expected(&Brief::of(&read(text).unwrap()), None, DOME, &machine, place).0;
+    let expected = |text: &str| {
+        expected(&Brief::unplaced(&read(text).unwrap()), None, DOME, &machine, place).0
+    };
     assert_eq!(expected(ORDERS), Outcome::Answers);
     assert_eq!(expected(&by_interface), Outcome::Unknown);
     let open = ORDERS.replace("inbound = \"deny\"", "inbound = \"allow\"");
