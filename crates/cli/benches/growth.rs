@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 
 use tipstaff_core::analysis::compare::Comparison;
 use tipstaff_core::analysis::reach::{
-    Cell, Checked, Circumstances, How, Observed, Outcome, Report, Row, Subject, Vantage, cell,
+    Cell, CellContext, Checked, How, Observed, Outcome, Report, Row, Subject, Vantage, cell,
     changes, merge, tables_of_many,
 };
 use tipstaff_core::analysis::review::coverage::coverage;
@@ -20,7 +20,7 @@ use tipstaff_core::analysis::review::fix;
 use tipstaff_core::brief::{Brief, rules_on_each_host};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::{Action, Attachments, Orders, Sheets, read, read_all};
+use tipstaff_core::orders::{Action, Attachments, Documents, Orders, read, read_all};
 use tipstaff_core::orders::{OrdersHash, Origin};
 
 const HEAD: &str =
@@ -205,7 +205,7 @@ fn rule(name: &str, source: &str) -> String {
 fn with_list(text: &str, list: String) -> Orders {
     let lists = Some([("many.txt".to_owned(), Ok(list))].into());
     let attachments = Attachments { lists, ..Attachments::default() };
-    read_all(Sheets { text, attachments: &attachments }).unwrap()
+    read_all(Documents { text, attachments: &attachments }).unwrap()
 }
 
 fn brief(text: &str) -> Brief {
@@ -332,7 +332,7 @@ fn duplicates(n: usize) -> Duration {
     }
     let attachments = Attachments::default();
     let brief = brief(&text);
-    let sheets = Sheets { text: &text, attachments: &attachments };
+    let sheets = Documents { text: &text, attachments: &attachments };
     timed(|| fix(sheets, &brief, Moment(1)).unwrap())
 }
 
@@ -388,7 +388,7 @@ fn cells(n: usize) -> Duration {
     timed(|| {
         let tables = tables_of_many(&brief);
         let around =
-            Circumstances { tables: tables.as_ref(), ..Circumstances::plain(&brief, Some(&[])) };
+            CellContext { tables: tables.as_ref(), ..CellContext::plain(&brief, Some(&[])) };
         let one = |port: usize| {
             let subject = Subject::Port(Transport::Tcp, port as u16);
             cell((subject, &Vantage::Here), place, observed(Outcome::Refuses), &around)

@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::{fs, io};
 
-use tipstaff_core::orders::{Attachments, Lists, Part, Sheets, includes_named, lists_named};
+use tipstaff_core::orders::{Attachments, Documents, Lists, Part, includes_named, lists_named};
 use tipstaff_host::files::{self, Distrust, MOST_TEXT};
 
 /// The texts of orders and of all files that they name.
@@ -24,14 +24,14 @@ pub struct Written {
 pub fn read(path: &Path) -> io::Result<Written> {
     let mut written = read_for_edit(path)?;
     let mut reader = Reader { distrust: written.distrust.take() };
-    let sheets = Sheets { text: &written.text, attachments: &written.attachments };
+    let sheets = Documents { text: &written.text, attachments: &written.attachments };
     written.attachments.lists = Some(reader.lists(files::folder(path), sheets));
     written.distrust = reader.distrust;
     Ok(written)
 }
 
 /// The lists that these texts of the orders at `path` name.
-pub fn lists_of(path: &Path, sheets: Sheets<'_>) -> Lists {
+pub fn lists_of(path: &Path, sheets: Documents<'_>) -> Lists {
     Reader { distrust: None }.lists(files::folder(path), sheets)
 }
 
@@ -62,7 +62,7 @@ impl Reader {
         Ok((file.text(MOST_TEXT)?, file.real().to_owned()))
     }
 
-    fn lists(&mut self, folder: &Path, sheets: Sheets<'_>) -> Lists {
+    fn lists(&mut self, folder: &Path, sheets: Documents<'_>) -> Lists {
         let texts = sheets.parts().into_iter().map(|part| part.text.as_str()).chain([sheets.text]);
         let names: BTreeSet<String> = texts.flat_map(lists_named).collect();
         let lists = names.into_iter().map(|name| {

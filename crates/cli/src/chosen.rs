@@ -8,7 +8,7 @@ use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{
-    Attachments, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, Sheets, read_all,
+    Attachments, Documents, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, read_all,
 };
 use tipstaff_gate::kernel::{KernelGate, executables};
 use tipstaff_gate::{Gate, GateError, InForce, Record};
@@ -23,7 +23,7 @@ use crate::history::Revision;
 use tipstaff_core::orders::Origin;
 
 /// Orders, and where they come from.
-pub struct Chosen {
+pub struct LoadedPolicy {
     pub orders: Orders,
     pub brief: Brief,
     pub text: String,
@@ -38,10 +38,10 @@ pub struct Chosen {
     pub distrust: Option<Distrust>,
 }
 
-impl Chosen {
+impl LoadedPolicy {
     /// The order of the files that the rules stand in, where there are several.
     pub fn files(&self) -> Option<String> {
-        let sheets = Sheets { text: &self.text, attachments: &self.attachments };
+        let sheets = Documents { text: &self.text, attachments: &self.attachments };
         let parts: Vec<&str> = sheets.parts().into_iter().map(|part| part.name.as_str()).collect();
         let words = format!("rules in this order: {}, then the orders' own", parts.join(", "));
         (!parts.is_empty()).then_some(words)
@@ -72,19 +72,19 @@ pub fn origin_of(record: &Record) -> Origin {
 /// Reads a file of orders without asking which host this is.
 pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
     let (Written { text, attachments, .. }, origin) = written(path)?;
-    match read_all(Sheets { text: &text, attachments: &attachments }) {
+    match read_all(Documents { text: &text, attachments: &attachments }) {
         Ok(orders) => Ok((orders, origin)),
         Err(faults) => Err(Failure::wrong(path, text, attachments, faults)),
     }
 }
 
 /// Reads a file of orders as this machine is to obey them.
-pub fn from_file(common: &Common) -> Result<Chosen, Failure> {
+pub fn from_file(common: &Common) -> Result<LoadedPolicy, Failure> {
     of_file_at(common, common.orders_path())
 }
 
 /// As [`from_file`], another file than the one that all commands read.
-pub fn of_file_at(common: &Common, path: &Path) -> Result<Chosen, Failure> {
+pub fn of_file_at(common: &Common, path: &Path) -> Result<LoadedPolicy, Failure> {
     let (Written { text, attachments, distrust }, origin) = written(path)?;
     let chosen = chosen(path, text, origin, attachments, |orders| {
         Ok((
@@ -92,13 +92,13 @@ pub fn of_file_at(common: &Common, path: &Path) -> Result<Chosen, Failure> {
             which_posture(orders, common.posture.as_deref())?,
         ))
     })?;
-    Ok(Chosen { distrust, ..chosen })
+    Ok(LoadedPolicy { distrust, ..chosen })
 }
 
 /// Reads a file, and tells where it comes from.
 fn written(path: &Path) -> Result<(Written, Origin), Failure> {
     let written = attachments::read(path).map_err(Failure::unreadable(path))?;
-    let sheets = Sheets { text: &written.text, attachments: &written.attachments };
+    let sheets = Documents { text: &written.text, attachments: &written.attachments };
     let hash = OrdersHash::digest(sheets);
     let origin = Origin::File { path: path.display().to_string(), hash };
     Ok((written, origin))
@@ -110,12 +110,21 @@ fn chosen(
     origin: Origin,
     attachments: Attachments,
     setting: impl FnOnce(&Orders) -> Result<(Option<String>, Option<String>), Failure>,
-) -> Result<Chosen, Failure> {
-    match read_all(Sheets { text: &text, attachments: &attachments }) {
+) -> Result<LoadedPolicy, Failure> {
+    match read_all(Documents { text: &text, attachments: &attachments }) {
         Ok(orders) => {
             let (host, posture) = setting(&orders)?;
             let brief = brief_for_this_machine(&orders, host.as_deref(), posture.as_deref())?;
-            Ok(Chosen { brief, orders, text, origin, host, posture, attachments, distrust: None })
+            Ok(LoadedPolicy {
+                brief,
+                orders,
+                text,
+                origin,
+                host,
+                posture,
+                attachments,
+                distrust: None,
+            })
         }
         Err(faults) => Err(Failure::wrong(path, text, attachments, faults)),
     }
@@ -144,11 +153,11 @@ pub fn which_host(orders: &Orders, told: Option<&str>) -> Result<Option<String>,
                                  orders"
                 ),
             };
-            let mend = match names.as_slice() {
+            let help = match names.as_slice() {
                 [] => "They define no [[hosts]]; omit --host.".to_owned(),
                 names => format!("Specify --host with one of {}.", names.join(", ")),
             };
-            Err(Failure::Argument { message, mend })
+            Err(Failure::Argument { message, help })
         }
     }
 }
@@ -199,11 +208,11 @@ pub fn which_posture(orders: &Orders, told: Option<&str>) -> Result<Option<Strin
         return Ok(Some(name.to_owned()));
     }
     let names: Vec<&str> = orders.postures.iter().map(|p| p.name.as_str()).collect();
-    let mend = match names.as_slice() {
+    let help = match names.as_slice() {
         [] => format!("They define no [[postures]]; `{SEALED}` is built in."),
         names => format!("They define {}; `{SEALED}` is built in.", names.join(", ")),
     };
-    Err(Failure::Argument { message: format!("no posture `{name}` in the orders"), mend })
+    Err(Failure::Argument { message: format!("no posture `{name}` in the orders"), help })
 }
 
 /// This moment.
@@ -212,12 +221,12 @@ pub fn now() -> Moment {
 }
 
 /// The orders in force.
-pub fn from_force(in_force: &InForce) -> Result<Chosen, Failure> {
+pub fn from_force(in_force: &InForce) -> Result<LoadedPolicy, Failure> {
     of_record(&in_force.record)
 }
 
 /// The orders of a record.
-pub fn of_record(record: &Record) -> Result<Chosen, Failure> {
+pub fn of_record(record: &Record) -> Result<LoadedPolicy, Failure> {
     let origin = origin_of(record);
     let setting = (record.host.clone(), record.posture.clone());
     let attachments = record.attachments.clone();
@@ -226,7 +235,7 @@ pub fn of_record(record: &Record) -> Result<Chosen, Failure> {
 }
 
 /// The orders of a revision, as this machine is to obey them now.
-pub fn of_revision(common: &Common, revision: &Revision) -> Result<Chosen, Failure> {
+pub fn of_revision(common: &Common, revision: &Revision) -> Result<LoadedPolicy, Failure> {
     let record = &revision.record;
     let path = format!("revision {} of {}", revision.number, record.path);
     let origin = Origin::File { path: path.clone(), hash: record.hash() };
@@ -260,7 +269,10 @@ pub enum Visible {
 
 /// The orders that a command judges by: the file that was asked for; else
 /// those in force; else the file at the usual place. `None`: there are none.
-pub fn choose(common: &Common, in_force: Option<&InForce>) -> Result<Option<Chosen>, Failure> {
+pub fn choose(
+    common: &Common,
+    in_force: Option<&InForce>,
+) -> Result<Option<LoadedPolicy>, Failure> {
     if common.orders.is_none() {
         if let Some(in_force) = in_force {
             return from_force(in_force).map(Some);

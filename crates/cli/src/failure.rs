@@ -1,4 +1,4 @@
-//! Why a command could not do its work: a sentence, the mend, an exit code.
+//! Why a command could not do its work: a sentence, the help, an exit code.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -7,7 +7,7 @@ use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::orders::edit::EditFault;
-use tipstaff_core::orders::{Attachments, Fault, Faults, Sheets};
+use tipstaff_core::orders::{Attachments, Documents, Fault, Faults};
 use tipstaff_core::visible::{same_length, visible, visible_lines};
 use tipstaff_gate::GateError;
 use tipstaff_gate::lock::LockError;
@@ -69,8 +69,8 @@ pub enum Failure {
     Argument {
         /// What is wrong.
         message: String,
-        /// The mend.
-        mend: String,
+        /// The help.
+        help: String,
     },
     /// A file that somebody else could change would decide what is in force.
     #[error(transparent)]
@@ -126,7 +126,7 @@ impl From<CheckFault> for Failure {
             // Whatever else is wrong with it was asked for on the command line.
             own => Self::Argument {
                 message: own.to_string(),
-                mend: "reach without --outbound and --through checks its own ports.".into(),
+                help: "reach without --outbound and --through checks its own ports.".into(),
             },
         }
     }
@@ -199,7 +199,7 @@ impl Failure {
     }
 
     /// What to do about it.
-    pub fn mend(&self) -> Option<String> {
+    pub fn help(&self) -> Option<String> {
         let help = match self {
             Self::WrongOrders { .. } => return None,
             Self::NotEdited { source, .. } => return edit_help(source),
@@ -207,7 +207,7 @@ impl Failure {
             Self::NoOrders(_) => {
                 "Write orders there, or name a file with --orders FILE; `tipstaff demo` shows some."
             }
-            Self::Argument { mend, .. } => mend,
+            Self::Argument { help, .. } => help,
             Self::Unreadable { source, .. } | Self::Unwritable { source, .. }
                 if source.kind() == io::ErrorKind::PermissionDenied =>
             {
@@ -216,7 +216,7 @@ impl Failure {
             Self::Unreadable { source, .. } if source.kind() == io::ErrorKind::InvalidData => {
                 "Save it as UTF-8: write that line again, or convert the file."
             }
-            Self::Distrusted(distrust) => return Some(distrust.mend()),
+            Self::Distrusted(distrust) => return Some(distrust.help()),
             Self::Locked(fault) => return lock_help(fault),
             Self::Namespace(NamespaceFault::Closed { .. }) => return as_root("Run it as root"),
             Self::Namespace(NamespaceFault::Unknown { .. }) => {
@@ -244,14 +244,14 @@ impl Failure {
                 Self::Gate(GateError::Verifier { log, .. }) => Some(log.as_str()),
                 _ => None,
             };
-            let (help, exit_code) = (self.mend(), self.exit_code());
+            let (help, exit_code) = (self.help(), self.exit_code());
             terminal.json(&Told { error: self.to_string(), help, exit_code, faults, log });
             return;
         }
         match self {
             Self::WrongOrders { path, sheets, faults } => {
                 let (text, attachments) = sheets.as_ref();
-                print_faults(path, Sheets { text, attachments }, None, faults, terminal);
+                print_faults(path, Documents { text, attachments }, None, faults, terminal);
             }
             Self::NotEdited {
                 path,
@@ -262,7 +262,7 @@ impl Failure {
                 let edited = (part.as_deref(), text.as_str());
                 print_faults(
                     path,
-                    Sheets { text: own, attachments },
+                    Documents { text: own, attachments },
                     Some(edited),
                     faults,
                     terminal,
@@ -271,11 +271,11 @@ impl Failure {
             Self::Gate(GateError::Verifier { log, .. }) => terminal.framed(&visible_lines(log)),
             _ => {}
         }
-        terminal.error(&self.to_string(), self.mend().as_deref());
+        terminal.error(&self.to_string(), self.help().as_deref());
     }
 }
 
-/// The command line as it was given, for the mend.
+/// The command line as it was given, for the help.
 fn command_line() -> String {
     let quoted = |a: String| if a.contains([' ', '*', '"']) { format!("'{a}'") } else { a };
     let arguments = std::env::args().skip(1);
@@ -309,7 +309,9 @@ fn edit_help(fault: &EditFault) -> Option<String> {
         EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.",
         EditFault::NotTables => "Write each rule under a [[rules]] line of its own.",
         EditFault::WouldBeUnsound { .. } => "Change the value, or the orders around it.",
-        EditFault::Unsound(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => return None,
+        EditFault::CorruptTables(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => {
+            return None;
+        }
     };
     Some(help.to_owned())
 }
@@ -381,7 +383,7 @@ fn drawn(path: &Path, text: &str, fault: &Fault) -> String {
     let shown = same_length(&text[first..last]);
     let title = format!("{}: {}", visible(&fault.key), visible(&fault.message));
     let path = visible(&path.display().to_string()).into_owned();
-    let help = visible(&fault.mend);
+    let help = visible(&fault.help);
     let snippet = Snippet::source(shown.as_ref())
         .path(path)
         .line_start(line)
@@ -397,7 +399,7 @@ fn drawn(path: &Path, text: &str, fault: &Fault) -> String {
 /// own) whose text would have been another one.
 fn print_faults(
     path: &std::path::Path,
-    sheets: Sheets<'_>,
+    sheets: Documents<'_>,
     edited: Option<(Option<&str>, &str)>,
     faults: &Faults,
     terminal: &Terminal,

@@ -19,9 +19,9 @@ use tipstaff_core::host::interface::Interface;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::edit::{Destination, Edit, NewRule, Which, edit, enable_group};
 use tipstaff_core::orders::exchange::{export_group, import_group};
-use tipstaff_core::orders::{Action, Attachments, Sheets, read, read_all};
+use tipstaff_core::orders::{Action, Attachments, Documents, read, read_all};
 use tipstaff_core::packet::{
-    Direction, Facts, InterfaceIndex, Packet, ProgramIndex, parse_ethernet,
+    Direction, InterfaceIndex, Packet, PacketContext, ProgramIndex, parse_ethernet,
 };
 use tipstaff_core::tables::Tables;
 use tipstaff_core::visible::is_hidden;
@@ -53,17 +53,17 @@ fn parts(data: &[u8]) -> (&[u8], &[u8]) {
 }
 
 /// The facts of a frame, with what is known of it beside taken from a few bytes.
-fn facts(frame: &[u8], known: [u8; 4], brief: &Brief) -> Facts {
+fn facts(frame: &[u8], known: [u8; 4], brief: &Brief) -> PacketContext {
     let interfaces = [1, 2, 3, 9, 77];
     let program = match known[2] {
         255 => ProgramIndex::UNKNOWN,
         n => ProgramIndex(u32::from(n) % (brief.programs.len() as u32 + 1)),
     };
-    Facts {
+    PacketContext {
         interface: InterfaceIndex(interfaces[usize::from(known[1]) % interfaces.len()]),
         direction: Direction::ALL[usize::from(known[0] >> 1) % 3],
         program,
-        belongs: known[0] & 1 != 0,
+        is_reply: known[0] & 1 != 0,
         now: Moment([0, 1_800_000_000, u32::MAX][usize::from(known[3]) % 3]),
         packet: parse_ethernet(frame),
     }
@@ -90,7 +90,7 @@ fn compared(before: &Brief, after: &Brief, frames: &[Known]) {
     for (frame, known) in frames {
         let mut facts = facts(frame, *known, before);
         // What belongs to a flow, and what expires, is no matter of the lists alone.
-        (facts.belongs, facts.now) = (false, Moment(0));
+        (facts.is_reply, facts.now) = (false, Moment(0));
         let (was, is) = (decide(before, &facts), decide(after, &facts));
         assert_eq!(was.verdict, is.verdict, "{facts:?}");
     }
@@ -105,12 +105,12 @@ pub fn orders(data: &[u8]) {
         [("list.txt", "192.0.2.0/25\n2001:db8:66::/48\n"), ("feed.csv", "192.0.2.0/24,NL,,,\n")];
     let lists = lists.map(|(name, text)| (name.to_owned(), Ok(text.to_owned()))).into();
     let attachments = Attachments { lists: Some(lists), ..Attachments::default() };
-    let orders = match read_all(Sheets { text, attachments: &attachments }) {
+    let orders = match read_all(Documents { text, attachments: &attachments }) {
         Ok(orders) => orders,
         Err(faults) => {
             assert!(!faults.0.is_empty());
-            // Each names its place and its mend.
-            assert!(faults.0.iter().all(|f| f.place.line > 0 && !f.mend.is_empty()));
+            // Each names its place and its help.
+            assert!(faults.0.iter().all(|f| f.place.line > 0 && !f.help.is_empty()));
             return;
         }
     };
@@ -172,7 +172,7 @@ pub fn frames(data: &[u8]) {
         let mut facts = facts(frame, [*a, *b, *c, *d], brief);
         if let Packet::Ip(ip) = facts.packet {
             let known = flows.look_up(facts.direction, &ip, stamps, now);
-            facts.belongs = known.belongs;
+            facts.is_reply = known.is_reply;
             let decision = decide(brief, &facts);
             assert_eq!(tables.decide(brief, &facts), decision, "{facts:?}");
             if decision.verdict == Action::Allow {

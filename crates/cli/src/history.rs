@@ -182,7 +182,7 @@ impl History {
     pub fn get(&self, number: u32) -> Result<Revision, Failure> {
         self.read(number)?.ok_or_else(|| Failure::Argument {
             message: format!("there is no revision {number}"),
-            mend: "See them with `tipstaff history`.".into(),
+            help: "See them with `tipstaff history`.".into(),
         })
     }
 

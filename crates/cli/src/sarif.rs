@@ -144,7 +144,7 @@ pub fn log(path: &Path, review: &Review) -> Log {
 }
 
 fn found(path: &Path, finding: &Finding) -> Found {
-    let Finding { code, severity, rule, position, file, line, what, mend } = finding;
+    let Finding { code, severity, rule, position, file, line, what, help } = finding;
     let subject = match (rule, position) {
         (Some(rule), Some(position)) => format!("rule {position} ({rule}): "),
         _ => String::new(),
@@ -156,7 +156,7 @@ fn found(path: &Path, finding: &Finding) -> Found {
         rule_id: code.name(),
         rule_index: Code::ALL.into_iter().position(|other| other == *code).unwrap_or_default(),
         level: level(*severity),
-        message: Message { text: format!("{subject}{what}. {} {mend}", code.why()) },
+        message: Message { text: format!("{subject}{what}. {} {help}", code.why()) },
         locations: vec![Location {
             physical_location: Place { artifact_location: artifact, region },
         }],

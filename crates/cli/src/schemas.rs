@@ -71,7 +71,7 @@ pub fn run(options: &SchemaOptions, terminal: &Terminal) -> Result<Ending, failu
         let names: Vec<&str> = all.iter().map(|(name, _)| *name).collect();
         return Err(failure::Failure::Argument {
             message: format!("there is no schema `{wanted}`"),
-            mend: format!("There are {}.", names.join(", ")),
+            help: format!("There are {}.", names.join(", ")),
         });
     };
     terminal.foreign_json(&schema());

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use tipstaff_core::orders::edit::EditFault;
-use tipstaff_core::orders::{Attachments, Faults, Sheets, read_all};
+use tipstaff_core::orders::{Attachments, Documents, Faults, read_all};
 use tipstaff_gate::lock::{Lock, PATIENCE};
 use tipstaff_host::files::{self, Access};
 
@@ -36,8 +36,8 @@ impl Held {
     }
 
     /// Its text and what it includes.
-    pub fn sheets(&self) -> Sheets<'_> {
-        Sheets { text: &self.text, attachments: &self.attachments }
+    pub fn sheets(&self) -> Documents<'_> {
+        Documents { text: &self.text, attachments: &self.attachments }
     }
 
     /// Why nothing was edited, with the texts that it is shown in.
@@ -71,18 +71,18 @@ impl Held {
 impl Held {
     /// Faults that the files which a new text names would bring: a list that is not
     /// there, an area without a feed, a rule that they leave without an address.
-    /// What is wrong already does not keep an edit from mending a part of it.
+    /// What is wrong already does not keep an edit from fixing a part of it.
     fn new_faults(&self, part: Option<&str>, text: &str) -> Option<Faults> {
         if !["file:", "area:"].iter().any(|kind| text.contains(kind)) {
             return None;
         }
         let (main, mut attachments) = self.sheets().with(part, text);
-        let sheets = Sheets { text: &main, attachments: &attachments };
+        let sheets = Documents { text: &main, attachments: &attachments };
         attachments.lists = Some(attachments::lists_of(&self.path, sheets));
-        let faults = read_all(Sheets { text: &main, attachments: &attachments }).err()?;
+        let faults = read_all(Documents { text: &main, attachments: &attachments }).err()?;
         let mut before = self.attachments.clone();
         before.lists = Some(attachments::lists_of(&self.path, self.sheets()));
-        let known = read_all(Sheets { text: &self.text, attachments: &before }).err();
+        let known = read_all(Documents { text: &self.text, attachments: &before }).err();
         (faults.0.len() > known.map_or(0, |faults| faults.0.len())).then_some(faults)
     }
 }
@@ -95,7 +95,7 @@ pub fn not_edited(
     source: EditFault,
 ) -> Failure {
     match source {
-        EditFault::Unsound(faults) => Failure::wrong(path, text, attachments, faults),
+        EditFault::CorruptTables(faults) => Failure::wrong(path, text, attachments, faults),
         source => {
             let sheets = Box::new((text, attachments));
             Failure::NotEdited { path: path.to_owned(), sheets, source }

@@ -124,11 +124,11 @@ impl Terminal {
         }
     }
 
-    /// A failure and its mend, on stderr.
-    pub fn error(&self, message: &str, mend: Option<&str>) {
+    /// A failure and its help, on stderr.
+    pub fn error(&self, message: &str, help: Option<&str>) {
         anstream::eprintln!("{RED}tipstaff:{RED:#} {}", visible(message));
-        if let Some(mend) = mend {
-            anstream::eprintln!("  {}", visible(mend));
+        if let Some(help) = help {
+            anstream::eprintln!("  {}", visible(help));
         }
     }
 

@@ -123,7 +123,7 @@ fn what_this_host_can_reach_is_what_a_connection_meets() {
     assert_eq!((code, &nowhere["crossings"][0]["leaves"]), (Some(1), &Value::Null), "{nowhere:#}");
     assert_eq!(lines(&nowhere)[0].rsplit(' ').nth(2), Some("unknown"));
     lab.archive.run(|| lab::up("lan0").unwrap()).unwrap();
-    for (wrong, mend) in [
+    for (wrong, help) in [
         ("198.51.100.20:22", "reach without"),
         ("203.0.113.9", "Write it as"),
         ("nobody:22", "Write it as"),
@@ -131,7 +131,7 @@ fn what_this_host_can_reach_is_what_a_connection_meets() {
     ] {
         let output = lab.tipstaff(&["reach", "--outbound", wrong]);
         assert_eq!(output.status.code(), Some(2), "{wrong}");
-        assert!(String::from_utf8_lossy(&output.stderr).contains(mend), "{wrong}");
+        assert!(String::from_utf8_lossy(&output.stderr).contains(help), "{wrong}");
     }
     lab.done(&["withdraw", "--yes"]);
 }

@@ -1,4 +1,4 @@
-//! `review` as its users meet it: what it finds, what it mends, and its log
+//! `review` as its users meet it: what it finds, what it fixes, and its log
 //! for other tools.
 
 #![allow(clippy::unwrap_used)]
@@ -161,7 +161,7 @@ fn the_safe_ones_are_mended_and_nothing_else_changes() {
         .output()
         .unwrap();
     assert_eq!(compared.status.code(), Some(0), "{}", String::from_utf8_lossy(&compared.stdout));
-    // A second time there is nothing left to mend.
+    // A second time there is nothing left to fix.
     let again = review(folder.path(), &["--fix", "--json"]);
     assert_eq!(json(&again)["fixed"], serde_json::json!([]));
     assert_eq!(std::fs::read_to_string(folder.path().join("orders.toml")).unwrap(), after);

@@ -197,8 +197,8 @@ fn orders_that_would_cut_off_their_own_writer_are_not_posted() {
     };
     let (code, told) = post("", &[]);
     assert_eq!(code, Some(2), "{told}");
-    let mend = "tipstaff rule add allow tcp/7410 --source 203.0.113.9 --first";
-    assert!(told.contains("your own shell") && told.contains(mend), "{told}");
+    let help = "tipstaff rule add allow tcp/7410 --source 203.0.113.9 --first";
+    assert!(told.contains("your own shell") && told.contains(help), "{told}");
     assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10), "nothing is in force");
     // A namespace that is named is no other one.
     lab.archive.name("archive").unwrap();

@@ -14,8 +14,8 @@ use crate::moment::Moment;
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::traffic::{Term, Transport, keys_except, keys_of};
 use crate::orders::{
-    Action, AddressCondition, AtMost, FoundationSwitches, InterfaceCondition, Memory, Over, Period,
-    ProgramCondition, Rule, RuleName, Sharing, Silence, Standing, TrafficCondition,
+    Action, AddressCondition, AtMost, FoundationSwitches, Inactive, InterfaceCondition, Memory,
+    Over, Period, ProgramCondition, Rule, RuleName, Sharing, Standing, TrafficCondition,
 };
 use crate::packet::{Direction, InterfaceIndex, LINK_PROTOCOLS, PRIORITY_TAGS};
 
@@ -260,7 +260,7 @@ fn numbered((at, conditions): (usize, Conditions)) -> Rule {
         group: None,
         hosts: Vec::new(),
         postures: Vec::new(),
-        silence: (!enabled).then_some(Silence::Paused),
+        silence: (!enabled).then_some(Inactive::Paused),
         part: None,
         line: at + 1,
     }

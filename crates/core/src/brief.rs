@@ -11,10 +11,10 @@ use serde::{Deserialize, Serialize};
 use crate::host::interface::Interface;
 use crate::moment::Moment;
 use crate::names::address::AddressSet;
-use crate::names::spans::Spans;
+use crate::names::range_set::RangeSet;
 use crate::orders::{
-    Action, FoundationSwitches, Host, InterfaceCondition, Memory, Orders, Posture,
-    ProgramCondition, Rule, Selector, Silence, Standing,
+    Action, FoundationSwitches, Host, Inactive, InterfaceCondition, Memory, Orders, Posture,
+    ProgramCondition, Rule, Selector, Standing,
 };
 use crate::packet::{Direction, InterfaceIndex, ProgramIndex};
 
@@ -76,17 +76,21 @@ pub struct Setting<'s> {
 /// file are the same program.
 pub type Executables = BTreeMap<String, String>;
 
-fn silence_in(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Silence> {
+fn silence_in(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Inactive> {
     let everywhere = |s: &[Selector]| s.is_empty() || s.contains(&Selector::All);
     let placed_here = match setting.host {
         Some(host) => brought_by(orders, rule, host).is_some(),
         None => everywhere(selectors_of(orders, rule)),
     };
-    if placed_here { silence_at_its_hosts(orders, rule, setting) } else { Some(Silence::OtherHost) }
+    if placed_here {
+        silence_at_its_hosts(orders, rule, setting)
+    } else {
+        Some(Inactive::OtherHost)
+    }
 }
 
 /// Why a rule is silent where it is placed.
-fn silence_at_its_hosts(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Silence> {
+fn silence_at_its_hosts(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Inactive> {
     let group = orders.rule_groups.iter().find(|g| Some(&g.name) == rule.group.as_ref());
     let postures = match rule.postures.as_slice() {
         [] => group.map_or(&[][..], |group| group.postures.as_slice()),
@@ -94,13 +98,13 @@ fn silence_at_its_hosts(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> 
     };
     let holds = setting.posture.is_some_and(|posture| postures.contains(&posture.name));
     if setting.posture.is_some_and(Posture::is_sealed) || !postures.is_empty() && !holds {
-        Some(Silence::OtherPosture)
+        Some(Inactive::OtherPosture)
     } else {
-        group.is_some_and(|group| !group.enabled).then_some(Silence::GroupPaused)
+        group.is_some_and(|group| !group.enabled).then_some(Inactive::GroupPaused)
     }
 }
 
-/// How many rules speak on each host of the orders, in no posture: as many as
+/// How many rules are active on each host of the orders, in no posture: as many as
 /// [`Brief::on`] has there, without a list for each.
 pub fn rules_on_each_host(orders: &Orders) -> Vec<usize> {
     let (mut named, mut tagged) = (HashMap::new(), HashMap::<&str, Vec<usize>>::new());
@@ -110,10 +114,10 @@ pub fn rules_on_each_host(orders: &Orders) -> Vec<usize> {
     }
     let mut counts = vec![0; orders.hosts.len()];
     let mut on_all = 0;
-    let speaks = |rule: &&Arc<Rule>| {
+    let is_active = |rule: &&Arc<Rule>| {
         rule.silence.is_none() && silence_at_its_hosts(orders, rule, &Setting::default()).is_none()
     };
-    for rule in orders.rules.iter().filter(speaks) {
+    for rule in orders.rules.iter().filter(is_active) {
         let selectors = selectors_of(orders, rule);
         if selectors.is_empty() || selectors.contains(&Selector::All) {
             on_all += 1;
@@ -143,7 +147,7 @@ impl RuleIndex {
 /// that positions are those of the orders.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Brief {
-    /// Answers for traffic that no rule speaks for.
+    /// Answers for traffic that no rule matches.
     pub standing: Standing,
     /// Foundations that can be switched off.
     pub foundations: FoundationSwitches,
@@ -191,7 +195,7 @@ pub struct Stamps {
 
 impl Brief {
     /// The list that these orders mean for a machine without a name and
-    /// interfaces: rules that are placed, or name an interface, never speak there.
+    /// interfaces: rules that are placed, or name an interface, never match there.
     pub fn unplaced(orders: &Orders) -> Self {
         Self::on(orders, &Setting::default())
     }
@@ -252,7 +256,7 @@ impl Brief {
         for rule in &mut self.rules {
             let over = rule.until.is_some_and(|until| until <= now);
             if over && rule.silence.is_none() {
-                Arc::make_mut(rule).silence = Some(Silence::Expired);
+                Arc::make_mut(rule).silence = Some(Inactive::Expired);
             }
         }
     }
@@ -263,10 +267,10 @@ impl Brief {
     }
 
     /// The indexes of the interfaces that a condition means; `None` is any.
-    pub fn interfaces_of(&self, condition: &InterfaceCondition) -> Option<Spans<u32>> {
+    pub fn interfaces_of(&self, condition: &InterfaceCondition) -> Option<RangeSet<u32>> {
         let meant = || self.interfaces.iter().filter(|(_, name)| condition.holds(name));
         (!condition.is_any())
-            .then(|| Spans::from_ranges(meant().map(|(index, _)| (index.0, index.0))))
+            .then(|| RangeSet::from_ranges(meant().map(|(index, _)| (index.0, index.0))))
     }
 
     /// The same list where the programs are known to be these files.
@@ -301,7 +305,7 @@ impl Brief {
         found.map_or(ProgramIndex::OTHER, |at| ProgramIndex(at as u32 + 1))
     }
 
-    /// Whether a rule speaks for a program. Whoever cannot be identified never
+    /// Whether a rule matches a program. Whoever cannot be identified never
     /// meets an allow by program, and always what keeps out by program.
     pub fn program_holds(&self, rule: &Rule, index: ProgramIndex) -> bool {
         match index {
@@ -319,14 +323,14 @@ impl Brief {
         (condition.written.is_empty() || named(&condition.written)) && !named(&condition.except)
     }
 
-    /// The numbers of the programs that a rule speaks for; `None` is any.
-    pub fn programs_meant(&self, rule: &Rule) -> Option<Spans<u32>> {
+    /// The numbers of the programs that a rule matches; `None` is any.
+    pub fn programs_meant(&self, rule: &Rule) -> Option<RangeSet<u32>> {
         let numbers = (0..=self.programs.len() as u32).map(ProgramIndex);
         let meant = numbers
             .chain([ProgramIndex::UNKNOWN])
             .filter(|index| self.program_holds(rule, *index))
             .map(|index| (index.0, index.0));
-        (!rule.program.is_any()).then(|| Spans::from_ranges(meant))
+        (!rule.program.is_any()).then(|| RangeSet::from_ranges(meant))
     }
 
     /// What entries of the flow memory are made under: equal for lists that say
@@ -339,7 +343,7 @@ impl Brief {
             for direction in directions {
                 self.standing.of(*direction).hash(&mut hasher);
                 for (_, rule) in self.indexed() {
-                    if rule.speaks() && rule.direction == *direction {
+                    if rule.is_active() && rule.direction == *direction {
                         self.hash_rule(rule, &mut lists, &mut hasher);
                     }
                 }

@@ -6,7 +6,7 @@
 //! [`tables::Tables`] is that list as one flat blob of bytes, which the user-space
 //! executor and the kernel's program read alike.
 //!
-//! **The way of a packet.** [`packet`] turns bytes into [`packet::Facts`];
+//! **The way of a packet.** [`packet`] turns bytes into [`packet::PacketContext`];
 //! [`decision`] says what happens to it, slowly: it is the definition of truth.
 //! [`tables::Tables::decide`] says the same fast.
 //!
@@ -21,7 +21,7 @@
 //! ```
 //! use tipstaff_core::analysis::compare::Comparison;
 //! use tipstaff_core::analysis::reach::{Subject, first_packet};
-//! use tipstaff_core::analysis::review::{Around, review};
+//! use tipstaff_core::analysis::review::{ReviewContext, review};
 //! use tipstaff_core::brief::Brief;
 //! use tipstaff_core::decision::{Speaker, decide};
 //! use tipstaff_core::names::traffic::Transport;
@@ -58,7 +58,7 @@
 //! assert_eq!(change.traffic(), ["tcp/7410"]);
 //!
 //! // Review: what is sound, and probably not meant?
-//! let around = Around { now: "2026-11-28T12:00:00Z".parse()?, ..Around::default() };
+//! let around = ReviewContext { now: "2026-11-28T12:00:00Z".parse()?, ..ReviewContext::default() };
 //! assert!(review(&brief, &around).findings.iter().any(|f| f.code == Code::OneFamily));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```

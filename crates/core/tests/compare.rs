@@ -6,22 +6,23 @@ use proptest::prelude::*;
 use tipstaff_core::analysis::compare::Comparison;
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::{Brief, RuleIndex, Setting};
-use tipstaff_core::decision::{Question, mismatch};
+use tipstaff_core::decision::{RuleQuery, first_mismatch};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, Rule, read};
 use tipstaff_core::packet::{
-    Direction, Facts, InterfaceIndex, Packet, ProgramIndex, parse_ethernet,
+    Direction, InterfaceIndex, Packet, PacketContext, ProgramIndex, parse_ethernet,
 };
 
 const NOW: Moment = Moment(2_000_000_000);
 
-fn first(brief: &Brief, question: &Question) -> Option<RuleIndex> {
-    let speaks = |(_, rule): &(RuleIndex, &Rule)| mismatch(brief, rule, question).is_none();
-    brief.indexed().find(speaks).map(|(index, _)| index)
+fn first(brief: &Brief, question: &RuleQuery) -> Option<RuleIndex> {
+    let is_active =
+        |(_, rule): &(RuleIndex, &Rule)| first_mismatch(brief, rule, question).is_none();
+    brief.indexed().find(is_active).map(|(index, _)| index)
 }
 
-fn says(brief: &Brief, question: &Question) -> (Action, Option<String>) {
+fn says(brief: &Brief, question: &RuleQuery) -> (Action, Option<String>) {
     let rule = first(brief, question).and_then(|index| brief.rule(index));
     let standing = brief.standing.of(question.direction);
     let limit = rule
@@ -73,22 +74,22 @@ proptest! {
         for (n, frame) in frames.iter().enumerate() {
             let Packet::Ip(packet) = parse_ethernet(frame) else { continue };
             let seed = seed as usize + n;
-            let facts = Facts {
+            let facts = PacketContext {
                 interface: InterfaceIndex([2, 3, 9][seed % 3]),
                 direction: Direction::ALL[seed / 3 % 3],
                 program: ProgramIndex::OTHER,
-                belongs: false,
+                is_reply: false,
                 now: NOW,
                 packet: Packet::Ip(packet),
             };
-            let Some(asked) = Question::from_packet(&facts, &packet) else { continue };
+            let Some(asked) = RuleQuery::from_packet(&facts, &packet) else { continue };
             // A program that one of the lists may name, and the other count otherwise.
             // Or whoever cannot be identified.
             let path = arbitrary::PROGRAMS.get(seed / 9 % 5).copied();
             let nobody = if seed / 9 % 5 == 4 { ProgramIndex::UNKNOWN } else { ProgramIndex::OTHER };
-            let asked = Question { program: nobody, ..asked };
+            let asked = RuleQuery { program: nobody, ..asked };
             let of = |brief: &Brief| {
-                Question { program: path.map_or(nobody, |p| brief.program_index(p)), ..asked }
+                RuleQuery { program: path.map_or(nobody, |p| brief.program_index(p)), ..asked }
             };
             let (old, new) = (of(&before), of(&after));
             let (was, is) = (says(&before, &old), says(&after, &new));
@@ -97,7 +98,7 @@ proptest! {
                 "{:?} {:?} {:?} {:#?}", asked, was, is, met);
             if let Some(change) = met {
                 prop_assert_eq!((change.before.action, change.after.action), (was.0, is.0));
-                let name = |brief: &Brief, q: &Question| {
+                let name = |brief: &Brief, q: &RuleQuery| {
                     first(brief, q).and_then(|i| brief.rule(i)).map(|r| r.name.clone())
                 };
                 prop_assert_eq!(&change.before.rule, &name(&before, &old));

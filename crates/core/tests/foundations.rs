@@ -8,7 +8,8 @@ use tipstaff_core::decision::foundations::{Before, Foundation, before_rules};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, FoundationSwitches};
 use tipstaff_core::packet::{
-    Direction, Facts, InterfaceIndex, IpPacket, LinkFrame, Packet, Payload, ProgramIndex, TcpFlags,
+    Direction, InterfaceIndex, IpPacket, LinkFrame, Packet, PacketContext, Payload, ProgramIndex,
+    TcpFlags,
 };
 
 const HOST4: &str = "198.51.100.20";
@@ -22,19 +23,19 @@ fn ip(source: &str, destination: &str, payload: Payload) -> Packet {
     Packet::Ip(IpPacket::whole(source, destination, payload))
 }
 
-fn facts(packet: Packet) -> Facts {
-    Facts {
+fn facts(packet: Packet) -> PacketContext {
+    PacketContext {
         interface: InterfaceIndex(2),
         direction: Direction::Inbound,
         program: ProgramIndex::OTHER,
-        belongs: false,
+        is_reply: false,
         now: Moment::default(),
         packet,
     }
 }
 
-/// The foundation that speaks; `None` when the rules are to decide.
-fn speaks(facts: &Facts) -> Option<Foundation> {
+/// The foundation that decides; `None` when the rules are to decide.
+fn is_active(facts: &PacketContext) -> Option<Foundation> {
     match before_rules(FoundationSwitches::default(), facts) {
         Before::Speaks(foundation) => Some(foundation),
         Before::Open(_) => None,
@@ -57,70 +58,71 @@ fn udp(from: u16, to: u16) -> Payload {
 #[test]
 fn loopback_passes_on_its_own_interface_and_nowhere_else() {
     let mut home = facts(ip("127.0.0.1", "127.0.0.1", tcp(TcpFlags::SYN)));
-    assert_eq!(speaks(&home), Some(Foundation::LoopbackElsewhere));
+    assert_eq!(is_active(&home), Some(Foundation::Martian));
     home.interface = InterfaceIndex::LOOPBACK;
-    assert_eq!(speaks(&home), Some(Foundation::Loopback));
+    assert_eq!(is_active(&home), Some(Foundation::Loopback));
     for (source, destination) in
         [("127.255.0.1", HOST4), (PARTNER4, "127.0.0.53"), ("::1", HOST6), (PARTNER6, "::1")]
     {
         let packet = facts(ip(source, destination, udp(9, 9)));
-        assert_eq!(speaks(&packet), Some(Foundation::LoopbackElsewhere), "{source} {destination}");
+        assert_eq!(is_active(&packet), Some(Foundation::Martian), "{source} {destination}");
     }
     // Neighbours of the loopback prefix are ordinary addresses.
     for source in ["126.255.255.255", "128.0.0.0"] {
-        assert_eq!(speaks(&facts(ip(source, HOST4, udp(9, 9)))), None);
+        assert_eq!(is_active(&facts(ip(source, HOST4, udp(9, 9)))), None);
     }
-    assert_eq!(speaks(&facts(ip("::2", HOST6, udp(9, 9)))), None);
+    assert_eq!(is_active(&facts(ip("::2", HOST6, udp(9, 9)))), None);
 }
 
 #[test]
 fn what_is_broken_is_dropped_and_what_has_no_header_passes() {
-    assert_eq!(speaks(&facts(Packet::Malformed)), Some(Foundation::Malformed));
+    assert_eq!(is_active(&facts(Packet::Malformed)), Some(Foundation::Malformed));
     let broken = facts(ip(PARTNER4, HOST4, Payload::Malformed));
-    assert_eq!(speaks(&broken), Some(Foundation::Malformed));
+    assert_eq!(is_active(&broken), Some(Foundation::Malformed));
     let mut later = facts(ip(PARTNER6, HOST6, Payload::LaterFragment { id: 7 }));
-    assert_eq!(speaks(&later), Some(Foundation::LoneFragments));
-    later.belongs = true;
-    assert_eq!(speaks(&later), Some(Foundation::LaterFragments));
+    assert_eq!(is_active(&later), Some(Foundation::LoneFragments));
+    later.is_reply = true;
+    assert_eq!(is_active(&later), Some(Foundation::LaterFragments));
     let other = facts(Packet::Link(LinkFrame::OtherVlan));
     assert_eq!(before_rules(FoundationSwitches::default(), &other), Before::NotOurs);
     for (frame, said) in [
         (LinkFrame::Named, Foundation::LinkProtocols),
         (LinkFrame::Unreadable, Foundation::Unreadable),
     ] {
-        assert_eq!(speaks(&facts(Packet::Link(frame))), Some(said));
+        assert_eq!(is_active(&facts(Packet::Link(frame))), Some(said));
     }
     // A loopback address in a broken packet is told as what comes first.
     let both = facts(ip("127.0.0.1", HOST4, Payload::Malformed));
-    assert_eq!(speaks(&both), Some(Foundation::LoopbackElsewhere));
+    assert_eq!(is_active(&both), Some(Foundation::Martian));
 }
 
 #[test]
 fn neighbours_and_errors_pass_in_the_family_that_knows_them() {
     for kind in (130..=137).chain([143]) {
         let six = facts(ip(PARTNER6, HOST6, icmp(kind)));
-        assert_eq!(speaks(&six), Some(Foundation::NeighbourDiscovery), "{kind}");
-        assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, icmp(kind)))), None, "{kind} in IPv4");
+        assert_eq!(is_active(&six), Some(Foundation::NeighbourDiscovery), "{kind}");
+        assert_eq!(is_active(&facts(ip(PARTNER4, HOST4, icmp(kind)))), None, "{kind} in IPv4");
     }
     for (packet, kinds) in
         [((PARTNER4, HOST4), &[3u8, 11, 12][..]), ((PARTNER6, HOST6), &[1, 2, 3, 4])]
     {
         for kind in kinds {
             let error = facts(ip(packet.0, packet.1, icmp(*kind)));
-            assert_eq!(speaks(&error), Some(Foundation::IcmpErrors), "{kind}");
+            assert_eq!(is_active(&error), Some(Foundation::IcmpErrors), "{kind}");
         }
     }
     // What passes through is nobody's neighbour, and an error must be about a known flow.
-    for (kind, belongs, said) in
+    for (kind, is_reply, said) in
         [(135, true, None), (1, false, None), (1, true, Some(Foundation::IcmpErrors))]
     {
         let direction = Direction::Transit;
-        let through = Facts { direction, belongs, ..facts(ip(PARTNER6, HOST6, icmp(kind))) };
-        assert_eq!(speaks(&through), said, "{kind}");
+        let through =
+            PacketContext { direction, is_reply, ..facts(ip(PARTNER6, HOST6, icmp(kind))) };
+        assert_eq!(is_active(&through), said, "{kind}");
     }
     // Redirects, timestamps and echo requests are not errors about connections.
     for kind in [5, 8, 13, 17] {
-        assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, icmp(kind)))), None, "{kind}");
+        assert_eq!(is_active(&facts(ip(PARTNER4, HOST4, icmp(kind)))), None, "{kind}");
     }
 }
 
@@ -129,31 +131,35 @@ fn address_assignment_can_be_switched_off() {
     let four = facts(ip("198.51.100.1", "255.255.255.255", udp(67, 68)));
     let six = facts(ip("fe80::1", HOST6, udp(547, 546)));
     for packet in [four, six] {
-        assert_eq!(speaks(&packet), Some(Foundation::AddressAssignment));
+        assert_eq!(is_active(&packet), Some(Foundation::AddressAssignment));
         let off = FoundationSwitches { address_assignment: false };
         assert!(matches!(before_rules(off, &packet), Before::Open(_)));
     }
     // From off the link it is no such thing.
-    assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, udp(67, 68)))), None);
-    assert_eq!(speaks(&facts(ip(PARTNER6, HOST6, udp(547, 546)))), None);
+    assert_eq!(is_active(&facts(ip(PARTNER4, HOST4, udp(67, 68)))), None);
+    assert_eq!(is_active(&facts(ip(PARTNER6, HOST6, udp(547, 546)))), None);
     // The other way round, and in the other family, it is ordinary traffic.
-    assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, udp(68, 67)))), None);
-    assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, udp(547, 546)))), None);
+    assert_eq!(is_active(&facts(ip(PARTNER4, HOST4, udp(68, 67)))), None);
+    assert_eq!(is_active(&facts(ip(PARTNER4, HOST4, udp(547, 546)))), None);
 }
 
 #[test]
 fn replies_pass_and_a_new_connection_is_always_decided() {
     let known = |payload| {
         let mut packet = facts(ip(PARTNER4, HOST4, payload));
-        packet.belongs = true;
-        speaks(&packet)
+        packet.is_reply = true;
+        is_active(&packet)
     };
     let replies = Some(Foundation::Replies);
     for flags in
         [TcpFlags::ACK, TcpFlags::SYN | TcpFlags::ACK, TcpFlags::RST, TcpFlags::FIN | TcpFlags::ACK]
     {
         assert_eq!(known(tcp(flags)), replies, "{flags:#x}");
-        assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, tcp(flags)))), None, "{flags:#x} of nobody's");
+        assert_eq!(
+            is_active(&facts(ip(PARTNER4, HOST4, tcp(flags)))),
+            None,
+            "{flags:#x} of nobody's"
+        );
     }
     assert_eq!(known(tcp(TcpFlags::SYN)), None, "a SYN over a known connection is a new one");
     assert_eq!(known(udp(123, 5000)), replies);
@@ -179,7 +185,7 @@ fn four_foundations_deny_and_the_others_allow() {
 fn addresses_are_assigned_to_this_host_only_and_asked_for_by_it() {
     let told = |direction, source, destination, ports: (u16, u16)| {
         let packet = ip(source, destination, udp(ports.0, ports.1));
-        speaks(&Facts { direction, ..facts(packet) })
+        is_active(&PacketContext { direction, ..facts(packet) })
     };
     let assigns = Some(Foundation::AddressAssignment);
     for (host, other, server, client) in
@@ -195,9 +201,9 @@ fn addresses_are_assigned_to_this_host_only_and_asked_for_by_it() {
 
 #[test]
 fn what_this_host_answers_is_never_cut() {
-    let out = |payload, belongs| {
+    let out = |payload, is_reply| {
         let packet = ip(HOST4, PARTNER4, payload);
-        speaks(&Facts { direction: Direction::Outbound, belongs, ..facts(packet) })
+        is_active(&PacketContext { direction: Direction::Outbound, is_reply, ..facts(packet) })
     };
     let replies = Some(Foundation::Replies);
     // A reset is the answer to what it knows nothing of; a new connection never is one.
@@ -211,5 +217,5 @@ fn what_this_host_answers_is_never_cut() {
     assert_eq!(out(icmp(8), false), None);
     assert_eq!(out(icmp(3), false), Some(Foundation::IcmpErrors));
     // On its way in, a reset of nothing is decided by the rules.
-    assert_eq!(speaks(&facts(ip(PARTNER4, HOST4, tcp(TcpFlags::RST)))), None);
+    assert_eq!(is_active(&facts(ip(PARTNER4, HOST4, tcp(TcpFlags::RST)))), None);
 }

@@ -11,7 +11,7 @@ use tipstaff_core::analysis::review::coverage::coverage;
 use tipstaff_core::analysis::review::fix;
 use tipstaff_core::brief::{Brief, RuleIndex, Setting, rules_on_each_host};
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{Action, Attachments, Faults, Orders, Sheets, read, read_all};
+use tipstaff_core::orders::{Action, Attachments, Documents, Faults, Orders, read, read_all};
 
 const HEAD: &str =
     "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
@@ -71,7 +71,7 @@ fn any_in_a_group_is_any_wherever_it_is_contained() {
 
 fn with_list(text: &str, name: &str, list: String) -> Result<Orders, Faults> {
     let lists = Some([(name.to_owned(), Ok(list))].into());
-    read_all(Sheets { text, attachments: &Attachments { lists, ..Attachments::default() } })
+    read_all(Documents { text, attachments: &Attachments { lists, ..Attachments::default() } })
 }
 
 #[test]
@@ -120,7 +120,7 @@ fn thousands_of_faults_are_all_told() {
     assert_eq!(faults.len(), MANY);
     let first = 6 + MANY;
     assert!(faults.iter().enumerate().all(|(n, f)| f.place.line == first + 5 * (n + 1)));
-    assert_eq!(faults[77].mend, "Did you mean `telescope-77`?");
+    assert_eq!(faults[77].help, "Did you mean `telescope-77`?");
 }
 
 /// Overlapping rules, and the same with each range in two pieces.
@@ -196,14 +196,17 @@ fn a_long_list_before_many_rules_is_reviewed_to_the_end() {
     let covered = coverage(&brief);
     assert!(!covered.gave_up);
     assert!(
-        covered.rules.iter().all(|rule| rule.speaks && rule.needed == (rule != &covered.rules[0]))
+        covered
+            .rules
+            .iter()
+            .all(|rule| rule.is_active && rule.needed == (rule != &covered.rules[0]))
     );
-    // A rule within the list never speaks, and the list covers it.
+    // A rule within the list never matches, and the list covers it.
     let inside = read(&format!("{HEAD}{}", rule("inside", "\"20.0.2.7\""))).unwrap();
     brief.rules.push(inside.rules[0].clone());
     let covered = coverage(&brief);
     let last = covered.rules.last().unwrap();
-    assert!(!covered.gave_up && !last.speaks);
+    assert!(!covered.gave_up && !last.is_active);
     assert_eq!(last.covered_by, [RuleIndex(0)].into());
 }
 
@@ -236,7 +239,7 @@ fn rules_on_hosts_are_counted_as_their_lists_have_them() {
     let orders = read(&text).unwrap();
     let on = |host| {
         let setting = Setting { host: Some(host), ..Setting::default() };
-        Brief::on(&orders, &setting).rules().filter(|rule| rule.speaks()).count()
+        Brief::on(&orders, &setting).rules().filter(|rule| rule.is_active()).count()
     };
     let counts: Vec<usize> = orders.hosts.iter().map(on).collect();
     assert!(counts.iter().any(|count| *count != counts[0]));
@@ -261,7 +264,7 @@ fn what_can_go_goes_at_once() {
     let before = text.replacen("[[rules]]", &format!("{}[[rules]]", deny("early")), 1);
     let attachments = Attachments::default();
     let brief = |text: &str| Brief::unplaced(&read(text).unwrap());
-    let sheets = Sheets { text: &before, attachments: &attachments };
+    let sheets = Documents { text: &before, attachments: &attachments };
     let fix = fix(sheets, &brief(&before), Moment(1)).unwrap();
     let after = read(&fix.edited.text).unwrap();
     let left: Vec<&str> = after.rules().map(|rule| rule.name.as_str()).collect();

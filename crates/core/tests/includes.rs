@@ -5,7 +5,7 @@
 use tipstaff_core::orders::edit::{
     Destination, Edit, EditFault, NewRule, Which, edit, enable_group,
 };
-use tipstaff_core::orders::{Attachments, OrdersHash, Part, Sheets, read_all};
+use tipstaff_core::orders::{Attachments, Documents, OrdersHash, Part, read_all};
 
 const HEAD: &str =
     "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
@@ -28,7 +28,7 @@ fn rules_of_included_files_stand_before_the_orders_own() {
                 \"mast\"\naction = \"allow\"\ntraffic = \"tcp/7430\"\n";
     let (text, attachments) =
         including(rest, &[("groups/dome.toml", dome), ("groups/mast.toml", mast)]);
-    let sheets = Sheets { text: &text, attachments: &attachments };
+    let sheets = Documents { text: &text, attachments: &attachments };
     let orders = read_all(sheets).unwrap();
     let places: Vec<(&str, Option<&str>, usize)> =
         orders.rules.iter().map(|r| (r.name.as_str(), r.part.as_deref(), r.line)).collect();
@@ -73,7 +73,7 @@ fn faults_name_the_file_that_they_are_in() {
         &own,
         &[("groups/a.toml", &part), ("groups/b.toml", more), ("groups/c.toml", "[[rules")],
     );
-    let faults = read_all(Sheets { text: &text, attachments: &attachments }).unwrap_err();
+    let faults = read_all(Documents { text: &text, attachments: &attachments }).unwrap_err();
     insta::assert_snapshot!(faults.to_string());
 }
 
@@ -85,6 +85,6 @@ fn includes_stay_in_the_folder_of_the_orders() {
     );
     let included = vec![("gone.toml".to_owned(), Err("no such file".to_owned()))];
     let attachments = Attachments { included, lists: None };
-    let faults = read_all(Sheets { text: &text, attachments: &attachments }).unwrap_err();
+    let faults = read_all(Documents { text: &text, attachments: &attachments }).unwrap_err();
     insta::assert_snapshot!(faults.to_string());
 }

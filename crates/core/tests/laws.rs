@@ -15,7 +15,7 @@ use tipstaff_core::decision::{Speaker, decide, decide_within};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{
-    Direction, Facts, InterfaceIndex, Packet, Payload, ProgramIndex, parse_ethernet,
+    Direction, InterfaceIndex, Packet, PacketContext, Payload, ProgramIndex, parse_ethernet,
 };
 use tipstaff_core::tables::Tables;
 
@@ -27,11 +27,11 @@ fn opens(payload: &Payload) -> bool {
 /// Between the moments at which random rules end.
 const NOW: u32 = 1_800_000_000;
 
-fn facts(frame: &[u8], belongs: bool, direction: Direction, interface: u32) -> Facts {
+fn facts(frame: &[u8], is_reply: bool, direction: Direction, interface: u32) -> PacketContext {
     let interface = InterfaceIndex(interface);
     let now = Moment(NOW);
     let program = ProgramIndex::OTHER;
-    Facts { interface, direction, program, belongs, now, packet: parse_ethernet(frame) }
+    PacketContext { interface, direction, program, is_reply, now, packet: parse_ethernet(frame) }
 }
 
 proptest! {
@@ -41,7 +41,7 @@ proptest! {
     fn tables_say_what_the_reference_says(
         brief in brief(150),
         frames in proptest::collection::vec(frame([2, 0, 0, 0, 0, 1]), 40),
-        belongs in any::<bool>(),
+        is_reply in any::<bool>(),
         direction in prop::sample::select(Direction::ALL.to_vec()),
         program in prop_oneof![8 => 0u32..5, 1 => Just(u32::MAX)],
         interface in prop_oneof![1u32..4, Just(9)],
@@ -49,7 +49,7 @@ proptest! {
     ) {
         let tables = Tables::build(&brief).unwrap();
         for frame in frames {
-            let mut facts = facts(&frame, belongs, direction, interface);
+            let mut facts = facts(&frame, is_reply, direction, interface);
             facts.now = now;
             facts.program = match ProgramIndex(program) {
                 ProgramIndex::UNKNOWN => ProgramIndex::UNKNOWN,
@@ -100,7 +100,7 @@ proptest! {
         }
     }
 
-    /// A rule speaks in its direction only, and a standing answer too.
+    /// A rule decides in its direction only, and a standing answer too.
     #[test]
     fn directions_do_not_mix(
         brief in brief(60),
@@ -124,12 +124,12 @@ proptest! {
         let facts = facts(&frame, false, Direction::Inbound, 2);
         let before = decide(&brief, &facts);
         if let Speaker::Rule(index) = before.speaker {
-            prop_assert!(brief.rules[index.0 as usize].speaks());
+            prop_assert!(brief.rules[index.0 as usize].is_active());
             // Whatever stands behind the speaker changes nothing.
             brief.rules.truncate(index.position());
             prop_assert_eq!(decide(&brief, &facts), before);
             let speaker = Arc::make_mut(&mut brief.rules[index.0 as usize]);
-            speaker.silence = Some(tipstaff_core::orders::Silence::Paused);
+            speaker.silence = Some(tipstaff_core::orders::Inactive::Paused);
             prop_assert_ne!(decide(&brief, &facts).speaker, before.speaker);
         }
     }
@@ -169,7 +169,7 @@ fn the_random_frames_reach_every_speaker() {
 #[test]
 fn deep_tables_say_what_the_sets_say() {
     use std::net::{Ipv4Addr, Ipv6Addr};
-    use tipstaff_core::decision::{Question, mismatch};
+    use tipstaff_core::decision::{RuleQuery, first_mismatch};
     use tipstaff_core::names::traffic::Transport;
     use tipstaff_core::orders::read;
 
@@ -209,7 +209,7 @@ fn deep_tables_say_what_the_sets_say() {
     }
     let mut met = 0;
     for source in sources {
-        let question = Question {
+        let question = RuleQuery {
             direction: Direction::Inbound,
             program: ProgramIndex::OTHER,
             key: Transport::Tcp.key(22),
@@ -218,8 +218,10 @@ fn deep_tables_say_what_the_sets_say() {
             interface: InterfaceIndex(2),
             now: Moment(NOW),
         };
-        let walked =
-            brief.indexed().find(|(_, r)| mismatch(&brief, r, &question).is_none()).map(|(i, _)| i);
+        let walked = brief
+            .indexed()
+            .find(|(_, r)| first_mismatch(&brief, r, &question).is_none())
+            .map(|(i, _)| i);
         assert_eq!(tables.first(&question), walked, "{source}");
         met += usize::from(walked.is_some());
     }

@@ -50,12 +50,12 @@ enabled = false
         assert!(sources.contains(friend.parse().unwrap()), "{friend}");
     }
     assert!(!sources.contains("203.0.113.10".parse().unwrap()));
-    assert_eq!((rest.traffic.keys.as_ref(), rest.speaks(), rest.line), (None, false, 20));
+    assert_eq!((rest.traffic.keys.as_ref(), rest.is_active(), rest.line), (None, false, 20));
 }
 
-/// Faults as `line:column: key: message. mend`, one a line.
+/// Faults as `line:column: key: message. help`, one a line.
 fn faults(text: &str) -> String {
-    read(text).expect_err("unsound").to_string()
+    read(text).expect_err("corrupt").to_string()
 }
 
 #[test]
@@ -219,7 +219,7 @@ fn no_text_makes_the_reader_panic() {
         if let Err(faults) = read(&text) {
             prop_assert!(!faults.0.is_empty());
             for fault in faults.0 {
-                prop_assert!(fault.span.start <= text.len() && !fault.mend.is_empty());
+                prop_assert!(fault.span.start <= text.len() && !fault.help.is_empty());
             }
         }
     });

@@ -8,8 +8,7 @@ use std::net::IpAddr;
 
 use proptest::prelude::*;
 use tipstaff_core::analysis::reach::{
-    Circumstances, How, Observed, Outcome, Plan, Showing, Subject, Vantage, cell, first_packet,
-    plan,
+    CellContext, How, Observed, Outcome, Plan, Showing, Subject, Vantage, cell, first_packet, plan,
 };
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
@@ -70,8 +69,8 @@ proptest! {
     fn cells_are_the_same_by_the_tables(brief in arbitrary::brief(12), elsewhere: bool) {
         let tables = Tables::build(&brief).unwrap();
         let listeners = some_listeners();
-        let plain = Circumstances::plain(&brief, (!elsewhere).then_some(&listeners));
-        let quick = Circumstances { tables: Some(&tables), ..plain };
+        let plain = CellContext::plain(&brief, (!elsewhere).then_some(&listeners));
+        let quick = CellContext { tables: Some(&tables), ..plain };
         for (source, subject) in tried().step_by(7) {
             for vantage in [Vantage::Here, Vantage::outside(source)] {
                 for outcome in [Outcome::Answers, Outcome::Refuses, Outcome::Silent] {
@@ -170,7 +169,7 @@ traffic = "protocol/47"
 "#,
     );
     let plan = planned(&brief);
-    // A visitor, and somebody else of the house; the standing answer speaks to either.
+    // A visitor, and somebody else of the house; the standing answer is for either.
     assert_eq!(plan.sources.len(), 2, "{plan:?}");
     let shown: Vec<Option<u32>> = plan.shown.iter().map(|(i, _)| i.map(|i| i.0)).collect();
     assert_eq!(shown, [Some(0), Some(1), Some(2), None]);

@@ -8,26 +8,26 @@ use std::sync::Arc;
 use proptest::prelude::*;
 use tipstaff_core::analysis::compare::Comparison;
 use tipstaff_core::analysis::review::coverage::coverage;
-use tipstaff_core::analysis::review::{Around, review};
+use tipstaff_core::analysis::review::{ReviewContext, review};
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::{Brief, RuleIndex};
 use tipstaff_core::host::listener::{Listener, Owner, Program};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::orders::{Action, AtMost, Code, Period, Sharing, Silence, read};
+use tipstaff_core::orders::{Action, AtMost, Code, Inactive, Period, Sharing, read};
 
 const NOW: Moment = Moment(2_000_000_000);
 
 fn without(brief: &Brief, index: RuleIndex) -> Brief {
     let mut other = brief.clone();
-    Arc::make_mut(&mut other.rules[index.0 as usize]).silence = Some(Silence::Paused);
+    Arc::make_mut(&mut other.rules[index.0 as usize]).silence = Some(Inactive::Paused);
     other
 }
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 80, ..ProptestConfig::default() })]
 
-    /// A rule is needed exactly when something changes without it; and it speaks
+    /// A rule is needed exactly when something changes without it; and it decides
     /// exactly when something could change if it said something else.
     #[test]
     fn what_speaks_and_what_is_needed_is_exact(mut brief in arbitrary::brief(14)) {
@@ -56,8 +56,8 @@ proptest! {
                 Action::Refuse => changed.action = Action::Deny,
             }
             let otherwise = !Comparison::between(&brief, &other).is_empty();
-            prop_assert_eq!(known.speaks, otherwise, "{:?}", rule);
-            prop_assert!(known.speaks || known.covered_by.iter().all(|by| *by < index));
+            prop_assert_eq!(known.is_active, otherwise, "{:?}", rule);
+            prop_assert!(known.is_active || known.covered_by.iter().all(|by| *by < index));
         }
     }
 }
@@ -153,14 +153,17 @@ fn planted_mistakes_are_found() {
         listener(Transport::Tcp, 22, "shelld"),
         listener(Transport::Udp, 7420, "skycam"),
     ];
-    let found = review(&brief, &Around { listeners: Some(&heard), now: NOW, ..Around::default() });
+    let found = review(
+        &brief,
+        &ReviewContext { listeners: Some(&heard), now: NOW, ..ReviewContext::default() },
+    );
     assert_eq!(found.accepted, 2);
     let lines: Vec<String> = found
         .findings
         .iter()
         .map(|f| {
             let rule = f.rule.as_deref().unwrap_or("-");
-            format!("{:?} {} {rule}: {}\n  {}", f.severity, f.code.name(), f.what, f.mend)
+            format!("{:?} {} {rule}: {}\n  {}", f.severity, f.code.name(), f.what, f.help)
         })
         .collect();
     insta::assert_snapshot!(lines.join("\n"));
@@ -172,7 +175,7 @@ fn what_is_accepted_needs_a_known_code_and_a_reason() {
         let text = PLANTED.replace("too-wide: a museum piece without data", wrong);
         let faults = read(&text).unwrap_err();
         assert_eq!(faults.0.len(), 1);
-        assert!(faults.0[0].mend.contains("too-wide"), "{}", faults.0[0].mend);
+        assert!(faults.0[0].help.contains("too-wide"), "{}", faults.0[0].help);
     }
     assert_eq!(Code::ALL.map(Code::name)[0], "never-matches");
 }
@@ -189,25 +192,25 @@ action = "allow"
 traffic = "tcp/442"
 "#;
 
-fn codes(text: &str, around: &Around<'_>) -> Vec<Code> {
+fn codes(text: &str, around: &ReviewContext<'_>) -> Vec<Code> {
     let orders = read(text).unwrap();
     review(&Brief::unplaced(&orders), around).findings.into_iter().map(|f| f.code).collect()
 }
 
 #[test]
 fn a_port_near_a_well_known_service_is_probably_mistyped() {
-    let around = Around { listeners: Some(&[]), now: NOW, ..Around::default() };
+    let around = ReviewContext { listeners: Some(&[]), now: NOW, ..ReviewContext::default() };
     let orders = read(ONE).unwrap();
     let found = review(&Brief::unplaced(&orders), &around);
     assert_eq!(found.findings[0].code, Code::MistypedPort);
-    assert!(found.findings[0].mend.ends_with("tipstaff rule set web traffic=https"));
+    assert!(found.findings[0].help.ends_with("tipstaff rule set web traffic=https"));
     // A port that a service has is no slip, and one above 1023 belongs to whoever takes it.
     for other in ["tcp/443", "tcp/8442"] {
         assert_eq!(codes(&ONE.replace("tcp/442", other), &around), [Code::NothingListens]);
     }
     // Somebody who listens one slip away is nearer.
     let heard = [listener(Transport::Tcp, 542, "plated")];
-    let around = Around { listeners: Some(&heard), ..around };
+    let around = ReviewContext { listeners: Some(&heard), ..around };
     let found = review(&Brief::unplaced(&orders), &around);
     assert!(found.findings[0].what.contains("something does on tcp/542"), "{found:?}");
 }
@@ -215,13 +218,13 @@ fn a_port_near_a_well_known_service_is_probably_mistyped() {
 #[test]
 fn each_item_of_a_list_is_judged_by_itself() {
     let heard = [listener(Transport::Tcp, 80, "plated"), listener(Transport::Tcp, 7421, "skycam")];
-    let around = Around { listeners: Some(&heard), now: NOW, ..Around::default() };
+    let around = ReviewContext { listeners: Some(&heard), now: NOW, ..ReviewContext::default() };
     let found = |traffic: &str| {
         let text = ONE.replace("\"tcp/442\"", traffic);
         let orders = read(&text).unwrap();
         let mut findings = review(&Brief::unplaced(&orders), &around).findings;
         findings.retain(|f| f.code != Code::ListenerDenied);
-        let words = |f: tipstaff_core::analysis::review::Finding| (f.code, f.what, f.mend);
+        let words = |f: tipstaff_core::analysis::review::Finding| (f.code, f.what, f.help);
         findings.into_iter().map(words).collect::<Vec<_>>()
     };
     let slip = found(r#"["http", "tcp/442"]"#);
@@ -241,7 +244,7 @@ fn each_item_of_a_list_is_judged_by_itself() {
 #[test]
 fn orders_that_cut_off_who_asks_are_an_error() {
     let cut_off = Some(("your own shell would not be let in again", "Add a rule for it."));
-    let around = Around { cut_off, now: NOW, ..Around::default() };
+    let around = ReviewContext { cut_off, now: NOW, ..ReviewContext::default() };
     let found = review(&Brief::unplaced(&read(ONE).unwrap()), &around);
     assert_eq!(found.findings[0].code, Code::CutsYouOff);
     assert_eq!(found.findings[0].severity, tipstaff_core::orders::Severity::Error);
@@ -249,7 +252,7 @@ fn orders_that_cut_off_who_asks_are_an_error() {
 
 #[test]
 fn an_exception_is_no_contradiction_and_a_crossing_is() {
-    let around = Around { now: NOW, ..Around::default() };
+    let around = ReviewContext { now: NOW, ..ReviewContext::default() };
     let two = |first: &str, second: &str| {
         let rule = |name: &str, action: &str, rest: &str| {
             format!("[[rules]]\nname = \"{name}\"\nnote = \"n\"\naction = \"{action}\"\n{rest}\n")

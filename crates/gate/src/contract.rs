@@ -10,7 +10,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::rates::SourceState;
 use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::host::interface::Interface;
-use tipstaff_core::orders::{Action, Attachments, Limit, OrdersHash, Sheets};
+use tipstaff_core::orders::{Action, Attachments, Documents, Limit, OrdersHash};
 use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_core::tables::TooLarge;
 
@@ -70,8 +70,8 @@ impl Record {
     }
 
     /// The text of the orders and of what they name.
-    pub fn sheets(&self) -> Sheets<'_> {
-        Sheets { text: &self.orders, attachments: &self.attachments }
+    pub fn sheets(&self) -> Documents<'_> {
+        Documents { text: &self.orders, attachments: &self.attachments }
     }
 }
 
@@ -129,7 +129,7 @@ pub struct Event {
     pub time: i64,
     /// First bytes of the hash of the orders that decided.
     pub orders: [u8; 8],
-    /// Who spoke.
+    /// What decided.
     pub speaker: Speaker,
     /// What was said.
     pub verdict: Action,

@@ -45,7 +45,7 @@ fn cannot_tell_programs() -> Option<&'static str> {
 }
 
 /// Finds the first key of a list that cannot be put in force. Rules that do
-/// not speak here are no matter.
+/// not active here are no matter.
 ///
 /// # Errors
 /// [`Unenforceable`].
@@ -67,7 +67,7 @@ pub(crate) fn without_labels(brief: &Brief) -> Result<(), Unenforceable> {
 }
 
 fn refuse_programs(brief: &Brief, why: &str) -> Result<(), Unenforceable> {
-    let named = |rule: &Rule| rule.speaks() && !rule.program.is_any();
+    let named = |rule: &Rule| rule.is_active() && !rule.program.is_any();
     match brief.indexed().find(|(_, rule)| named(rule)) {
         Some((index, rule)) => Err(Unenforceable {
             place: place(index, rule),

@@ -11,7 +11,7 @@ use tipstaff_core::host::interface::Interface;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, Limit};
 use tipstaff_core::packet::{
-    Direction, Facts, InterfaceIndex, Packet, Payload, ProgramIndex, parse_ethernet,
+    Direction, InterfaceIndex, Packet, PacketContext, Payload, ProgramIndex, parse_ethernet,
 };
 use tipstaff_core::tables::Tables;
 
@@ -108,7 +108,7 @@ impl SimulatedGate {
         }
     }
 
-    /// Takes from the rate of the rule that spoke.
+    /// Takes from the rate of the rule that decided.
     fn within_rate(&mut self, frame: &[u8], decision: Decision) -> Decision {
         let (Some(revision), packet) = (&self.revision, parse_ethernet(frame)) else {
             return decision;
@@ -120,19 +120,19 @@ impl SimulatedGate {
         let open = Decision { verdict: Action::Allow, speaker: Speaker::Nobody };
         let Some(revision) = &self.revision else { return open };
         let packet = parse_ethernet(frame);
-        let belongs = match packet {
+        let is_reply = match packet {
             Packet::Ip(ip) if matches!(ip.payload, Payload::Tcp { .. }) => connected,
             Packet::Ip(ip) => {
                 let stamps = revision.stamps;
-                self.flows.knows(Direction::Inbound, &ip, stamps, self.now).belongs
+                self.flows.knows(Direction::Inbound, &ip, stamps, self.now).is_reply
             }
             _ => false,
         };
-        let facts = Facts {
+        let facts = PacketContext {
             interface,
             direction: Direction::Inbound,
             program: ProgramIndex::OTHER,
-            belongs,
+            is_reply,
             now: self.wall,
             packet,
         };

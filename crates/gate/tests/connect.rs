@@ -15,7 +15,7 @@ use proptest::test_runner::TestRunner;
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::decision::{Question, mismatch};
+use tipstaff_core::decision::{RuleQuery, first_mismatch};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{Action, Rule};
@@ -51,7 +51,7 @@ fn expected(brief: &Brief, to: SocketAddr, index: InterfaceIndex, now: Moment) -
     if brief.own.contains(&to.ip()) {
         return Told::Nothing;
     }
-    let question = Question {
+    let question = RuleQuery {
         direction: Direction::Outbound,
         key: Transport::Tcp.key(to.port()),
         source: to.ip(),
@@ -64,7 +64,7 @@ fn expected(brief: &Brief, to: SocketAddr, index: InterfaceIndex, now: Moment) -
         let mut rule = (*rule).clone();
         rule.source.addresses = None;
         rule.interface = Default::default();
-        mismatch(brief, &rule, &question).is_none()
+        first_mismatch(brief, &rule, &question).is_none()
     };
     let said = match brief.rules().find(can_hold) {
         Some(rule) => {

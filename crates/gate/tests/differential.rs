@@ -28,7 +28,7 @@ use tipstaff_core::decision::{Decision, Speaker, decide_within};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, AtMost, Period, RuleName, Sharing};
 use tipstaff_core::packet::{
-    Direction, Facts, InterfaceIndex, Packet, ProgramIndex, parse_ethernet,
+    Direction, InterfaceIndex, Packet, PacketContext, ProgramIndex, parse_ethernet,
 };
 use tipstaff_gate::kernel::{KernelGate, Note};
 use tipstaff_gate::{Gate, Posting};
@@ -75,9 +75,9 @@ impl Model {
             Direction::Outbound => ProgramIndex::UNKNOWN,
             _ => ProgramIndex::OTHER,
         };
-        let belongs = known.belongs;
+        let is_reply = known.is_reply;
         let now = Moment(std::time::UNIX_EPOCH.elapsed().unwrap().as_secs() as u32);
-        let facts = Facts { interface, direction, program, belongs, now, packet };
+        let facts = PacketContext { interface, direction, program, is_reply, now, packet };
         (decide_within(&self.brief, &facts, &mut self.rates, at), known)
     }
 

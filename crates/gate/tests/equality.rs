@@ -17,7 +17,7 @@ use tipstaff_core::decision::{Speaker, decide, decide_within};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, AtMost, Period, RuleName, Sharing, read};
 use tipstaff_core::packet::{
-    Direction, Facts, InterfaceIndex, Packet, Payload, ProgramIndex, parse_ethernet,
+    Direction, InterfaceIndex, Packet, PacketContext, Payload, ProgramIndex, parse_ethernet,
 };
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{Asked, KernelGate};
@@ -60,11 +60,11 @@ fn the_kernel_counts_rates_as_the_reference_does() {
                     gate.post(&posting, &all).unwrap();
                 }
                 let frame = &frames[(n * 7) % frames.len()];
-                let facts = Facts {
+                let facts = PacketContext {
                     interface: index,
                     direction: Direction::Inbound,
                     program: ProgramIndex::OTHER,
-                    belongs: false,
+                    is_reply: false,
                     now: Moment(1),
                     packet: parse_ethernet(frame),
                 };
@@ -130,11 +130,11 @@ fn the_three_executors_agree_about_what_passes_through() {
                     frame[26..30].copy_from_slice(&source);
                     frame[30..34].copy_from_slice(&if through { far_four } else { four });
                 }
-                let facts = Facts {
+                let facts = PacketContext {
                     interface: index,
                     direction,
                     program: ProgramIndex::OTHER,
-                    belongs: false,
+                    is_reply: false,
                     now: Moment(std::time::UNIX_EPOCH.elapsed().unwrap().as_secs() as u32),
                     packet: parse_ethernet(&frame),
                 };
@@ -194,11 +194,11 @@ fn the_three_executors_agree() {
                 }
                 let kernel = gate.ask_all(way, &asked).unwrap();
                 for (Asked { interface, program, frame }, kernel) in asked.iter().zip(kernel) {
-                    let facts = Facts {
+                    let facts = PacketContext {
                         interface: *interface,
                         direction: way,
                         program: program.unwrap_or_default(),
-                        belongs: false,
+                        is_reply: false,
                         now: Moment(now),
                         packet: parse_ethernet(frame),
                     };
@@ -344,7 +344,7 @@ fn kind(speaker: Speaker) -> &'static str {
         Speaker::Standing(_) => "standing",
         Speaker::Foundation(_) => "foundation",
         Speaker::Nobody => "nobody",
-        Speaker::Unsound => panic!("the kernel's tables were unsound"),
+        Speaker::CorruptTables => panic!("the kernel's tables were corrupt"),
     }
 }
 
@@ -379,11 +379,11 @@ fn deep_tables_in_the_kernel_say_what_the_reference_says() {
                 long.extend([0x20, 1, 0xd, 0xb8, 0, 0x51, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x20]);
                 long.extend(&frame[34..54]);
                 for frame in [&frame, &long] {
-                    let facts = Facts {
+                    let facts = PacketContext {
                         interface: index,
                         direction: Direction::Inbound,
                         program: ProgramIndex::OTHER,
-                        belongs: false,
+                        is_reply: false,
                         now: Moment::default(),
                         packet: parse_ethernet(frame),
                     };

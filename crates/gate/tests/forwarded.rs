@@ -83,7 +83,7 @@ fn answers_to_masqueraded_flows_come_in_and_published_ports_are_inbound() {
             assert_eq!(said(lan, &stranger).verdict, Action::Deny);
         }
 
-        // A published port: to the host's own address, so the rules for inbound speak.
+        // A published port: to the host's own address, so the rules for inbound decide.
         let knock = |port| frame(lan_mac, (WORLD, 50_100), (OWN, port), Some(SYN));
         assert!(matches!(said(lan, &knock(8080)).speaker, Speaker::Rule(_)));
         let other = said(lan, &knock(8081)).speaker;

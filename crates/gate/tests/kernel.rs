@@ -349,7 +349,7 @@ fn malformed_and_spoofed_packets_are_dropped_and_counted() {
         let mut wanted = std::collections::BTreeMap::new();
         for (foundation, cases) in [
             (Foundation::Malformed, headers.as_slice()),
-            (Foundation::LoopbackElsewhere, elsewhere.as_slice()),
+            (Foundation::Martian, elsewhere.as_slice()),
         ] {
             for (what, frame) in cases {
                 let (decision, answer) = gate.play(index, frame).unwrap();
@@ -419,7 +419,7 @@ fn own_addresses_from_outside_are_dropped_and_counted() {
             gate.post(&Posting { brief: &brief, record: record(&text) }, &all).unwrap();
             for source in ours {
                 let (said, _) = gate.play(index, &from(source)).unwrap();
-                let dropped = Speaker::Foundation(Foundation::LoopbackElsewhere);
+                let dropped = Speaker::Foundation(Foundation::Martian);
                 assert_eq!(said, Decision { verdict: Action::Deny, speaker: dropped }, "{source}");
             }
             for source in others {
@@ -427,7 +427,7 @@ fn own_addresses_from_outside_are_dropped_and_counted() {
             }
         }
         let tallies = gate.tallies().unwrap();
-        let of = Speaker::Foundation(Foundation::LoopbackElsewhere);
+        let of = Speaker::Foundation(Foundation::Martian);
         assert_eq!(tallies.iter().find(|(s, _)| *s == of).unwrap().1.packets, 4);
         gate.withdraw().unwrap();
     });

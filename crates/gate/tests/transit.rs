@@ -122,7 +122,7 @@ fn an_inbound_rule_reaches_nobody_behind_this_host() {
             assert!(router.passes(from, to, 6, &syn(from, to)), "the kernel forwards: {all} {own}");
             post(&mut gate, &orders(inbound), &router.scene.interfaces()).unwrap();
             assert!(!router.passes(from, to, 6, &syn(from, to)), "all {all}, own {own}");
-            // To an own address, that of the other side too, the rule speaks.
+            // To an own address, that of the other side too, the rule decides.
             for own in [OWN[1], ip(OTHER[1])] {
                 router.scene.wire.seen();
                 router.scene.wire.send(&router.scene.to_us(from, own, 6, &syn(from, own)));

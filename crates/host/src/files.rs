@@ -35,8 +35,8 @@ pub struct Distrust {
 }
 
 impl Distrust {
-    /// The command that mends it.
-    pub fn mend(&self) -> String {
+    /// The command that fixes it.
+    pub fn help(&self) -> String {
         let own = nix::unistd::geteuid();
         let place = self.place.display();
         match self.foreign {
@@ -284,7 +284,7 @@ mod tests {
             std::os::unix::fs::chown(&path, Some(1_000), None).unwrap();
             let found = open(&path).unwrap().distrust().unwrap();
             assert!(found.foreign);
-            assert!(found.mend().starts_with("chown 0 /"), "{}", found.mend());
+            assert!(found.help().starts_with("chown 0 /"), "{}", found.help());
         }
     }
 }

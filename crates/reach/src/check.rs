@@ -6,8 +6,8 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
 use tipstaff_core::analysis::reach::{
-    Cell, Checked, Circumstances, How, Observed, Outcome, Report, Row, Said, Subject, Vantage,
-    cell, first_packet, let_in, program_at, speaker_words, subjects, tables_of_many,
+    Cell, CellContext, Checked, How, Observed, Outcome, Report, Row, Said, Subject, Vantage, cell,
+    first_packet, let_in, program_at, speaker_words, subjects, tables_of_many,
 };
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::{Decision, decide};
@@ -15,7 +15,7 @@ use tipstaff_core::host::listener::{Listener, Scope};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::{Action, Origin};
-use tipstaff_core::packet::{Facts, InterfaceIndex};
+use tipstaff_core::packet::{InterfaceIndex, PacketContext};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::Reply;
@@ -366,7 +366,7 @@ impl<'c> Check<'c> {
         let one = |place: &Place| {
             let program = program_at(brief, listeners, place.subject, (target, arrives));
             let facts = first_packet(place.subject, source, target, arrives);
-            let decision = decide(brief, &Facts { program, ..facts });
+            let decision = decide(brief, &PacketContext { program, ..facts });
             let outcome = match decision.verdict {
                 Action::Deny => Outcome::Silent,
                 Action::Refuse => Outcome::Refuses,
@@ -409,20 +409,20 @@ impl<'c> Check<'c> {
         let mut columns = Vec::new();
         for column in self.columns {
             let Column { vantage, cells, others, not_the_way_back } = column;
-            let around = Circumstances {
+            let around = CellContext {
                 stopped: &stopped,
                 other_orders: self.other_orders,
                 others: &others,
                 not_the_way_back,
                 tables: tables.as_ref(),
-                ..Circumstances::plain(self.basis.brief, Some(&listeners))
+                ..CellContext::plain(self.basis.brief, Some(&listeners))
             };
             let judged: Vec<Option<Cell>> = cells
                 .into_iter()
                 .zip(&self.places)
                 .map(|(seen, place)| {
                     let Seen { observed, place: at, gate, came_in } = seen?;
-                    let around = Circumstances { gate: gate.as_ref(), came_in, ..around };
+                    let around = CellContext { gate: gate.as_ref(), came_in, ..around };
                     Some(cell((place.subject, &vantage), at, observed, &around))
                 })
                 .collect();

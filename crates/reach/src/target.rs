@@ -4,7 +4,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use tipstaff_core::analysis::reach::{
-    Cell, Circumstances, Outcome, Subject, Vantage, cell, tables_of_many,
+    Cell, CellContext, Outcome, Subject, Vantage, cell, tables_of_many,
 };
 use tipstaff_core::brief::Brief;
 use tipstaff_core::names::traffic::Transport;
@@ -36,7 +36,7 @@ pub fn target_column(
         .collect();
     let mut replies = sockets::knock(&doors, patience, &mut |_| go_on()).into_iter();
     let tables = tables_of_many(brief);
-    let around = Circumstances { tables: tables.as_ref(), ..Circumstances::plain(brief, None) };
+    let around = CellContext { tables: tables.as_ref(), ..CellContext::plain(brief, None) };
     let judge = |place: &Place, reply: Reply| {
         let observed = of_reply(reply, target);
         cell((place.subject, vantage), (target, InterfaceIndex(0)), observed, &around)

@@ -15,13 +15,13 @@ use std::time::{Duration, Instant};
 
 use tipstaff_core::analysis::compare::Comparison;
 use tipstaff_core::analysis::reach::{Subject, first_packet};
-use tipstaff_core::analysis::review::{Around, review};
+use tipstaff_core::analysis::review::{ReviewContext, review};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::{Decision, decide};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::edit::{Edit, Which, edit};
-use tipstaff_core::orders::{Attachments, Sheets, read, read_all};
+use tipstaff_core::orders::{Attachments, Documents, read, read_all};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, check_support};
@@ -119,7 +119,7 @@ fn crossing() -> String {
     text
 }
 
-/// A source and a port that rule `n` speaks for.
+/// A source and a port that rule `n` matches for.
 fn meeting(n: usize) -> (Subject, IpAddr) {
     let source = format!("10.{}.{}.7", n / 256 % 256, n % 256).parse().unwrap();
     (Subject::Port(Transport::Tcp, (1 + n % 60_000) as u16), source)
@@ -220,7 +220,7 @@ fn large() {
         )
     );
     let begin = Instant::now();
-    let orders_with_list = read_all(Sheets { text: &text, attachments: &attachments }).unwrap();
+    let orders_with_list = read_all(Documents { text: &text, attachments: &attachments }).unwrap();
     assert_eq!(orders_with_list.rules.len(), 1);
     line(
         "a file of 1,000,000 addresses: read and checked",
@@ -249,7 +249,7 @@ fn large() {
     {
         let brief = Brief::unplaced(&read(text).unwrap());
         let begin = Instant::now();
-        let found = review(&brief, &Around { now: Moment(1), ..Around::default() });
+        let found = review(&brief, &ReviewContext { now: Moment(1), ..ReviewContext::default() });
         let took = begin.elapsed();
         let told = if found.gave_up { "; not all known" } else { "" };
         let what =

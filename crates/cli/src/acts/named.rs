@@ -1,15 +1,15 @@
 //! What people name: a rule in force, traffic.
 
 use tipstaff_core::brief::RuleIndex;
-use tipstaff_core::names::spans::Spans;
+use tipstaff_core::names::range_set::RangeSet;
 use tipstaff_core::names::traffic::{TrafficKey, keys_of};
 use tipstaff_core::orders::edit::Which;
 
-use crate::chosen::Chosen;
+use crate::chosen::LoadedPolicy;
 use crate::failure::Failure;
 
 /// The rule in force of that name or position.
-pub fn rule(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
+pub fn rule(judge: &LoadedPolicy, wanted: &str) -> Result<RuleIndex, Failure> {
     let which = Which::parse(wanted);
     let found = judge.brief.indexed().find(|(index, rule)| match &which {
         Which::Name(name) => rule.name.as_str() == name,
@@ -17,18 +17,18 @@ pub fn rule(judge: &Chosen, wanted: &str) -> Result<RuleIndex, Failure> {
     });
     found.map(|(index, _)| index).ok_or_else(|| Failure::Argument {
         message: format!("no rule {which} is in force"),
-        mend: "See their names and positions with `tipstaff rules --in-force`.".into(),
+        help: "See their names and positions with `tipstaff rules --in-force`.".into(),
     })
 }
 
 /// The keys of a traffic text; a bare number is a TCP port, as everywhere.
-pub fn traffic(judge: &Chosen, text: &str) -> Result<Spans<TrafficKey>, Failure> {
+pub fn traffic(judge: &LoadedPolicy, text: &str) -> Result<RangeSet<TrafficKey>, Failure> {
     let wrong = |why: String| Failure::Argument {
         message: format!("invalid traffic `{text}`{why}"),
-        mend: "Write a port such as 22, or tcp/22, ssh, icmp/echo.".into(),
+        help: "Write a port such as 22, or tcp/22, ssh, icmp/echo.".into(),
     };
     match judge.orders.terms(text) {
-        Some(Ok(terms)) => Ok(keys_of(&terms).unwrap_or_else(Spans::full)),
+        Some(Ok(terms)) => Ok(keys_of(&terms).unwrap_or_else(RangeSet::full)),
         Some(Err(fault)) => Err(wrong(format!(": {fault}"))),
         None => Err(wrong(String::new())),
     }

@@ -4,7 +4,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::Duration;
 
 use tipstaff_core::host::interface::Interface;
-use tipstaff_core::orders::{Orders, Posture, SEALED, Surroundings, recognise};
+use tipstaff_core::orders::{HostSetting, Orders, Posture, SEALED, recognise};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::lock::PATIENCE;
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
@@ -12,7 +12,7 @@ use tipstaff_host::interfaces;
 use tipstaff_host::routes::{Way, way_to};
 
 use crate::arguments::Common;
-use crate::chosen::{self, Chosen};
+use crate::chosen::{self, LoadedPolicy};
 use crate::failure::{Failure, system};
 use crate::history::{self, History, Prepared};
 use crate::terminal::Terminal;
@@ -76,14 +76,14 @@ pub fn take_up(
 }
 
 /// The orders in force, as they were posted and as they are read.
-fn in_force(gate: &KernelGate) -> Result<(Record, Chosen), Failure> {
+fn in_force(gate: &KernelGate) -> Result<(Record, LoadedPolicy), Failure> {
     let record = gate.in_force()?.ok_or(GateError::NothingInForce)?.record;
     let judge = chosen::of_record(&record)?;
     Ok((record, judge))
 }
 
 /// Where this machine is now.
-pub fn surroundings(all: &[Interface]) -> Surroundings {
+pub fn surroundings(all: &[Interface]) -> HostSetting {
     let away = [
         IpAddr::V4(Ipv4Addr::new(192, 0, 2, 1)),
         IpAddr::V6(Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 1)),
@@ -92,7 +92,7 @@ pub fn surroundings(all: &[Interface]) -> Surroundings {
         Ok(Way::Out { gateway, .. }) => gateway,
         _ => None,
     });
-    Surroundings {
+    HostSetting {
         interfaces: all.iter().filter(|i| i.up).map(|i| i.name.clone()).collect(),
         addresses: all.iter().flat_map(|i| i.addresses.iter().map(|(a, _)| *a)).collect(),
         gateways: gateways.collect(),

@@ -11,7 +11,7 @@ use crate::chosen;
 use crate::failure::{Failure, system};
 
 /// What orders would say to the shell that this is typed in, where they would
-/// not let it in again, and the mend. Whether it comes in by a named namespace,
+/// not let it in again, and the help. Whether it comes in by a named namespace,
 /// the connections there say.
 pub fn shut_out(brief: &Brief) -> Result<Option<(String, String)>, Failure> {
     let (told, ancestors) = (shell::find(), shell::ancestors());
@@ -36,7 +36,7 @@ pub fn shut_out(brief: &Brief) -> Result<Option<(String, String)>, Failure> {
         "your own shell, tcp/{port} from {from}, could not connect again: {by} says {}",
         said.verdict
     );
-    let mend =
+    let help =
         format!("Add a rule for it: tipstaff rule add allow tcp/{port} --source {from} --first");
-    Ok(Some((message, mend)))
+    Ok(Some((message, help)))
 }

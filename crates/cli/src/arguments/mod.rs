@@ -170,7 +170,7 @@ pub enum RuleCommand {
         #[command(flatten)]
         place: PlaceOptions,
     },
-    /// Turn an allow into a deny, or a deny into an allow
+    /// SwitchState an allow into a deny, or a deny into an allow
     SwapAction {
         /// Name or position
         rule: String,

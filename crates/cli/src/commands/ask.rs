@@ -6,20 +6,22 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::{Subject, program_at, speaker_words};
 use tipstaff_core::brief::RuleIndex;
-use tipstaff_core::decision::{Decision, Mismatch, Question, Speaker, decide, mismatch};
+use tipstaff_core::decision::{Decision, Mismatch, RuleQuery, Speaker, decide, first_mismatch};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, Term, TrafficKey, Transport, UDP};
 use tipstaff_core::orders::{Action, Rule};
-use tipstaff_core::packet::{Direction, Facts, InterfaceIndex, ProgramIndex, parse_ethernet};
+use tipstaff_core::packet::{
+    Direction, InterfaceIndex, PacketContext, ProgramIndex, parse_ethernet,
+};
 use tipstaff_gate::kernel::{Asked, KernelGate};
 use tipstaff_host::{interfaces, listeners};
 use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
 use tipstaff_knock::witness::{self, WitnessFault};
 
 use crate::arguments::{AskOptions, Common};
-use crate::chosen::{self, Chosen, Visible};
+use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::shape::shape;
@@ -93,7 +95,7 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
     if asked.direction == Direction::Transit && !through {
         return Err(Failure::Argument {
             message: format!("this host would not forward a packet to {}", asked.destination),
-            mend: "Check its routes, and whether forwarding is enabled.".into(),
+            help: "Check its routes, and whether forwarding is enabled.".into(),
         });
     }
     answer(&judge, &asked, decision, "gate", terminal)
@@ -102,10 +104,10 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
 /// What is asked: where the source would come in and what it would knock on,
 /// unless the options say so.
 fn question(
-    judge: &mut Chosen,
+    judge: &mut LoadedPolicy,
     options: &AskOptions,
     all: &[Interface],
-) -> Result<Question, Failure> {
+) -> Result<RuleQuery, Failure> {
     let direction = Direction::from(options.way);
     // The other end: clap sees to it that there is one.
     let (own, other) = match direction {
@@ -114,7 +116,7 @@ fn question(
     };
     let other = other.ok_or_else(|| Failure::Argument {
         message: "the remote address is missing".into(),
-        mend: "Give --source, or --destination for outbound traffic.".into(),
+        help: "Give --source, or --destination for outbound traffic.".into(),
     })?;
     let key = key_of(judge, &options.traffic, other)?;
     let approach = match witness::approach(other, None, all) {
@@ -127,7 +129,7 @@ fn question(
         Some(address) if address.is_ipv4() != other.is_ipv4() => {
             return Err(Failure::Argument {
                 message: format!("{other} and {address} belong to different address families"),
-                mend: "Give --source and --destination of the same family.".into(),
+                help: "Give --source and --destination of the same family.".into(),
             });
         }
         Some(address) => address,
@@ -142,7 +144,7 @@ fn question(
                     message:
                         "this machine has only a loopback interface, where no packet is filtered"
                             .into(),
-                    mend: "Omit --in-force to ask the orders instead of the gate.".into(),
+                    help: "Omit --in-force to ask the orders instead of the gate.".into(),
                 });
             }
             let outside = outside.unwrap_or(2);
@@ -161,12 +163,12 @@ fn question(
         }
         None => ProgramIndex::OTHER,
     };
-    Ok(Question { direction, key, source, destination, interface, program, now })
+    Ok(RuleQuery { direction, key, source, destination, interface, program, now })
 }
 
 /// The program that listens to what is asked about, as the list counts it.
 fn listening(
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     key: TrafficKey,
     place: (IpAddr, InterfaceIndex),
     interfaces: &[Interface],
@@ -184,7 +186,7 @@ fn listening(
 /// The index of an interface. The file may be about another machine: there a
 /// name that this one does not have is as good as any.
 fn interface_called(
-    judge: &mut Chosen,
+    judge: &mut LoadedPolicy,
     options: &AskOptions,
     all: &[Interface],
     name: &str,
@@ -195,7 +197,7 @@ fn interface_called(
         Some(interface) => Ok(InterfaceIndex(interface.index)),
         None if options.in_force => Err(Failure::Argument {
             message: format!("no interface `{name}` on this machine"),
-            mend: "Name an existing interface, or ask the file instead of the gate.".into(),
+            help: "Name an existing interface, or ask the file instead of the gate.".into(),
         }),
         None => {
             judge.brief.interfaces.push((MADE_UP, name.to_owned()));
@@ -204,25 +206,25 @@ fn interface_called(
     }
 }
 
-fn frame(asked: &Question, hardware: [u8; 6]) -> Vec<u8> {
+fn frame(asked: &RuleQuery, hardware: [u8; 6]) -> Vec<u8> {
     let knock = Knock { source: asked.source, target: asked.destination, from: FIRST_PORT, tag: 1 };
     frames::about(asked.key, knock, hardware)
 }
 
-fn facts(asked: &Question) -> Facts {
-    Facts {
+fn facts(asked: &RuleQuery) -> PacketContext {
+    PacketContext {
         interface: asked.interface,
         direction: asked.direction,
         program: asked.program,
-        belongs: false,
+        is_reply: false,
         now: asked.now,
         packet: parse_ethernet(&frame(asked, [0; 6])),
     }
 }
 
 /// The one key that a traffic text means for a source of this family.
-fn key_of(judge: &Chosen, text: &str, source: IpAddr) -> Result<TrafficKey, Failure> {
-    let wrong = |message: String, mend: &str| Failure::Argument { message, mend: mend.to_owned() };
+fn key_of(judge: &LoadedPolicy, text: &str, source: IpAddr) -> Result<TrafficKey, Failure> {
+    let wrong = |message: String, help: &str| Failure::Argument { message, help: help.to_owned() };
     let one =
         "Ask about one packet: tcp/22, udp/7420, icmp/echo, protocol/47, or a service such as ssh.";
     let terms = match judge.orders.terms(text) {
@@ -255,13 +257,13 @@ fn documentation_address(source: IpAddr) -> IpAddr {
 
 /// Prints the verdict and why each rule before the speaker was passed over.
 pub fn answer(
-    judge: &Chosen,
-    asked: &Question,
+    judge: &LoadedPolicy,
+    asked: &RuleQuery,
     decision: Decision,
     known_by: &'static str,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
-    let Question { direction, key, source, destination, interface, program, .. } = *asked;
+    let RuleQuery { direction, key, source, destination, interface, program, .. } = *asked;
     let (end, looked_at) = match decision.speaker {
         Speaker::Rule(RuleIndex(index)) => (index as usize, index as usize + 1),
         Speaker::Standing(_) => (judge.brief.rules.len(), judge.brief.rules.len()),
@@ -296,12 +298,12 @@ pub fn answer(
 }
 
 /// The first `end` rules, each with what of the packet it does not match.
-fn passed_over<'j>(judge: &'j Chosen, asked: &Question, end: usize) -> Vec<PassedOver<'j>> {
+fn passed_over<'j>(judge: &'j LoadedPolicy, asked: &RuleQuery, end: usize) -> Vec<PassedOver<'j>> {
     let program = judge.brief.program(asked.program);
     let arrives = judge.brief.interface_name(asked.interface).unwrap_or("unknown");
     let rules = judge.brief.indexed().take(end);
     let passed_over = rules.filter_map(|(index, rule)| {
-        let failed = mismatch(&judge.brief, rule, asked)?;
+        let failed = first_mismatch(&judge.brief, rule, asked)?;
         Some(PassedOver {
             position: index.position(),
             name: rule.name.as_str(),
@@ -313,7 +315,7 @@ fn passed_over<'j>(judge: &'j Chosen, asked: &Question, end: usize) -> Vec<Passe
     passed_over.collect()
 }
 
-fn print(report: &Report<'_>, judge: &Chosen, terminal: &Terminal) {
+fn print(report: &Report<'_>, judge: &LoadedPolicy, terminal: &Terminal) {
     let Report { direction, source, destination, .. } = report;
     let verdict = match (report.verdict, direction) {
         (Action::Allow, Direction::Inbound) => "let in",
@@ -350,7 +352,7 @@ fn print(report: &Report<'_>, judge: &Chosen, terminal: &Terminal) {
 }
 
 /// Rules of another direction or host were never in question: they are counted.
-fn print_passed_over(report: &Report<'_>, judge: &Chosen, terminal: &Terminal) {
+fn print_passed_over(report: &Report<'_>, judge: &LoadedPolicy, terminal: &Terminal) {
     let (in_question, others): (Vec<_>, Vec<_>) = report.passed_over.iter().partition(|rule| {
         let direction = judge.brief.rules.get(rule.position - 1).map(|rule| rule.direction);
         rule.failed != Mismatch::Host && direction == Some(report.direction)
@@ -372,7 +374,7 @@ fn print_passed_over(report: &Report<'_>, judge: &Chosen, terminal: &Terminal) {
 fn because(
     rule: &Rule,
     failed: Mismatch,
-    asked: &Question,
+    asked: &RuleQuery,
     arrives: &str,
     program: Option<&str>,
 ) -> String {

@@ -106,7 +106,7 @@ fn find<'o>(orders: &'o Orders, told: Option<&str>) -> Result<&'o Host, Failure>
     let name = chosen::which_host(orders, told)?;
     orders.hosts.iter().find(|h| Some(&h.name) == name.as_ref()).ok_or_else(|| Failure::Argument {
         message: "these orders define no hosts".into(),
-        mend: "They are for one machine: see `tipstaff rules`, or define [[hosts]].".into(),
+        help: "They are for one machine: see `tipstaff rules`, or define [[hosts]].".into(),
     })
 }
 
@@ -120,10 +120,10 @@ fn brief(orders: &Orders, host: &Host, posture: Option<&str>) -> Brief {
     brief
 }
 
-/// The rules that speak on a host.
+/// The rules that are active on a host.
 fn rows<'o>(orders: &'o Orders, host: &Host, posture: Option<&str>) -> Vec<Row<'o>> {
     let brief = brief(orders, host, posture);
-    let speaking = orders.rules.iter().enumerate().zip(&brief.rules).filter(|(_, b)| b.speaks());
+    let speaking = orders.rules.iter().enumerate().zip(&brief.rules).filter(|(_, b)| b.is_active());
     speaking
         .filter_map(|((at, rule), _)| {
             Some(Row {

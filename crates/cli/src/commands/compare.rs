@@ -9,7 +9,7 @@ use tipstaff_gate::GateError;
 
 use crate::acts::comparison;
 use crate::arguments::{Common, CompareOptions};
-use crate::chosen::{self, Chosen, Visible};
+use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::history::History;
@@ -67,7 +67,7 @@ pub fn run(
 }
 
 /// Orders by what they are called: `in-force`, the number of a revision, a file.
-fn named(common: &Common, name: &str) -> Result<Chosen, Failure> {
+fn named(common: &Common, name: &str) -> Result<LoadedPolicy, Failure> {
     if name == "in-force" {
         return match chosen::in_force(common)? {
             (Some(in_force), _) => chosen::from_force(&in_force),

@@ -73,7 +73,7 @@ pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result
     if cut && !agreed() {
         return Err(Failure::Argument {
             message: "nothing was ended".into(),
-            mend: "Answer yes when asked, or pass --yes in a script.".into(),
+            help: "Answer yes when asked, or pass --yes in a script.".into(),
         });
     }
     if cut {

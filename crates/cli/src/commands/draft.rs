@@ -63,7 +63,7 @@ pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<En
     write().map_err(|source| match source.kind() {
         io::ErrorKind::AlreadyExists => Failure::Argument {
             message: format!("{} already exists and was not modified", path.display()),
-            mend: "Name a file that does not exist yet.".into(),
+            help: "Name a file that does not exist yet.".into(),
         },
         _ => Failure::Unwritable { path: path.clone(), source },
     })?;
@@ -85,7 +85,7 @@ fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
     fs::create_dir(folder).map_err(|source| match source.kind() {
         io::ErrorKind::AlreadyExists => Failure::Argument {
             message: format!("{} already exists and was not modified", folder.display()),
-            mend: "Name a directory that does not exist yet.".into(),
+            help: "Name a directory that does not exist yet.".into(),
         },
         _ => Failure::Unwritable { path: folder.to_owned(), source },
     })?;

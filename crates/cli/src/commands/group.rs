@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 
-use tipstaff_core::orders::Sheets;
+use tipstaff_core::orders::Documents;
 use tipstaff_core::orders::edit::{NewText, enable_group};
 use tipstaff_core::orders::exchange::{ImportFault, export_group, import_group};
 use tipstaff_host::files::{self, MOST_TEXT};
@@ -66,7 +66,7 @@ pub fn run(
                 Err(fault) => {
                     return Err(Failure::Argument {
                         message: format!("{} was not imported: {fault}", file.display()),
-                        mend: "Nothing was overwritten; rename one of the two and try again."
+                        help: "Nothing was overwritten; rename one of the two and try again."
                             .into(),
                     });
                 }
@@ -95,7 +95,7 @@ pub fn run(
 fn export(path: &Path, group: &str, terminal: &Terminal) -> Result<Ending, Failure> {
     let Written { text, attachments, .. } =
         attachments::read_for_edit(path).map_err(Failure::unreadable(path))?;
-    match export_group(Sheets { text: &text, attachments: &attachments }, group) {
+    match export_group(Documents { text: &text, attachments: &attachments }, group) {
         Err(fault) => return Err(not_edited(path, text, attachments, fault)),
         Ok(fragment) if terminal.json => {
             terminal.json(&Exported { group, fragment: &fragment });

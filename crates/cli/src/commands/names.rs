@@ -10,7 +10,7 @@ use tipstaff_core::names::traffic::{Term, keys_of};
 
 use crate::acts::named;
 use crate::arguments::{Common, NamesOptions};
-use crate::chosen::{self, Chosen};
+use crate::chosen::{self, LoadedPolicy};
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
@@ -101,7 +101,7 @@ fn cut(holds: &[String]) -> String {
 }
 
 /// Every name: the orders' own services, groups, the catalogue.
-fn all_names(judge: &Chosen) -> Vec<Row> {
+fn all_names(judge: &LoadedPolicy) -> Vec<Row> {
     let rules = &judge.brief.rules;
     let users_of = |name: &str, service: bool| {
         let uses = |lists: &[&Vec<String>]| lists.iter().any(|l| l.iter().any(|w| w == name));
@@ -142,7 +142,7 @@ fn all_names(judge: &Chosen) -> Vec<Row> {
 }
 
 /// The names that a port or an address goes by.
-fn called(judge: &Chosen, wanted: &str) -> Result<Vec<String>, Failure> {
+fn called(judge: &LoadedPolicy, wanted: &str) -> Result<Vec<String>, Failure> {
     if let Ok(address) = wanted.parse::<IpAddr>() {
         let groups = judge.orders.groups.iter().filter(|(_, set)| set.contains(address));
         return Ok(groups.map(|(name, _)| name.clone()).collect());

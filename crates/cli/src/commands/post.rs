@@ -13,7 +13,7 @@ use tipstaff_core::analysis::remarks::{Remark, program_remarks, remarks};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::connection::Connection;
 use tipstaff_core::host::listener::{Listener, Scope};
-use tipstaff_core::orders::Silence;
+use tipstaff_core::orders::Inactive;
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, Shortfall, check_support, executables, shortfalls};
 use tipstaff_gate::lock::PATIENCE;
@@ -23,7 +23,7 @@ use tipstaff_host::{interfaces, listeners};
 use crate::acts::stranded::{self, Stranded};
 use crate::acts::{boot_trouble, comparison, confirming, shell as own_shell};
 use crate::arguments::{Common, PostOptions};
-use crate::chosen::{self, Chosen, Visible};
+use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::history::{self, History};
@@ -125,13 +125,13 @@ pub struct Kept {
     /// For so long only, unless it is confirmed.
     pub trial: Option<Duration>,
     /// What it changes, where something was in force before.
-    pub meaning: Option<Meaning>,
+    pub meaning: Option<PolicyDiff>,
     /// What the gate cannot promise on this machine.
     pub limits: Vec<Shortfall>,
 }
 
 /// What a post changes.
-pub struct Meaning {
+pub struct PolicyDiff {
     /// Against what.
     before: Before,
     /// Which traffic gets another answer.
@@ -166,7 +166,7 @@ impl Before {
     }
 }
 
-impl Meaning {
+impl PolicyDiff {
     /// What another list changes, for nobody who is connected.
     pub fn between(before: &Brief, after: &Brief) -> Self {
         Self {
@@ -182,9 +182,9 @@ impl Meaning {
 fn meaning(
     in_force: Option<&InForce>,
     visible: Visible,
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     terminal: &Terminal,
-) -> Result<Meaning, Failure> {
+) -> Result<PolicyDiff, Failure> {
     let stranded = stranded::stranded(&judge.brief)?;
     let open = || judge.brief.nothing_in_force();
     let (before, list) = match (in_force.map(chosen::from_force), visible) {
@@ -202,7 +202,7 @@ fn meaning(
         Before::Nothing | Before::NotVisible => closed(&judge.brief)?,
         Before::Orders | Before::Unreadable => Vec::new(),
     };
-    Ok(Meaning { before, comparison, stranded, closed })
+    Ok(PolicyDiff { before, comparison, stranded, closed })
 }
 
 /// What listens where others could come, and nobody may come to by a list.
@@ -227,9 +227,9 @@ fn closed(brief: &Brief) -> Result<Vec<String>, Failure> {
 /// Stops where the orders would not let the shell in again that this is typed in.
 fn shell_stays(brief: &Brief) -> Result<(), Failure> {
     match own_shell::shut_out(brief)? {
-        Some((message, mend)) => Err(Failure::Argument {
+        Some((message, help)) => Err(Failure::Argument {
             message,
-            mend: format!("{mend}; or post anyway with --even-if-i-am-cut-off"),
+            help: format!("{help}; or post anyway with --even-if-i-am-cut-off"),
         }),
         None => Ok(()),
     }
@@ -249,7 +249,7 @@ fn end_stranded(brief: &Brief, terminal: &Terminal) -> Result<(), Failure> {
 }
 
 /// The part of the report about what changes.
-fn show_meaning(judge: &Chosen, meaning: &Meaning, terminal: &Terminal) {
+fn show_meaning(judge: &LoadedPolicy, meaning: &PolicyDiff, terminal: &Terminal) {
     let heading = match meaning.before {
         Before::Orders => Some("what changes:"),
         Before::Nothing => Some("what changes, compared with no gate:"),
@@ -323,7 +323,7 @@ fn ask(
 }
 
 /// What is kept with the revision.
-fn record(judge: &Chosen, common: &Common) -> Record {
+fn record(judge: &LoadedPolicy, common: &Common) -> Record {
     let path = std::path::absolute(common.orders_path());
     let path = path.as_deref().unwrap_or(common.orders_path());
     Record {
@@ -345,10 +345,10 @@ pub fn all_remarks(brief: &Brief) -> Vec<Remark> {
 }
 
 /// Prints what is in force now, or would be.
-pub fn show(judge: &Chosen, posted: Option<&Posted>, kept: &Kept, terminal: &Terminal) {
+pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal: &Terminal) {
     let brief = &judge.brief;
-    let paused = brief.rules.iter().filter(|r| r.silence == Some(Silence::Paused)).count();
-    let elsewhere = brief.rules.iter().filter(|r| r.silence == Some(Silence::OtherHost)).count();
+    let paused = brief.rules.iter().filter(|r| r.silence == Some(Inactive::Paused)).count();
+    let elsewhere = brief.rules.iter().filter(|r| r.silence == Some(Inactive::OtherHost)).count();
     if terminal.json {
         terminal.json(&Report {
             in_force: posted.is_some(),

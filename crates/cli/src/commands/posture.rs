@@ -17,7 +17,7 @@ use tipstaff_gate::kernel::{KernelGate, check_support};
 
 use crate::acts::posture::{recognised, take_up};
 use crate::arguments::{Common, PostureOptions};
-use crate::chosen::{self, Chosen, Visible};
+use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::shape::shape;
@@ -136,7 +136,7 @@ fn show(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
         (None, Visible::Yes) => chosen::from_file(common)?,
     };
-    let Chosen { orders, posture, .. } = &judge;
+    let LoadedPolicy { orders, posture, .. } = &judge;
     let here = recognised(orders)?.map(|posture| posture.name.clone());
     let row = |known: &'_ Posture| (known.name.clone(), known.note.clone());
     let known: Vec<_> = orders.postures.iter().chain([Posture::sealed()]).map(row).collect();

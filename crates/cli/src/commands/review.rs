@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::analysis::review::{Around, Finding, GAVE_UP, Review, fix, review};
+use tipstaff_core::analysis::review::{Finding, GAVE_UP, Review, ReviewContext, fix, review};
 use tipstaff_core::orders::Severity;
 use tipstaff_gate::kernel::executables;
 use tipstaff_host::{interfaces, listeners};
@@ -37,7 +37,7 @@ pub fn run(
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
     let path = options.file.as_deref().unwrap_or(common.orders_path());
-    let fixed = if options.fix { mend(common, path)? } else { Vec::new() };
+    let fixed = if options.fix { help(common, path)? } else { Vec::new() };
     let judge = chosen::of_file_at(common, path)?;
     let heard = match options.elsewhere {
         true => None,
@@ -54,11 +54,11 @@ pub fn run(
         true => Vec::new(),
         false => executables::notes(&judge.brief),
     };
-    let around = Around {
+    let around = ReviewContext {
         programs: &notes,
         listeners: heard.as_deref(),
         orders: Some(&judge.orders),
-        cut_off: cut_off.as_ref().map(|(what, mend)| (what.as_str(), mend.as_str())),
+        cut_off: cut_off.as_ref().map(|(what, help)| (what.as_str(), help.as_str())),
         now: chosen::now(),
     };
     let found = review(&judge.brief, &around);
@@ -84,7 +84,7 @@ pub fn run(
 }
 
 /// Takes out what changes nothing anywhere; each file is a whole edit.
-fn mend(common: &Common, path: &std::path::Path) -> Result<Vec<Finding>, Failure> {
+fn help(common: &Common, path: &std::path::Path) -> Result<Vec<Finding>, Failure> {
     let mut fixed = Vec::new();
     loop {
         // What cannot be read is told as any other command tells it.
@@ -145,7 +145,7 @@ const NAMED: usize = 6;
 
 /// Tells a finding, or the same of several rules.
 fn tell(path: &std::path::Path, findings: &[&Finding], terminal: &Terminal) {
-    let [Finding { code, severity, file, line, what, mend, .. }, rest @ ..] = findings else {
+    let [Finding { code, severity, file, line, what, help, .. }, rest @ ..] = findings else {
         return;
     };
     let level = match severity {
@@ -173,5 +173,5 @@ fn tell(path: &std::path::Path, findings: &[&Finding], terminal: &Terminal) {
     let place = line.map(|line| format!(" ({from}{shown}:{line})")).unwrap_or_default();
     terminal.note(&format!("           {}{place}", code.why()));
     let each = if rest.is_empty() { "" } else { "Each: " };
-    terminal.line(format!("           {each}{mend}"));
+    terminal.line(format!("           {each}{help}"));
 }

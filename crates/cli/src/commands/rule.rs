@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::remarks::{Remark, remarks_of};
 use tipstaff_core::orders::edit::{Destination, Edit, Edited, NewRule, Which, edit};
-use tipstaff_core::orders::{Action, Rule, Silence};
+use tipstaff_core::orders::{Action, Inactive, Rule};
 
 use crate::arguments::{AddOptions, Common, PlaceOptions, RuleCommand};
 use crate::chosen;
@@ -48,7 +48,7 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
         if !terminal.ask("Remove it?") {
             return Err(Failure::Argument {
                 message: "nothing was removed".into(),
-                mend: "Answer yes when asked, or pass --yes in a script.".into(),
+                help: "Answer yes when asked, or pass --yes in a script.".into(),
             });
         }
     }
@@ -69,7 +69,7 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
             action: rule.action,
             traffic: &rule.traffic.written,
             source: &rule.source.written,
-            enabled: rule.silence != Some(Silence::Paused),
+            enabled: rule.silence != Some(Inactive::Paused),
             told: &edited.told,
             remarks: &remarks,
         });
@@ -119,7 +119,7 @@ pub fn wanted(command: &RuleCommand) -> Result<Edit, Failure> {
         RuleCommand::Move { rule, place } => {
             let destination = destination(place).ok_or_else(|| Failure::Argument {
                 message: "move it where?".into(),
-                mend: "Give one of --before RULE, --after RULE, --first, --last.".into(),
+                help: "Give one of --before RULE, --after RULE, --first, --last.".into(),
             })?;
             Edit::Move(Which::parse(rule), destination)
         }
@@ -171,7 +171,7 @@ fn assignment(text: &str) -> Result<(String, String), Failure> {
     text.split_once('=').map(|(key, value)| (key.trim().into(), value.trim().into())).ok_or_else(
         || Failure::Argument {
             message: format!("`{text}` sets nothing"),
-            mend: "Write key=value, such as source=observatory,203.0.113.9".into(),
+            help: "Write key=value, such as source=observatory,203.0.113.9".into(),
         },
     )
 }

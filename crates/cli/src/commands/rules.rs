@@ -9,17 +9,17 @@ use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::names::address::Family;
-use tipstaff_core::names::spans::Spans;
+use tipstaff_core::names::range_set::RangeSet;
 use tipstaff_core::names::traffic::{TCP, TrafficKey, UDP};
 use tipstaff_core::orders::edit::Which;
-use tipstaff_core::orders::{Action, FoundationSwitches, Over, Rule, Selector, Silence};
+use tipstaff_core::orders::{Action, FoundationSwitches, Inactive, Over, Rule, Selector};
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Tally};
 
 use crate::acts::named;
 use crate::arguments::{Common, RulesOptions, RulesOrder};
-use crate::chosen::{self, Chosen, Visible};
+use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
@@ -69,7 +69,7 @@ pub struct RuleRow<'r> {
     over: Option<Over>,
     log: bool,
     enabled: bool,
-    silence: Option<Silence>,
+    silence: Option<Inactive>,
     group: Option<&'r str>,
     hosts: &'r [Selector],
     file: Option<&'r str>,
@@ -130,7 +130,7 @@ pub fn run(
 
 /// Which rules are shown, and in which order.
 struct Wanted {
-    keys: Option<Spans<TrafficKey>>,
+    keys: Option<RangeSet<TrafficKey>>,
     source: Option<IpAddr>,
     group: Option<String>,
     direction: Option<Direction>,
@@ -144,7 +144,7 @@ impl Wanted {
         Self { keys: None, source: None, group: None, direction: None, paused: false, sort }
     }
 
-    fn new(judge: &Chosen, options: &RulesOptions) -> Result<Self, Failure> {
+    fn new(judge: &LoadedPolicy, options: &RulesOptions) -> Result<Self, Failure> {
         let keys = match &options.traffic {
             Some(text) => Some(named::traffic(judge, text)?),
             None => None,
@@ -156,7 +156,7 @@ impl Wanted {
     }
 
     fn shows(&self, rule: &Rule) -> bool {
-        let about = |keys: &Spans<TrafficKey>| {
+        let about = |keys: &RangeSet<TrafficKey>| {
             rule.traffic.keys.as_ref().is_none_or(|own| !own.intersection(keys).is_empty())
         };
         self.keys.as_ref().is_none_or(about)
@@ -165,7 +165,7 @@ impl Wanted {
             })
             && self.group.as_ref().is_none_or(|group| rule.group.as_ref() == Some(group))
             && self.direction.is_none_or(|direction| rule.direction == direction)
-            && (!self.paused || rule.silence == Some(Silence::Paused))
+            && (!self.paused || rule.silence == Some(Inactive::Paused))
     }
 
     fn shows_all(&self) -> bool {
@@ -179,7 +179,7 @@ impl Wanted {
 
 /// One rule whole, with what its names stand for.
 fn one(
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     counts: &Counts,
     wanted: &str,
     terminal: &Terminal,
@@ -191,7 +191,7 @@ fn one(
     });
     let (index, rule) = found.ok_or_else(|| Failure::Argument {
         message: format!("no rule {which}"),
-        mend: "See their names and positions with `tipstaff rules`.".into(),
+        help: "See their names and positions with `tipstaff rules`.".into(),
     })?;
     let row = rule_row(index, rule, counts);
     let traffic = match &rule.traffic.keys {
@@ -272,7 +272,11 @@ pub struct Counts {
 
 impl Counts {
     /// Brings the tallies of the orders in force to the places of `shown`.
-    pub fn new(shown: &Chosen, in_force: &Chosen, tallies: Vec<(Speaker, Tally)>) -> Self {
+    pub fn new(
+        shown: &LoadedPolicy,
+        in_force: &LoadedPolicy,
+        tallies: Vec<(Speaker, Tally)>,
+    ) -> Self {
         let places: HashMap<&str, (RuleIndex, &Rule)> =
             shown.brief.indexed().map(|(at, rule)| (rule.name.as_str(), (at, rule))).collect();
         let moved = |index| {
@@ -284,7 +288,7 @@ impl Counts {
             Speaker::Rule(index) => moved(index).map(Speaker::Rule),
             Speaker::Beyond(index) => moved(index).map(Speaker::Beyond),
             Speaker::Standing(direction) => {
-                let said = |chosen: &Chosen| chosen.brief.standing.of(direction);
+                let said = |chosen: &LoadedPolicy| chosen.brief.standing.of(direction);
                 (said(shown) == said(in_force)).then_some(speaker)
             }
             other => Some(other),
@@ -301,11 +305,17 @@ impl Counts {
 }
 
 /// Prints the whole list.
-pub fn show(judge: &Chosen, counts: &Counts, all: bool, terminal: &Terminal) {
+pub fn show(judge: &LoadedPolicy, counts: &Counts, all: bool, terminal: &Terminal) {
     show_some(judge, counts, all, &Wanted::everything(), terminal);
 }
 
-fn show_some(judge: &Chosen, counts: &Counts, all: bool, wanted: &Wanted, terminal: &Terminal) {
+fn show_some(
+    judge: &LoadedPolicy,
+    counts: &Counts,
+    all: bool,
+    wanted: &Wanted,
+    terminal: &Terminal,
+) {
     let brief = &judge.brief;
     let foundations: Vec<FoundationRow> = if all {
         Foundation::ALL.iter().map(|f| foundation_row(*f, brief.foundations, counts)).collect()
@@ -431,7 +441,7 @@ fn rule_row<'r>(index: RuleIndex, rule: &'r Rule, counts: &Counts) -> RuleRow<'r
         at_most: rule.at_most.map(|at_most| at_most.to_string()),
         over: rule.at_most.map(|_| rule.over),
         log: rule.log,
-        enabled: rule.silence != Some(Silence::Paused),
+        enabled: rule.silence != Some(Inactive::Paused),
         silence: rule.silence,
         group: rule.group.as_deref(),
         hosts: &rule.hosts,

@@ -9,7 +9,7 @@ use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_host::snapshot::Snapshot;
 
 use crate::arguments::Common;
-use crate::chosen::{self, Chosen, Visible};
+use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::shape::shape;
@@ -53,7 +53,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
 /// Prints the survey of a machine. `gate_up`: `None` when that is not known.
 pub fn show(
     snapshot: &Snapshot,
-    judge: Option<&Chosen>,
+    judge: Option<&LoadedPolicy>,
     gate_up: Option<bool>,
     terminal: &Terminal,
 ) {
@@ -70,7 +70,7 @@ pub fn show(
             },
             listeners: rows,
             programs_not_visible: snapshot.unseen_programs,
-            links: judge.map(Chosen::links).unwrap_or_default(),
+            links: judge.map(LoadedPolicy::links).unwrap_or_default(),
         });
         return;
     }
@@ -104,7 +104,7 @@ pub fn show(
         let hidden = counted(snapshot.unseen_programs, "listener", "listeners");
         terminal.note(&format!("programs of {hidden} are not visible without root"));
     }
-    for link in judge.map(Chosen::links).unwrap_or_default() {
+    for link in judge.map(LoadedPolicy::links).unwrap_or_default() {
         terminal.note(&link.to_string());
     }
     match (gate_up, judge) {

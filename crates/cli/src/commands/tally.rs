@@ -12,7 +12,7 @@ use tipstaff_gate::{Gate, GateError, Tally, Unrecorded};
 
 use crate::acts::named;
 use crate::arguments::{Common, TallyOptions};
-use crate::chosen::{self, Chosen, Visible};
+use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
@@ -90,7 +90,7 @@ pub fn run(
 }
 
 fn states(
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     gate: &KernelGate,
     index: RuleIndex,
 ) -> Result<Vec<SourceState>, Failure> {
@@ -99,13 +99,13 @@ fn states(
         Some(limit) => Ok(gate.sources(&limit)?),
         None => Err(Failure::Argument {
             message: "the rule has no rate limit, so sources are not counted".into(),
-            mend: "Name a rule with `at_most`.".into(),
+            help: "Name a rule with `at_most`.".into(),
         }),
     }
 }
 
 fn rows(
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     tallies: &[(Speaker, Tally)],
     wanted: Option<RuleIndex>,
     all: bool,
@@ -132,7 +132,7 @@ fn rows(
     rows.filter(|row| all || row.tally.packets + row.beyond > 0).collect()
 }
 
-fn show(judge: &Chosen, rows: &[Row], terminal: &Terminal) {
+fn show(judge: &LoadedPolicy, rows: &[Row], terminal: &Terminal) {
     if rows.is_empty() {
         terminal.line("No rule has matched yet; --all shows all of them.");
         return;
@@ -157,7 +157,12 @@ fn show(judge: &Chosen, rows: &[Row], terminal: &Terminal) {
     terminal.table(&table);
 }
 
-fn show_sources(judge: &Chosen, index: RuleIndex, sources: &[SourceState], terminal: &Terminal) {
+fn show_sources(
+    judge: &LoadedPolicy,
+    index: RuleIndex,
+    sources: &[SourceState],
+    terminal: &Terminal,
+) {
     let rate = judge.brief.rule(index).and_then(|rule| rule.at_most);
     let rate = rate.map(|rate| rate.to_string()).unwrap_or_default();
     if sources.is_empty() {

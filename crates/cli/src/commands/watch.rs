@@ -22,7 +22,7 @@ use tipstaff_gate::{Event, Gate, GateError, Maker, Unrecorded};
 use tipstaff_host::{interfaces, listeners};
 
 use crate::arguments::{Common, WatchOptions};
-use crate::chosen::{self, Chosen, Visible};
+use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::shape::shape;
@@ -86,7 +86,7 @@ fn alone(common: &Common) -> Result<Lock, Failure> {
     match Lock::wait_for(&common.run_dir.join("watch"), Duration::ZERO) {
         Err(LockError::Held { .. }) => Err(Failure::Argument {
             message: "another `tipstaff watch` is reading already".into(),
-            mend: "Only one reader is supported; stop the other `tipstaff watch` first.".into(),
+            help: "Only one reader is supported; stop the other `tipstaff watch` first.".into(),
         }),
         lock => Ok(lock?.passing()),
     }
@@ -105,7 +105,7 @@ fn wait(events: &Events) -> Result<bool, Failure> {
 
 /// What the numbers of the records are called.
 struct Names {
-    judge: Chosen,
+    judge: LoadedPolicy,
     interfaces: Vec<Interface>,
     programs: HashMap<Maker, String>,
     /// What listens, and when that was read.

@@ -71,7 +71,7 @@ fn agreed(in_force: &InForce, options: &WithdrawOptions, terminal: &Terminal) ->
     let standing = chosen.brief.standing;
     terminal.line(format!(
         "{} apply now; then inbound {}, transit {}, outbound {}. Without them everything passes.",
-        counted(chosen.brief.rules().filter(|rule| rule.speaks()).count(), "rule", "rules"),
+        counted(chosen.brief.rules().filter(|rule| rule.is_active()).count(), "rule", "rules"),
         standing.inbound,
         standing.transit,
         standing.outbound,

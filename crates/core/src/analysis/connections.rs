@@ -1,7 +1,7 @@
 //! What orders would say of an open connection if it were opened now.
 
 use crate::brief::Brief;
-use crate::decision::{Decision, Question, Speaker, mismatch};
+use crate::decision::{Decision, RuleQuery, Speaker, first_mismatch};
 use crate::host::connection::Connection;
 use crate::moment::Moment;
 use crate::names::traffic::Transport;
@@ -10,14 +10,14 @@ use crate::packet::{Direction, ProgramIndex};
 
 impl Connection {
     /// What its first packet would ask.
-    pub fn question(&self, brief: &Brief, now: Moment) -> Question {
+    pub fn question(&self, brief: &Brief, now: Moment) -> RuleQuery {
         let (source, destination, port) = match self.direction {
             Direction::Inbound | Direction::Transit => {
                 (self.remote.ip(), self.local.ip(), self.local.port())
             }
             Direction::Outbound => (self.local.ip(), self.remote.ip(), self.remote.port()),
         };
-        Question {
+        RuleQuery {
             direction: self.direction,
             key: Transport::Tcp.key(port),
             source,
@@ -31,7 +31,8 @@ impl Connection {
     /// What a list would say if it were opened now, however often that may be.
     pub fn said_of(&self, brief: &Brief, now: Moment) -> Decision {
         let question = self.question(brief, now);
-        let rule = brief.indexed().find(|(_, rule)| mismatch(brief, rule, &question).is_none());
+        let rule =
+            brief.indexed().find(|(_, rule)| first_mismatch(brief, rule, &question).is_none());
         match rule {
             Some((index, rule)) => Decision { verdict: rule.action, speaker: Speaker::Rule(index) },
             None => {

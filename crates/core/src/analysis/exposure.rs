@@ -41,7 +41,7 @@ pub enum Breadth {
 }
 
 impl Exposure {
-    /// Walks the list with the set of sources that nobody has spoken for yet.
+    /// Walks the list with the set of sources that nothing has decided yet.
     /// `program` is the one that listens there; `None` when nobody knows.
     pub fn compute(brief: &Brief, key: TrafficKey, program: Option<ProgramIndex>) -> Self {
         let mut open = AddressSet::full();
@@ -55,27 +55,27 @@ impl Exposure {
             let about = rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key));
             let held = program.is_none_or(|index| brief.program_holds(rule, index));
             let inbound = rule.direction == Direction::Inbound;
-            if !inbound || !rule.speaks() || !about || !held || open.is_empty() {
+            if !inbound || !rule.is_active() || !about || !held || open.is_empty() {
                 continue;
             }
-            let mut spoken_for = match &rule.source.addresses {
+            let mut decided = match &rule.source.addresses {
                 Some(set) => open.intersection(set),
                 None => open.clone(),
             };
             if let Some(family) = rule.family {
-                spoken_for = spoken_for.only(family);
+                decided = decided.only(family);
             }
-            if spoken_for.is_empty() {
+            if decided.is_empty() {
                 continue;
             }
-            // A rule for one address or interface does not speak for the others: what it
+            // A rule for one address or interface does not match the others: what it
             // allows is let in somewhere, what it denies may come in elsewhere.
             let everywhere = rule.destination.addresses.is_none() && rule.interface.is_any();
             if everywhere && (rule.program.is_any() || program.is_some()) {
-                open = open.difference(&spoken_for);
+                open = open.difference(&decided);
             }
             if rule.action == Action::Allow {
-                exposure.allowed = exposure.allowed.union(&spoken_for);
+                exposure.allowed = exposure.allowed.union(&decided);
                 exposure.rules.push(index);
             }
         }
@@ -190,7 +190,7 @@ mod tests {
             "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n{rules}"
         );
         let brief = Brief::unplaced(&read(&text).unwrap());
-        let words =
+        let described =
             |program| Exposure::compute(&brief, Transport::Tcp.key(22), program).describe(&brief);
         assert_eq!(described(Some(brief.program_index("/usr/sbin/plated"))), "everyone");
         assert_eq!(described(Some(brief.program_index("/usr/sbin/skycam"))), "nobody");
@@ -215,7 +215,7 @@ mod tests {
         for other in ["outbound", "transit"] {
             assert_eq!(described(&format!("{allow}direction = \"{other}\"\n"), "deny"), "nobody");
         }
-        // The deny is wider than the allow behind it: that one never speaks.
+        // The deny is wider than the allow behind it: that one never matches.
         let behind = format!("{deny}{allow}source = \"203.0.113.9\"\n");
         assert_eq!(described(&behind, "deny"), "nobody");
     }

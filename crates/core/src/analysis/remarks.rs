@@ -6,7 +6,7 @@ use serde::Serialize;
 use crate::brief::Brief;
 use crate::host::programs::ProgramNote;
 use crate::moment::Moment;
-use crate::orders::{Rule, Silence};
+use crate::orders::{Inactive, Rule};
 
 /// A remark about a rule.
 #[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
@@ -26,8 +26,8 @@ pub fn remarks_of(rule: &Rule, brief: Option<&Brief>, now: Moment) -> Vec<Remark
     }
     let nowhere =
         |brief: &&Brief| brief.interfaces_of(&rule.interface).is_some_and(|meant| meant.is_empty());
-    let speaks = matches!(rule.silence, None | Some(Silence::Expired));
-    if speaks && brief.as_ref().is_some_and(nowhere) {
+    let is_active = matches!(rule.silence, None | Some(Inactive::Expired));
+    if is_active && brief.as_ref().is_some_and(nowhere) {
         let on = rule.interface.describe();
         messages.push(format!("no interface is named {on}: it matches nothing until one is"));
     }
@@ -39,9 +39,9 @@ pub fn remarks(brief: &Brief, now: Moment) -> Vec<Remark> {
     rules_here(brief).flat_map(|r| remarks_of(r, Some(brief), now)).collect()
 }
 
-/// The rules that are meant for this host, whether they speak now or not.
+/// The rules that are meant for this host, whether they are active now or not.
 fn rules_here(brief: &Brief) -> impl Iterator<Item = &Rule> {
-    brief.rules().filter(|r| !matches!(r.silence, Some(Silence::OtherHost | Silence::Paused)))
+    brief.rules().filter(|r| !matches!(r.silence, Some(Inactive::OtherHost | Inactive::Paused)))
 }
 
 /// Whether any rule that is meant for this host names the program of a note.

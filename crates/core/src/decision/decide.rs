@@ -1,5 +1,5 @@
 //! The reference: walk the list, the first rule that holds in all its
-//! conditions speaks. It is the definition of truth, and slow on purpose; the
+//! conditions decides. It is the definition of truth, and slow on purpose; the
 //! tables and the kernel's program must agree with it.
 
 use std::net::IpAddr;
@@ -15,8 +15,8 @@ use crate::decision::verdict::{Decision, Speaker};
 use crate::moment::Moment;
 use crate::names::address::Family;
 use crate::names::traffic::TrafficKey;
-use crate::orders::{Action, AddressCondition, Rule, Silence};
-use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, ProgramIndex};
+use crate::orders::{Action, AddressCondition, Inactive, Rule};
+use crate::packet::{Direction, InterfaceIndex, IpPacket, PacketContext, ProgramIndex};
 
 /// The one condition of a rule that did not hold.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
@@ -50,7 +50,7 @@ pub enum Mismatch {
 
 /// What the conditions of rules look at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Question {
+pub struct RuleQuery {
     /// Which way the packet goes.
     pub direction: Direction,
     /// What the packet is about.
@@ -67,20 +67,20 @@ pub struct Question {
     pub now: Moment,
 }
 
-impl Question {
+impl RuleQuery {
     /// The question that a packet puts to the rules; `None` when it has no
     /// transport header to look at.
-    pub fn from_packet(facts: &Facts, packet: &IpPacket) -> Option<Self> {
-        let Facts { direction, interface, program, now, .. } = *facts;
+    pub fn from_packet(facts: &PacketContext, packet: &IpPacket) -> Option<Self> {
+        let PacketContext { direction, interface, program, now, .. } = *facts;
         let IpPacket { source, destination, .. } = *packet;
         Some(Self { direction, key: packet.key()?, source, destination, interface, program, now })
     }
 }
 
 /// The first condition of `rule` that fails, in the order of [`Mismatch`];
-/// `None` when the rule speaks.
-pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Mismatch> {
-    let Question { direction, key, source, destination, interface, program, now } = *question;
+/// `None` when the rule decides.
+pub fn first_mismatch(brief: &Brief, rule: &Rule, question: &RuleQuery) -> Option<Mismatch> {
+    let RuleQuery { direction, key, source, destination, interface, program, now } = *question;
     let lacks = |condition: &AddressCondition, address: IpAddr| {
         condition.addresses.as_ref().is_some_and(|set| !set.contains(address))
     };
@@ -90,11 +90,11 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
     };
     if let Some(silence) = rule.silence {
         Some(match silence {
-            Silence::Paused => Mismatch::Paused,
-            Silence::GroupPaused => Mismatch::Group,
-            Silence::OtherHost => Mismatch::Host,
-            Silence::OtherPosture => Mismatch::Posture,
-            Silence::Expired => Mismatch::Expired,
+            Inactive::Paused => Mismatch::Paused,
+            Inactive::GroupPaused => Mismatch::Group,
+            Inactive::OtherHost => Mismatch::Host,
+            Inactive::OtherPosture => Mismatch::Posture,
+            Inactive::Expired => Mismatch::Expired,
         })
     } else if rule.until.is_some_and(|until| until <= now) {
         Some(Mismatch::Expired)
@@ -116,24 +116,30 @@ pub fn mismatch(brief: &Brief, rule: &Rule, question: &Question) -> Option<Misma
 }
 
 /// Decides one packet by walking the list, as if every rate had room.
-pub fn decide(brief: &Brief, facts: &Facts) -> Decision {
+pub fn decide(brief: &Brief, facts: &PacketContext) -> Decision {
     decide_with(brief, facts, |question| {
-        let speaks = |(_, rule): &(RuleIndex, &Rule)| mismatch(brief, rule, question).is_none();
-        brief.indexed().find(speaks).map(|(index, _)| index)
+        let is_active =
+            |(_, rule): &(RuleIndex, &Rule)| first_mismatch(brief, rule, question).is_none();
+        brief.indexed().find(is_active).map(|(index, _)| index)
     })
 }
 
 /// The same, with rates: a packet that an allow lets in takes from its rate.
 /// `at` is the time, counted from any fixed moment.
-pub fn decide_within(brief: &Brief, facts: &Facts, rates: &mut Rates, at: Duration) -> Decision {
+pub fn decide_within(
+    brief: &Brief,
+    facts: &PacketContext,
+    rates: &mut Rates,
+    at: Duration,
+) -> Decision {
     rates.ask(decide(brief, facts), |index| brief.rule(index)?.limit(), &facts.packet, at)
 }
 
 /// The frame of a decision around any way to find the first rule.
 pub(crate) fn decide_with(
     brief: &Brief,
-    facts: &Facts,
-    first_rule: impl FnOnce(&Question) -> Option<RuleIndex>,
+    facts: &PacketContext,
+    first_rule: impl FnOnce(&RuleQuery) -> Option<RuleIndex>,
 ) -> Decision {
     let ip = match before_rules(brief.foundations, facts) {
         Before::NotOurs => return Decision { verdict: Action::Allow, speaker: Speaker::Nobody },
@@ -146,10 +152,10 @@ pub(crate) fn decide_with(
         Before::Open(ip) => ip,
     };
     if claims_to_be_here(&brief.own, facts.direction, &ip) {
-        let foundation = Foundation::LoopbackElsewhere;
+        let foundation = Foundation::Martian;
         return Decision { verdict: foundation.action(), speaker: Speaker::Foundation(foundation) };
     }
-    let index = Question::from_packet(facts, &ip).and_then(|question| first_rule(&question));
+    let index = RuleQuery::from_packet(facts, &ip).and_then(|question| first_rule(&question));
     match index.and_then(|index| Some((index, brief.rule(index)?))) {
         Some((index, rule)) => Decision { verdict: rule.action, speaker: Speaker::Rule(index) },
         None => standing(brief, facts.direction),

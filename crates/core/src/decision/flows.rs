@@ -55,7 +55,7 @@ pub struct Flow {
 /// What a packet does in a flow.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Part {
-    Question,
+    RuleQuery,
     Answer,
     Either,
 }
@@ -78,7 +78,7 @@ impl Flow {
                 let (protocol, request, reply) =
                     if remote.is_ipv4() { (ICMP, 8, 0) } else { (ICMPV6, 128, 129) };
                 let part = match kind {
-                    kind if kind == request => Part::Question,
+                    kind if kind == request => Part::RuleQuery,
                     kind if kind == reply => Part::Answer,
                     _ => return None,
                 };
@@ -170,8 +170,8 @@ impl<K: Copy + Eq + Hash> Memory<K> {
 /// What the memory says of a packet before it is decided.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Known {
-    /// It belongs to a flow that holds: [`crate::packet::Facts::belongs`].
-    pub belongs: bool,
+    /// It belongs to a flow that holds: [`crate::packet::PacketContext::belongs`].
+    pub is_reply: bool,
     /// It answers what was let in, perhaps under another list: whatever is
     /// decided, it opens nothing.
     pub answers: bool,
@@ -213,19 +213,19 @@ impl Flows {
         stamps: Stamps,
         now: Duration,
     ) -> Known {
-        let belongs = |belongs| Known { belongs, answers: false };
+        let is_reply = |is_reply| Known { is_reply, answers: false };
         if let Payload::LaterFragment { id } = packet.payload {
             let key = (packet.source, packet.destination, id);
-            return belongs(self.fragments.get(&key, now, FRAGMENT_AGE).is_some());
+            return is_reply(self.fragments.get(&key, now, FRAGMENT_AGE).is_some());
         }
         if direction == Direction::Outbound {
             return self.answers(packet, stamps, now).map_or(Known::default(), |(known, _)| known);
         }
         if let Some(quote) = packet.quotes.filter(|_| direction == Direction::Transit) {
             let known = |flow: &Flow| self.opened(flow, stamps, now).is_some();
-            return belongs(Flow::quoted(&quote).iter().any(known));
+            return is_reply(Flow::quoted(&quote).iter().any(known));
         }
-        belongs(self.answered_by(packet, stamps, now).is_some())
+        is_reply(self.answered_by(packet, stamps, now).is_some())
     }
 
     /// Looks a packet up before it is decided; a connection or an exchange that
@@ -240,7 +240,7 @@ impl Flows {
         let known = self.knows(direction, packet, stamps, now);
         if direction == Direction::Outbound {
             if let Some((known, flow)) = self.answers(packet, stamps, now)
-                && let Some(entry) = self.let_in.seen.get_mut(&flow).filter(|_| known.belongs)
+                && let Some(entry) = self.let_in.seen.get_mut(&flow).filter(|_| known.is_reply)
             {
                 entry.at = now;
             }
@@ -271,7 +271,7 @@ impl Flows {
     ) -> Option<(Flow, bool)> {
         let (flow, part) = Flow::hither(packet)?;
         let opens = matches!(packet.payload, Payload::Tcp { flags, .. } if flags.is_pure_syn());
-        if part == Part::Question || opens {
+        if part == Part::RuleQuery || opens {
             return None;
         }
         Some((flow, self.opened(&flow, stamps, now)?))
@@ -291,11 +291,11 @@ impl Flows {
     /// The flow that a packet on its way out answers, and what follows from it.
     fn answers(&self, packet: &IpPacket, stamps: Stamps, now: Duration) -> Option<(Known, Flow)> {
         let (flow, part) = Flow::away(packet)?;
-        if part == Part::Question || flow.protocol == TCP {
+        if part == Part::RuleQuery || flow.protocol == TCP {
             return None;
         }
         let entry = self.let_in.get(&flow, now, flow.age())?;
-        Some((Known { belongs: entry.stamp == stamps.let_in, answers: true }, flow))
+        Some((Known { is_reply: entry.stamp == stamps.let_in, answers: true }, flow))
     }
 
     /// Takes note of a packet of this host's that was let out.

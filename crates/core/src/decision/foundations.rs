@@ -8,7 +8,9 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::orders::{Action, FoundationSwitches};
-use crate::packet::{Direction, Facts, InterfaceIndex, IpPacket, LinkFrame, Packet, Payload};
+use crate::packet::{
+    Direction, InterfaceIndex, IpPacket, LinkFrame, Packet, PacketContext, Payload,
+};
 
 /// A foundation; the numbers are the kernel's counter slots.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
@@ -18,7 +20,7 @@ pub enum Foundation {
     /// Whatever arrives on the loopback interface passes.
     Loopback = 0,
     /// A loopback address on another interface is dropped (RFC 1122 3.2.1.3, RFC 4291 2.5.3).
-    LoopbackElsewhere = 1,
+    Martian = 1,
     /// Truncated headers, wrong lengths, impossible flags are dropped.
     Malformed = 2,
     /// Fragments after a first one that was let pass, go on to reassembly.
@@ -46,7 +48,7 @@ impl Foundation {
         Self::Loopback,
         Self::LinkProtocols,
         Self::Unreadable,
-        Self::LoopbackElsewhere,
+        Self::Martian,
         Self::Malformed,
         Self::LaterFragments,
         Self::LoneFragments,
@@ -60,7 +62,7 @@ impl Foundation {
     pub fn name(self) -> &'static str {
         match self {
             Self::Loopback => "loopback",
-            Self::LoopbackElsewhere => "loopback-elsewhere",
+            Self::Martian => "loopback-elsewhere",
             Self::Malformed => "malformed",
             Self::LaterFragments => "later-fragments",
             Self::NeighbourDiscovery => "neighbour-discovery",
@@ -77,7 +79,7 @@ impl Foundation {
     pub fn meaning(self) -> &'static str {
         match self {
             Self::Loopback => "all on the loopback interface",
-            Self::LoopbackElsewhere => "loopback, own addresses from elsewhere",
+            Self::Martian => "loopback, own addresses from elsewhere",
             Self::Malformed => "broken headers, impossible flags",
             Self::LaterFragments => "fragments after a first one",
             Self::NeighbourDiscovery => "IPv6 neighbours, routers, MLD",
@@ -93,7 +95,7 @@ impl Foundation {
     /// What it says.
     pub fn action(self) -> Action {
         match self {
-            Self::LoopbackElsewhere | Self::Malformed | Self::Unreadable | Self::LoneFragments => {
+            Self::Martian | Self::Malformed | Self::Unreadable | Self::LoneFragments => {
                 Action::Deny
             }
             Self::Loopback
@@ -118,14 +120,14 @@ impl fmt::Display for Foundation {
 pub enum Before {
     /// Of another VLAN: decided there.
     NotOurs,
-    /// A foundation speaks.
+    /// A foundation decides.
     Speaks(Foundation),
     /// The rules are to decide this packet.
     Open(IpPacket),
 }
 
 /// Asks the foundations in their order.
-pub fn before_rules(switches: FoundationSwitches, facts: &Facts) -> Before {
+pub fn before_rules(switches: FoundationSwitches, facts: &PacketContext) -> Before {
     if facts.interface == InterfaceIndex::LOOPBACK {
         return Before::Speaks(Foundation::Loopback);
     }
@@ -137,10 +139,10 @@ pub fn before_rules(switches: FoundationSwitches, facts: &Facts) -> Before {
         Packet::Ip(ip) => ip,
     };
     if is_loopback(ip.source) || is_loopback(ip.destination) {
-        return Before::Speaks(Foundation::LoopbackElsewhere);
+        return Before::Speaks(Foundation::Martian);
     }
     let foundation = match ip.payload {
-        Payload::LaterFragment { .. } => Some(match facts.belongs {
+        Payload::LaterFragment { .. } => Some(match facts.is_reply {
             true => Foundation::LaterFragments,
             false => Foundation::LoneFragments,
         }),
@@ -150,15 +152,15 @@ pub fn before_rules(switches: FoundationSwitches, facts: &Facts) -> Before {
             if assigns(&ip, facts.direction, (from, to)) && switches.address_assignment {
                 Some(Foundation::AddressAssignment)
             } else {
-                facts.belongs.then_some(Foundation::Replies)
+                facts.is_reply.then_some(Foundation::Replies)
             }
         }
         Payload::Tcp { flags, .. } => {
             // A host resets what it knows no connection of: its own answer.
             let answers = facts.direction == Direction::Outbound && flags.resets();
-            (!flags.is_pure_syn() && (facts.belongs || answers)).then_some(Foundation::Replies)
+            (!flags.is_pure_syn() && (facts.is_reply || answers)).then_some(Foundation::Replies)
         }
-        Payload::Other { .. } => facts.belongs.then_some(Foundation::Replies),
+        Payload::Other { .. } => facts.is_reply.then_some(Foundation::Replies),
     };
     foundation.map_or(Before::Open(ip), Before::Speaks)
 }
@@ -180,14 +182,14 @@ fn is_loopback(address: IpAddr) -> bool {
 
 /// What passes through is not about this host's own neighbours; an error that
 /// does must be about something that this host forwarded.
-fn icmp(ip: &IpPacket, kind: u8, facts: &Facts) -> Option<Foundation> {
+fn icmp(ip: &IpPacket, kind: u8, facts: &PacketContext) -> Option<Foundation> {
     let passes_through = facts.direction == Direction::Transit;
     match (ip.source.is_ipv4(), kind) {
         (true, 3 | 11 | 12) | (false, 1..=4) => {
-            (!passes_through || facts.belongs).then_some(Foundation::IcmpErrors)
+            (!passes_through || facts.is_reply).then_some(Foundation::IcmpErrors)
         }
         (false, 130..=137 | 143) => (!passes_through).then_some(Foundation::NeighbourDiscovery),
-        (true, 0) | (false, 129) => facts.belongs.then_some(Foundation::Replies),
+        (true, 0) | (false, 129) => facts.is_reply.then_some(Foundation::Replies),
         _ => None,
     }
 }

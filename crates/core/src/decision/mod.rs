@@ -10,5 +10,5 @@ pub mod shares;
 mod verdict;
 
 pub(crate) use decide::decide_with;
-pub use decide::{Mismatch, Question, decide, decide_within, mismatch};
+pub use decide::{Mismatch, RuleQuery, decide, decide_within, first_mismatch};
 pub use verdict::{Decision, Speaker};

@@ -1,9 +1,9 @@
 //! The memory of rates, with the time passed in, counted from any fixed moment.
 //!
-//! One number a source: the time at which it would be level with its rate
-//! again (the virtual scheduling algorithm of ITU-T I.371 annex A, the same as
-//! a bucket of `burst` tokens that fills evenly). A packet is within the rate
-//! when that time is at most the tolerance ahead of now.
+//! The generic cell rate algorithm (GCRA, as virtual scheduling: ITU-T I.371
+//! annex A; the same as a bucket of `burst` tokens that fills evenly). It keeps
+//! one number a source, the theoretical arrival time of its next packet. A packet
+//! is within the rate when that time is at most the tolerance ahead of now.
 
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv6Addr};
@@ -62,15 +62,15 @@ pub struct SourceState {
 }
 
 impl SourceState {
-    /// From the time at which it would be level, both in nanoseconds; `None`
-    /// when it is level already, as one that was never seen.
-    pub fn from_level(
+    /// From its theoretical arrival time, both in nanoseconds; `None` when that has
+    /// passed, as for one that was never seen.
+    pub fn from_theoretical_arrival(
         limit: &Limit,
         source: Option<IpAddr>,
-        level_at: u64,
+        theoretical_arrival: u64,
         now: u64,
     ) -> Option<Self> {
-        let ahead = level_at.checked_sub(now).filter(|ahead| *ahead > 0)?;
+        let ahead = theoretical_arrival.checked_sub(now).filter(|ahead| *ahead > 0)?;
         let (room, wait) = match limit.tolerance.checked_sub(ahead) {
             Some(left) => (left / limit.increment.max(1) + 1, 0),
             None => (0, ahead - limit.tolerance),
@@ -82,7 +82,7 @@ impl SourceState {
 /// The memory.
 #[derive(Clone, Debug)]
 pub struct Rates {
-    level_at: HashMap<Bucket, u64>,
+    theoretical_arrival: HashMap<Bucket, u64>,
     shares: Shares,
     room: usize,
 }
@@ -96,7 +96,7 @@ impl Default for Rates {
 impl Rates {
     /// With room for so many sources.
     pub fn with_room(room: usize) -> Self {
-        Self { level_at: HashMap::new(), shares: Shares::default(), room }
+        Self { theoretical_arrival: HashMap::new(), shares: Shares::default(), room }
     }
 
     /// Takes one packet out of a rate. `false`: it is beyond it, and nothing was
@@ -105,32 +105,35 @@ impl Rates {
     pub fn take(&mut self, limit: &Limit, source: IpAddr, now: Duration) -> bool {
         let now = u64::try_from(now.as_nanos()).unwrap_or(u64::MAX);
         let bucket = Bucket::for_source(limit, source);
-        let level_at = self.level_at.get(&bucket).copied().unwrap_or(0).max(now);
-        if level_at - now > limit.tolerance {
+        let theoretical_arrival =
+            self.theoretical_arrival.get(&bucket).copied().unwrap_or(0).max(now);
+        if theoretical_arrival - now > limit.tolerance {
             return false;
         }
-        let is_new = !self.level_at.contains_key(&bucket);
+        let is_new = !self.theoretical_arrival.contains_key(&bucket);
         let at = Duration::from_nanos(now);
         if let Some(source) = bucket.source.filter(|_| is_new)
             && !self.shares.take(Filled::Sources, source, self.room, at)
         {
             return false;
         }
-        if self.level_at.len() >= self.room && is_new {
-            let quiet = self.level_at.iter().min_by_key(|(bucket, at)| (**at, **bucket));
+        if self.theoretical_arrival.len() >= self.room && is_new {
+            let quiet = self.theoretical_arrival.iter().min_by_key(|(bucket, at)| (**at, **bucket));
             let quiet = quiet.map(|(bucket, _)| *bucket);
-            quiet.map(|bucket| self.level_at.remove(&bucket));
+            quiet.map(|bucket| self.theoretical_arrival.remove(&bucket));
         }
-        self.level_at.insert(bucket, level_at.saturating_add(limit.increment));
+        self.theoretical_arrival
+            .insert(bucket, theoretical_arrival.saturating_add(limit.increment));
         true
     }
 
     /// Everybody who is not level with a rate, in the order of their addresses.
     pub fn sources(&self, limit: &Limit, now: Duration) -> Vec<SourceState> {
         let now = u64::try_from(now.as_nanos()).unwrap_or(u64::MAX);
-        let own = self.level_at.iter().filter(|(bucket, _)| bucket.rule == limit.id);
-        let mut states: Vec<SourceState> =
-            own.filter_map(|(b, at)| SourceState::from_level(limit, b.source, *at, now)).collect();
+        let own = self.theoretical_arrival.iter().filter(|(bucket, _)| bucket.rule == limit.id);
+        let mut states: Vec<SourceState> = own
+            .filter_map(|(b, at)| SourceState::from_theoretical_arrival(limit, b.source, *at, now))
+            .collect();
         states.sort_unstable();
         states
     }
@@ -138,11 +141,12 @@ impl Rates {
     /// Whether one packet would be within a rate, without taking it.
     pub fn is_within(&self, limit: &Limit, source: IpAddr, now: Duration) -> bool {
         let now = u64::try_from(now.as_nanos()).unwrap_or(u64::MAX);
-        let level_at = self.level_at.get(&Bucket::for_source(limit, source)).copied().unwrap_or(0);
-        level_at.saturating_sub(now) <= limit.tolerance
+        let theoretical_arrival =
+            self.theoretical_arrival.get(&Bucket::for_source(limit, source)).copied().unwrap_or(0);
+        theoretical_arrival.saturating_sub(now) <= limit.tolerance
     }
 
-    /// What a decision becomes when the rate of the rule that spoke is asked
+    /// What a decision becomes when the rate of the rule that decided is asked
     /// too. Of a connection only what opens it takes from the rate, a pure SYN:
     /// the last step of its handshake, where the kernel has no memory of the
     /// first (SYN cookies), is the same connection.
@@ -240,11 +244,11 @@ mod tests {
         for n in 0..=ROOM as u32 {
             assert!(rates.take(&limit, source(n), Duration::from_nanos(u64::from(n))));
         }
-        assert_eq!(rates.level_at.len(), ROOM);
+        assert_eq!(rates.theoretical_arrival.len(), ROOM);
         // One network does not push the others out.
         let one = |n: u32| IpAddr::from((0x0a00_0000 + n).to_be_bytes());
         let taken = (0..ROOM as u32).filter(|n| rates.take(&limit, one(*n), Duration::ZERO));
         assert_eq!(taken.count(), ROOM / 16);
-        assert!(!rates.level_at.contains_key(&Bucket::for_source(&limit, source(0))));
+        assert!(!rates.theoretical_arrival.contains_key(&Bucket::for_source(&limit, source(0))));
     }
 }

@@ -23,7 +23,7 @@ pub enum Speaker {
     /// The standing answer.
     Standing(Direction),
     /// The kernel's tables were unsound; the packet was dropped.
-    Unsound,
+    CorruptTables,
 }
 
 /// The verdict and who gave it.
@@ -31,6 +31,6 @@ pub enum Speaker {
 pub struct Decision {
     /// What happens to the packet.
     pub verdict: Action,
-    /// Who spoke.
+    /// What decided.
     pub speaker: Speaker,
 }

@@ -8,7 +8,7 @@ use ipnet::IpNet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::spans::Spans;
+use super::range_set::RangeSet;
 
 /// The two families of the Internet protocol.
 #[derive(
@@ -212,30 +212,30 @@ impl fmt::Display for AddressRange {
 #[derive(Clone, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 pub struct AddressSet {
     /// IPv4 addresses in host byte order.
-    pub v4: Spans<u32>,
+    pub v4: RangeSet<u32>,
     /// IPv6 addresses in host byte order.
-    pub v6: Spans<u128>,
+    pub v6: RangeSet<u128>,
 }
 
 impl AddressSet {
     /// No address.
     pub fn empty() -> Self {
-        Self { v4: Spans::empty(), v6: Spans::empty() }
+        Self { v4: RangeSet::empty(), v6: RangeSet::empty() }
     }
 
     /// Every address of both families.
     pub fn full() -> Self {
-        Self { v4: Spans::full(), v6: Spans::full() }
+        Self { v4: RangeSet::full(), v6: RangeSet::full() }
     }
 
     /// The union of ranges.
     pub fn from_ranges(ranges: &[AddressRange]) -> Self {
         Self {
-            v4: Spans::from_ranges(ranges.iter().filter_map(|r| match *r {
+            v4: RangeSet::from_ranges(ranges.iter().filter_map(|r| match *r {
                 AddressRange::V4(a, b) => Some((a, b)),
                 AddressRange::V6(..) => None,
             })),
-            v6: Spans::from_ranges(ranges.iter().filter_map(|r| match *r {
+            v6: RangeSet::from_ranges(ranges.iter().filter_map(|r| match *r {
                 AddressRange::V6(a, b) => Some((a, b)),
                 AddressRange::V4(..) => None,
             })),
@@ -274,8 +274,8 @@ impl AddressSet {
     #[must_use]
     pub fn only(&self, family: Family) -> Self {
         match family {
-            Family::V4 => Self { v4: self.v4.clone(), v6: Spans::empty() },
-            Family::V6 => Self { v4: Spans::empty(), v6: self.v6.clone() },
+            Family::V4 => Self { v4: self.v4.clone(), v6: RangeSet::empty() },
+            Family::V6 => Self { v4: RangeSet::empty(), v6: self.v6.clone() },
         }
     }
 

@@ -2,7 +2,7 @@
 //! catalogue, address ranges and groups of them.
 
 pub mod address;
+pub mod range_set;
 pub mod services;
-pub mod spans;
 pub mod spelling;
 pub mod traffic;

@@ -11,7 +11,7 @@ use std::fmt;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::spans::{Point, Spans};
+use super::range_set::{Point, RangeSet};
 
 /// IANA protocol number of ICMP.
 pub const ICMP: u8 = 1;
@@ -234,17 +234,17 @@ impl fmt::Display for Term {
 }
 
 /// The keys of several terms; `None` when one of them is `any`.
-pub fn keys_of(terms: &[Term]) -> Option<Spans<TrafficKey>> {
+pub fn keys_of(terms: &[Term]) -> Option<RangeSet<TrafficKey>> {
     let ranges: Option<Vec<_>> = terms.iter().map(|t| t.keys()).collect();
-    ranges.map(|r| Spans::from_ranges(r.into_iter().flatten()))
+    ranges.map(|r| RangeSet::from_ranges(r.into_iter().flatten()))
 }
 
 /// What is left of a list after its exceptions, each `None` for any.
 pub fn keys_except(
-    list: Option<Spans<TrafficKey>>,
-    except: Option<Spans<TrafficKey>>,
-) -> Spans<TrafficKey> {
-    list.unwrap_or_else(Spans::full).difference(&except.unwrap_or_else(Spans::full))
+    list: Option<RangeSet<TrafficKey>>,
+    except: Option<RangeSet<TrafficKey>>,
+) -> RangeSet<TrafficKey> {
+    list.unwrap_or_else(RangeSet::full).difference(&except.unwrap_or_else(RangeSet::full))
 }
 
 #[cfg(test)]
@@ -280,7 +280,7 @@ mod tests {
         assert_eq!(rest.ranges().last().unwrap().1, TrafficKey::GREATEST);
         assert_eq!(TrafficKey::GREATEST.bits(), 0x00ff_ffff);
         assert!(TrafficKey::GREATEST.next().is_none() && TrafficKey::LEAST.previous().is_none());
-        assert_eq!(rest.union(&mail.unwrap()), Spans::full());
+        assert_eq!(rest.union(&mail.unwrap()), RangeSet::full());
     }
 
     #[test]

@@ -34,7 +34,7 @@ impl fmt::Display for Action {
     }
 }
 
-/// The answers for traffic that no rule speaks for.
+/// The answers for traffic that no rule matches.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 pub struct Standing {
     /// To this host.

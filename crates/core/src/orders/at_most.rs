@@ -1,4 +1,4 @@
-//! How often an allow may speak: `6 per minute per source, burst 3`.
+//! How often an allow may match: `6 per minute per source, burst 3`.
 
 use std::fmt;
 use std::str::FromStr;

@@ -34,26 +34,26 @@ static NONE: Attachments = Attachments { included: Vec::new(), lists: None };
 
 /// The text of a file of orders and what it names.
 #[derive(Clone, Copy, Debug)]
-pub struct Sheets<'t> {
+pub struct Documents<'t> {
     /// The file itself.
     pub text: &'t str,
     /// What it names.
     pub attachments: &'t Attachments,
 }
 
-impl<'t> From<&'t str> for Sheets<'t> {
+impl<'t> From<&'t str> for Documents<'t> {
     fn from(text: &'t str) -> Self {
         Self { text, attachments: &NONE }
     }
 }
 
-impl<'t> From<&'t String> for Sheets<'t> {
+impl<'t> From<&'t String> for Documents<'t> {
     fn from(text: &'t String) -> Self {
         text.as_str().into()
     }
 }
 
-impl<'t> Sheets<'t> {
+impl<'t> Documents<'t> {
     /// The included files in their order: that of the patterns, and under one
     /// pattern that of the names. A file that two patterns mean comes once.
     pub fn parts(&self) -> Vec<&'t Part> {

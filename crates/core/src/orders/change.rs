@@ -72,9 +72,9 @@ pub enum Edit {
     Move(Which, Destination),
     /// Allow becomes deny, deny becomes allow.
     SwapAction(Which),
-    /// It keeps its place but never speaks.
+    /// It keeps its place but never matches.
     Pause(Which),
-    /// It speaks again.
+    /// It matches again.
     Resume(Which),
     /// Gone.
     Remove(Which),
@@ -102,7 +102,7 @@ pub struct Edited {
 pub enum EditFault {
     /// The text has faults before the edit.
     #[error("the orders already have errors; fix them first")]
-    Unsound(Faults),
+    CorruptTables(Faults),
     /// The text would have faults after it.
     #[error("the change would make the orders invalid; the file was not modified")]
     WouldBeUnsound {

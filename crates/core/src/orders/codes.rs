@@ -28,7 +28,7 @@ pub enum Code {
     Duplicate,
     /// Nothing would change without it.
     Redundant,
-    /// A rule before it speaks for everything.
+    /// A rule before it matches everything.
     AfterCatchAll,
     /// A rule before it says the opposite of a part of it.
     PartlyContradicted,

@@ -5,10 +5,12 @@ use std::collections::BTreeSet;
 
 use toml_edit::value;
 
-use super::attachments::Sheets;
+use super::attachments::Documents;
 use super::blocks::Blocks;
 pub use super::change::{Destination, Edit, EditFault, Edited, NewRule, NewText, Which};
-use super::page::{Changed, Page, PageFile, changed_block, files_of, replace, with_line_ends_of};
+use super::document::{
+    Changed, Document, DocumentFile, changed_block, files_of, replace, with_line_ends_of,
+};
 use super::read::{read_all, read_for_an_edit};
 
 /// Pauses the rules of a group, or resumes them.
@@ -16,12 +18,12 @@ use super::read::{read_all, read_for_an_edit};
 /// # Errors
 /// [`EditFault`]; then there is no new text.
 pub fn enable_group<'t>(
-    sheets: impl Into<Sheets<'t>>,
+    sheets: impl Into<Documents<'t>>,
     name: &str,
     enabled: bool,
 ) -> Result<NewText, EditFault> {
     let sheets = sheets.into();
-    let orders = read_all(sheets).map_err(EditFault::Unsound)?;
+    let orders = read_all(sheets).map_err(EditFault::CorruptTables)?;
     let group = orders.rule_groups.iter().find(|group| group.name == name);
     let group = group.ok_or_else(|| EditFault::NoSuchGroup(name.to_owned()))?;
     if group.enabled == enabled {
@@ -50,10 +52,10 @@ pub fn enable_group<'t>(
 ///
 /// # Errors
 /// [`EditFault`]; then there is no new text.
-pub fn edit<'t>(sheets: impl Into<Sheets<'t>>, edit: &Edit) -> Result<Edited, EditFault> {
+pub fn edit<'t>(sheets: impl Into<Documents<'t>>, edit: &Edit) -> Result<Edited, EditFault> {
     let sheets = sheets.into();
-    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::Unsound)?;
-    let page = Page { files: files_of(sheets, &orders, blocks)?, orders };
+    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::CorruptTables)?;
+    let page = Document { files: files_of(sheets, &orders, blocks)?, orders };
     let changed = match edit {
         Edit::Add(rule, destination) => page.add(rule, destination.as_ref()),
         Edit::Set(which, keys) => page.set(which, keys),
@@ -66,11 +68,11 @@ pub fn edit<'t>(sheets: impl Into<Sheets<'t>>, edit: &Edit) -> Result<Edited, Ed
             page.copy(which, name.as_deref(), destination.as_ref())
         }
     }?;
-    let PageFile { name, text, .. } = page.files[changed.file];
+    let DocumentFile { name, text, .. } = page.files[changed.file];
     let changed = Changed { text: with_line_ends_of(text, changed.text), ..changed };
     let part = name.map(str::to_owned);
     let (main, attachments) = sheets.with(part.as_deref(), &changed.text);
-    let new = read_all(Sheets { text: &main, attachments: &attachments }).map_err(|faults| {
+    let new = read_all(Documents { text: &main, attachments: &attachments }).map_err(|faults| {
         EditFault::WouldBeUnsound { part: part.clone(), text: changed.text.clone(), faults }
     })?;
     let rule = match edit {
@@ -88,11 +90,11 @@ pub fn edit<'t>(sheets: impl Into<Sheets<'t>>, edit: &Edit) -> Result<Edited, Ed
 /// # Errors
 /// [`EditFault`]; then there is no new text.
 pub fn without_rules(
-    sheets: Sheets<'_>,
+    sheets: Documents<'_>,
     part: Option<&str>,
     rules: &BTreeSet<usize>,
 ) -> Result<NewText, EditFault> {
-    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::Unsound)?;
+    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::CorruptTables)?;
     let files = files_of(sheets, &orders, blocks)?;
     let file = files.iter().find(|file| file.name == part).ok_or(EditFault::NotTables)?;
     let mut text = String::with_capacity(file.text.len());

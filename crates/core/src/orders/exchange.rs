@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use toml_edit::{DocumentMut, Item, Table, Value};
 
-use super::attachments::Sheets;
+use super::attachments::Documents;
 use super::edit::EditFault;
 use super::model::{Orders, Rule};
 use super::read::read_all;
@@ -13,10 +13,10 @@ use super::read::read_all;
 /// The fragment of a group: names it uses, the group itself, its rules.
 ///
 /// # Errors
-/// [`EditFault::Unsound`], [`EditFault::NoSuchGroup`], [`EditFault::NotTables`].
-pub fn export_group<'t>(sheets: impl Into<Sheets<'t>>, name: &str) -> Result<String, EditFault> {
+/// [`EditFault::CorruptTables`], [`EditFault::NoSuchGroup`], [`EditFault::NotTables`].
+pub fn export_group<'t>(sheets: impl Into<Documents<'t>>, name: &str) -> Result<String, EditFault> {
     let sheets = sheets.into();
-    let orders = read_all(sheets).map_err(EditFault::Unsound)?;
+    let orders = read_all(sheets).map_err(EditFault::CorruptTables)?;
     if !orders.rule_groups.iter().any(|group| group.name == name) {
         return Err(EditFault::NoSuchGroup(name.to_owned()));
     }
@@ -39,7 +39,7 @@ pub fn export_group<'t>(sheets: impl Into<Sheets<'t>>, name: &str) -> Result<Str
 }
 
 /// All files, in the order of their rules.
-fn documents(sheets: Sheets<'_>) -> Result<Vec<DocumentMut>, EditFault> {
+fn documents(sheets: Documents<'_>) -> Result<Vec<DocumentMut>, EditFault> {
     let parts = sheets.parts().into_iter().map(|part| part.text.as_str());
     let texts = parts.chain([sheets.text]);
     texts.map(|text| text.parse().map_err(|_| EditFault::NotTables)).collect()
@@ -124,11 +124,11 @@ pub enum ImportFault {
 /// # Errors
 /// [`ImportFault`]; then there is no new text.
 pub fn import_group<'t>(
-    sheets: impl Into<Sheets<'t>>,
+    sheets: impl Into<Documents<'t>>,
     fragment: &str,
 ) -> Result<String, ImportFault> {
     let sheets = sheets.into();
-    let (text, orders) = (sheets.text, read_all(sheets).map_err(EditFault::Unsound)?);
+    let (text, orders) = (sheets.text, read_all(sheets).map_err(EditFault::CorruptTables)?);
     let mut document: DocumentMut = text.parse().map_err(|_| EditFault::NotTables)?;
     let new: DocumentMut = fragment
         .parse()
@@ -159,7 +159,7 @@ pub fn import_group<'t>(
             own.insert(name, item.clone());
         }
     }
-    // What is left are whole blocks: they go in as text, rules where they can speak.
+    // What is left are whole blocks: they go in as text, rules where they can match.
     let text = document.to_string();
     let (groups, rules) = (tables_text(&new, "groups"), tables_text(&new, "rules"));
     let place = place_of_rules(&text, &orders)?;
@@ -167,7 +167,7 @@ pub fn import_group<'t>(
     let gap = |before: &str| if before.is_empty() || before.ends_with("\n\n") { "" } else { "\n" };
     let end = if tail.is_empty() { "" } else { "\n" };
     let whole = format!("{head}{}{}\n{}{end}{tail}", gap(head), groups.trim(), rules.trim_start());
-    match read_all(Sheets { text: &whole, ..sheets }) {
+    match read_all(Documents { text: &whole, ..sheets }) {
         Ok(_) => Ok(whole),
         Err(faults) => Err(EditFault::WouldBeUnsound { part: None, text: whole, faults }.into()),
     }

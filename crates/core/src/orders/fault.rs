@@ -1,4 +1,4 @@
-//! What is wrong with a policy file: where, what, and the mend.
+//! What is wrong with a policy file: where, what, and the help.
 
 use std::fmt;
 use std::ops::Range;
@@ -64,9 +64,9 @@ pub struct Fault {
     pub key: String,
     /// What is wrong, one sentence without a full stop.
     pub message: String,
-    /// How to mend it, one sentence.
+    /// How to fix it, one sentence.
     #[serde(rename = "help")]
-    pub mend: String,
+    pub help: String,
     /// Bytes of the text it is about.
     pub span: Range<usize>,
     /// Where that begins.
@@ -86,7 +86,7 @@ impl fmt::Display for Faults {
             write!(
                 f,
                 "{separator}{file}{line}:{column}: {}: {}. {}",
-                fault.key, fault.message, fault.mend
+                fault.key, fault.message, fault.help
             )?;
         }
         Ok(())

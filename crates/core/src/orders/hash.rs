@@ -7,7 +7,7 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use super::attachments::Sheets;
+use super::attachments::Documents;
 
 /// SHA-256 of orders: which ones these are.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
@@ -16,8 +16,8 @@ pub struct OrdersHash([u8; 32]);
 impl OrdersHash {
     /// The hash of orders and of all that they name. Without attachments it is
     /// the SHA-256 of the file.
-    pub fn digest<'t>(sheets: impl Into<Sheets<'t>>) -> Self {
-        let Sheets { text, attachments } = sheets.into();
+    pub fn digest<'t>(sheets: impl Into<Documents<'t>>) -> Self {
+        let Documents { text, attachments } = sheets.into();
         let mut hash = Sha256::new_with_prefix(text.as_bytes());
         let parts = attachments.included.iter().flat_map(|(_, parts)| parts).flatten();
         let parts = parts.map(|part| (&part.name, &part.text));

@@ -107,7 +107,7 @@ pub struct Group {
     pub hosts: Vec<Selector>,
     /// In which postures its rules hold that do not say so themselves; in all when empty.
     pub postures: Vec<String>,
-    /// Whether its rules speak.
+    /// Whether its rules are active.
     pub enabled: bool,
     /// The included file that it stands in; `None` for the orders' own.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -139,7 +139,7 @@ pub struct Recognition {
 }
 
 /// The posture that every machine knows: nothing comes in or leaves but what
-/// the foundations let pass, and no rule speaks.
+/// the foundations let pass, and no rule matches.
 pub const SEALED: &str = "sealed";
 /// What stands for no posture at all.
 pub const NO_POSTURE: &str = "none";
@@ -159,7 +159,7 @@ impl Posture {
         &SEALED_POSTURE
     }
 
-    /// Whether no rule speaks in it.
+    /// Whether no rule matches in it.
     pub fn is_sealed(&self) -> bool {
         self.name == SEALED
     }
@@ -167,7 +167,7 @@ impl Posture {
 
 /// Where a machine is.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Surroundings {
+pub struct HostSetting {
     /// Its interfaces that are up.
     pub interfaces: Vec<String>,
     /// Its addresses.
@@ -178,7 +178,7 @@ pub struct Surroundings {
 
 impl Recognition {
     /// Whether this is the place. What says nothing is recognised nowhere.
-    pub fn holds(&self, place: &Surroundings) -> bool {
+    pub fn holds(&self, place: &HostSetting) -> bool {
         let Self { interface, network, gateway } = self;
         let within = |text: &String, all: &[IpAddr]| {
             let range = AddressRange::parse(text).map(|range| AddressSet::from_ranges(&[range]));
@@ -192,7 +192,7 @@ impl Recognition {
 }
 
 /// The posture whose place this is: the first one that is recognised.
-pub fn recognise<'p>(postures: &'p [Posture], place: &Surroundings) -> Option<&'p Posture> {
+pub fn recognise<'p>(postures: &'p [Posture], place: &HostSetting) -> Option<&'p Posture> {
     postures.iter().find(|posture| posture.recognition.holds(place))
 }
 
@@ -225,10 +225,10 @@ pub struct Boot {
     pub posture: Option<String>,
 }
 
-/// Why a rule does not speak on a host.
+/// Why a rule is not active on a host.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Silence {
+pub enum Inactive {
     /// It is paused.
     Paused,
     /// Its group is paused.
@@ -241,7 +241,7 @@ pub enum Silence {
     Expired,
 }
 
-impl Silence {
+impl Inactive {
     /// For the column that says what a rule says.
     pub fn describe(self) -> &'static str {
         match self {
@@ -260,7 +260,7 @@ mod tests {
 
     #[test]
     fn a_place_is_recognised_by_all_that_is_named() {
-        let place = Surroundings {
+        let place = HostSetting {
             interfaces: vec!["lan0".into()],
             addresses: vec!["198.51.100.20".parse().unwrap()],
             gateways: vec!["198.51.100.1".parse().unwrap()],

@@ -49,7 +49,7 @@ pub(super) fn areas_of_feed(text: &str) -> BTreeMap<String, Vec<AddressRange>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::orders::{Attachments, Sheets, lists_named, read_all};
+    use crate::orders::{Attachments, Documents, lists_named, read_all};
 
     const HEAD: &str =
         "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
@@ -66,7 +66,7 @@ mod tests {
         lists: Option<Lists>,
     ) -> Result<crate::orders::Orders, crate::orders::Faults> {
         let attachments = Attachments { lists, ..Attachments::default() };
-        read_all(Sheets { text, attachments: &attachments })
+        read_all(Documents { text, attachments: &attachments })
     }
 
     fn lists() -> Lists {
@@ -119,7 +119,7 @@ mod tests {
             "[[rules]]\nname = \"x\"\naction = \"deny\"\ntraffic = \"any\"\nsource = \"area:NL\"\n";
         let faults = with(&format!("{HEAD}{without}"), Some(lists)).unwrap_err();
         assert_eq!(
-            faults.0[0].mend,
+            faults.0[0].help,
             "Name one: [areas] feed = \"feed.csv\", a file in the format of RFC 8805."
         );
     }

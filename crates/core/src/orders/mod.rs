@@ -7,6 +7,7 @@ mod attachments;
 mod blocks;
 mod change;
 mod codes;
+mod document;
 pub mod edit;
 pub mod exchange;
 mod fault;
@@ -16,7 +17,6 @@ mod keys;
 mod lists;
 mod model;
 mod origin;
-mod page;
 mod read;
 mod read_conditions;
 mod read_hosts;
@@ -27,13 +27,13 @@ mod resolve;
 
 pub use action::{Action, Standing};
 pub use at_most::{AtMost, AtMostFault, Limit, Over, Period, Sharing};
-pub use attachments::{Attachments, Part, Sheets, includes_named, lists_named};
+pub use attachments::{Attachments, Documents, Part, includes_named, lists_named};
 pub use codes::{Code, Severity};
 pub use fault::{Fault, Faults, Place};
 pub use hash::OrdersHash;
 pub use hosts::{
-    Boot, Group, Host, NO_POSTURE, OnFailure, OwnStanding, Posture, Recognition, SEALED, Selector,
-    Silence, Surroundings, recognise,
+    Boot, Group, Host, HostSetting, Inactive, NO_POSTURE, OnFailure, OwnStanding, Posture,
+    Recognition, SEALED, Selector, recognise,
 };
 pub use keys::schema;
 pub use lists::Lists;

@@ -10,10 +10,10 @@ use serde::{Deserialize, Serialize};
 use super::action::{Action, Standing};
 use super::at_most::{AtMost, Limit, Over};
 use super::codes::Code;
-use super::hosts::{Boot, Group, Host, Posture, Selector, Silence};
+use super::hosts::{Boot, Group, Host, Inactive, Posture, Selector};
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
-use crate::names::spans::Spans;
+use crate::names::range_set::RangeSet;
 use crate::names::traffic::{Term, TermFault, TrafficKey};
 use crate::names::{services, spelling};
 use crate::packet::Direction;
@@ -75,7 +75,7 @@ pub struct TrafficCondition {
     /// named one by one stay so, and a range is a range.
     pub items: Vec<Term>,
     /// What is decided by; `None` is any.
-    pub keys: Option<Spans<TrafficKey>>,
+    pub keys: Option<RangeSet<TrafficKey>>,
 }
 
 /// The sources or destinations a rule is about, as written and as addresses.
@@ -230,7 +230,7 @@ pub struct Rule {
     pub family: Option<Family>,
     /// When the rule expires.
     pub until: Option<Moment>,
-    /// How often it may speak; only an allow has one.
+    /// How often it may match; only an allow has one.
     pub at_most: Option<AtMost>,
     /// What it says beyond that.
     pub over: Over,
@@ -244,8 +244,8 @@ pub struct Rule {
     pub hosts: Vec<Selector>,
     /// The postures in which it holds; as its group says, or all, when empty.
     pub postures: Vec<String>,
-    /// Why it does not speak; `None` when it does.
-    pub silence: Option<Silence>,
+    /// Why it is not active; `None` when it does.
+    pub silence: Option<Inactive>,
     /// The included file that it stands in; `None` for the orders' own.
     pub part: Option<Arc<str>>,
     /// Line of that file where the rule begins, from 1.
@@ -301,7 +301,7 @@ pub struct Named {
 /// A policy without a fault.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Orders {
-    /// Answers for traffic that no rule speaks for.
+    /// Answers for traffic that no rule matches.
     pub standing: Standing,
     /// Foundations that can be switched off.
     pub foundations: FoundationSwitches,
@@ -371,14 +371,14 @@ pub(super) fn terms(
 
 impl Rule {
     /// Whether it denies everything of its direction from everybody: nothing
-    /// of that direction behind it ever speaks.
+    /// of that direction behind it ever matches.
     pub fn catches_all(&self) -> bool {
         self.is_about_everything() && self.action != Action::Allow
     }
 
-    /// Whether it speaks for everything of its direction, whatever it says.
+    /// Whether it matches everything of its direction, whatever it says.
     pub fn is_about_everything(&self) -> bool {
-        self.speaks()
+        self.is_active()
             && self.traffic.keys.is_none()
             && self.source.addresses.is_none()
             && self.destination.addresses.is_none()
@@ -388,8 +388,8 @@ impl Rule {
             && self.until.is_none()
     }
 
-    /// Whether it can speak at all.
-    pub fn speaks(&self) -> bool {
+    /// Whether it can match at all.
+    pub fn is_active(&self) -> bool {
         self.silence.is_none()
     }
 

@@ -8,7 +8,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::action::Standing;
-use super::attachments::{Attachments, Sheets, escape};
+use super::attachments::{Attachments, Documents, escape};
 use super::blocks::Blocks;
 use super::fault::{Fault, Faults, Place, Places};
 use super::hosts::{Group, Host, Posture};
@@ -30,18 +30,18 @@ pub fn read(text: &str) -> Result<Orders, Faults> {
 
 /// Reads orders together with the files that they name. Rules of included
 /// files stand before those of the orders' own, in the order of
-/// [`Sheets::parts`].
+/// [`Documents::parts`].
 ///
 /// # Errors
 /// Every [`Fault`], the orders' own file first.
-pub fn read_all(sheets: Sheets<'_>) -> Result<Orders, Faults> {
+pub fn read_all(sheets: Documents<'_>) -> Result<Orders, Faults> {
     read_roots(sheets, |_| ()).map(|(orders, ())| orders)
 }
 
-/// Reads orders, and finds where the rules stand in each file ([`Sheets::parts`],
+/// Reads orders, and finds where the rules stand in each file ([`Documents::parts`],
 /// then the orders' own); `None` where they cannot be edited in place.
 pub(super) fn read_for_an_edit(
-    sheets: Sheets<'_>,
+    sheets: Documents<'_>,
 ) -> Result<(Orders, Vec<Option<Blocks>>), Faults> {
     read_roots(sheets, |roots| {
         // The orders' own is the first that was read, and the last in the order of rules.
@@ -57,7 +57,7 @@ pub(super) fn read_for_an_edit(
 
 /// `look`: at the trees, before they are taken apart.
 fn read_roots<R>(
-    sheets: Sheets<'_>,
+    sheets: Documents<'_>,
     look: impl FnOnce(&[DeTable<'_>]) -> R,
 ) -> Result<(Orders, R), Faults> {
     let lists = sheets.attachments.lists.as_ref();
@@ -150,13 +150,13 @@ impl<'t> Reader<'t> {
         key: impl Into<String>,
         span: Range<usize>,
         message: impl Into<String>,
-        mend: impl Into<String>,
+        help: impl Into<String>,
     ) {
         // Its place is looked up with all others, once all are known.
         let place = Place { line: 1, column: 1 };
-        let (key, message, mend) = (key.into(), message.into(), mend.into());
+        let (key, message, help) = (key.into(), message.into(), help.into());
         let file = self.part().map(|name| name.to_string());
-        self.faults.push((self.at, Fault { file, key, message, mend, span, place }));
+        self.faults.push((self.at, Fault { file, key, message, help, span, place }));
     }
 
     /// The text of the file that is read at the moment.
@@ -172,7 +172,7 @@ impl<'t> Reader<'t> {
     /// A name may have been written in another file than the one that uses it.
     pub(super) fn unresolved(&mut self, key: &str, u: Unresolved) {
         let reading = std::mem::replace(&mut self.at, u.file);
-        self.fault(key, u.span, u.message, u.mend);
+        self.fault(key, u.span, u.message, u.help);
         self.at = reading;
     }
 
@@ -181,12 +181,12 @@ impl<'t> Reader<'t> {
         let Some(value) = main.get("include") else { return };
         for Text { text, span, .. } in self.strings("include", value) {
             if let Some(why) = escape(&text) {
-                let mend = "Name files below that directory, such as `groups/*.toml`.";
-                self.fault("include", span, format!("`{text}`: {why}"), mend);
+                let help = "Name files below that directory, such as `groups/*.toml`.";
+                self.fault("include", span, format!("`{text}`: {why}"), help);
                 continue;
             }
             let found = attachments.included.iter().find(|(pattern, _)| *pattern == text);
-            let (message, mend) = match found.map(|(_, parts)| parts) {
+            let (message, help) = match found.map(|(_, parts)| parts) {
                 Some(Ok(_)) => continue,
                 Some(Err(why)) => (
                     format!("`{text}` cannot be included: {why}"),
@@ -194,7 +194,7 @@ impl<'t> Reader<'t> {
                 ),
                 None => (format!("`{text}` was not read"), "Give the orders as a file."),
             };
-            self.fault("include", span, message, mend);
+            self.fault("include", span, message, help);
         }
     }
 

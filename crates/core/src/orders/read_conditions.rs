@@ -9,7 +9,7 @@ use super::model::{AddressCondition, InterfaceCondition, ProgramCondition, Traff
 use super::read::{Known, Reader, Value};
 use super::resolve::{Names, Text};
 use crate::names::address::{AddressSet, Family};
-use crate::names::spans::Spans;
+use crate::names::range_set::RangeSet;
 use crate::names::traffic::{TCP, Term, TrafficKey, UDP, keys_except, keys_of};
 use crate::packet::Direction;
 
@@ -144,7 +144,10 @@ impl<'t> Reader<'t> {
             let out = keys_of_list(&except, &terms_of(self, &except));
             keys = Some(keys_except(keys, out));
         }
-        self.check_leftover(whole && keys.as_ref().is_some_and(Spans::is_empty), except.as_ref())?;
+        self.check_leftover(
+            whole && keys.as_ref().is_some_and(RangeSet::is_empty),
+            except.as_ref(),
+        )?;
         let (written, except) = (texts(list), texts(except));
         whole.then_some(TrafficCondition { written, except, items, keys })
     }

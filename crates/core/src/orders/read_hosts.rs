@@ -102,9 +102,9 @@ impl<'t> Reader<'t> {
             if !known(&word.text) {
                 let names = postures.iter().map(|p| p.name.as_str());
                 let otherwise = "Define it under [[postures]] first, or write `sealed`.";
-                let mend = self.guesses.mend(&word.text, names, otherwise);
+                let help = self.guesses.help(&word.text, names, otherwise);
                 let message = format!("unknown posture `{}`", word.text);
-                self.fault("boot.posture", word.span, message, mend);
+                self.fault("boot.posture", word.span, message, help);
             }
             boot.posture = Some(word.text);
         }
@@ -124,9 +124,9 @@ impl<'t> Reader<'t> {
             if !postures.iter().any(|p| p.name == written.text) {
                 let known = postures.iter().map(|p| p.name.as_str());
                 let otherwise = "Define it under [[postures]] first.";
-                let mend = self.guesses.mend(&written.text, known, otherwise);
+                let help = self.guesses.help(&written.text, known, otherwise);
                 let message = format!("unknown posture `{}`", written.text);
-                self.fault(&key, written.span, message, mend);
+                self.fault(&key, written.span, message, help);
             }
             names.push(written.text);
         }
@@ -172,16 +172,16 @@ impl<'t> Reader<'t> {
         for written in self.list(path, table, "hosts") {
             let selector = Selector::from(written.text.clone());
             if selector != Selector::All && !hosts.iter().any(|host| selector.selects(host)) {
-                let mend = self.known_hosts(&written.text, hosts);
+                let help = self.known_hosts(&written.text, hosts);
                 let message = format!("`{}` matches no host", written.text);
-                self.fault(&key, written.span, message, mend);
+                self.fault(&key, written.span, message, help);
             }
             selectors.push(selector);
         }
         selectors
     }
 
-    /// The mend for a selector that selects no host.
+    /// The help for a selector that selects no host.
     fn known_hosts(&self, text: &str, hosts: &[Host]) -> String {
         let first = "Define it under [[hosts]] first.";
         if hosts.is_empty() || !self.guesses.take() {
@@ -209,9 +209,9 @@ impl<'t> Reader<'t> {
         let written = table.get("group").and_then(|value| self.string(&key, value))?;
         if !groups.iter().any(|g| g.name == written.text) {
             let known = groups.iter().map(|g| g.name.as_str());
-            let mend = self.guesses.mend(&written.text, known, "Define it under [[groups]] first.");
+            let help = self.guesses.help(&written.text, known, "Define it under [[groups]] first.");
             let message = format!("unknown rule group `{}`", written.text);
-            self.fault(key, written.span, message, mend);
+            self.fault(key, written.span, message, help);
         }
         Some(written.text)
     }

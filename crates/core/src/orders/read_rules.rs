@@ -9,7 +9,7 @@ use toml::de::{DeTable, DeValue};
 use super::action::Action;
 use super::at_most::{AtMost, Over};
 use super::codes::Code;
-use super::hosts::Silence;
+use super::hosts::Inactive;
 use super::keys;
 use super::model::{Accepted, Rule, RuleName};
 use super::read::{Known, Reader, Value, leaf};
@@ -143,7 +143,7 @@ impl<'t> Reader<'t> {
             group,
             hosts,
             postures,
-            silence: (!enabled?).then_some(Silence::Paused),
+            silence: (!enabled?).then_some(Inactive::Paused),
             part: self.part(),
             line,
         })
@@ -196,13 +196,13 @@ impl<'t> Reader<'t> {
         let found = Direction::ALL.into_iter().find(|d| d.name() == written.text);
         if found.is_none() {
             let message = format!("unknown direction `{}`", written.text);
-            let mend = match nearest(&written.text, Direction::ALL.iter().map(|d| d.name())) {
+            let help = match nearest(&written.text, Direction::ALL.iter().map(|d| d.name())) {
                 Some(near) => format!("Did you mean `{near}`?"),
                 None => "Write `inbound`, `outbound` or `transit`; the default is \
                          inbound."
                     .to_owned(),
             };
-            self.fault(key, written.span, message, mend);
+            self.fault(key, written.span, message, help);
         }
         found
     }
@@ -223,7 +223,7 @@ impl<'t> Reader<'t> {
                 None => {
                     whole = false;
                     let names = Code::ALL.map(Code::name).join(", ");
-                    let mend = format!(
+                    let help = format!(
                         "Write a code and a reason, such as `too-wide: it is a museum`. Codes: \
                          {names}."
                     );
@@ -231,7 +231,7 @@ impl<'t> Reader<'t> {
                         &key,
                         span,
                         format!("`{text}` is not a finding with a reason"),
-                        mend,
+                        help,
                     );
                 }
             }
@@ -290,9 +290,9 @@ impl<'t> Reader<'t> {
             Ok(rate) => Some(rate),
             Err(why) => {
                 let message = format!("`{}`: {why}", written.text);
-                let mend =
+                let help =
                     "Write it like `6 per minute per source, burst 3` or `100 per second in all`.";
-                self.fault(key, written.span, message, mend);
+                self.fault(key, written.span, message, help);
                 None
             }
         }
@@ -307,7 +307,7 @@ impl<'t> Reader<'t> {
         match text.parse() {
             Ok(moment) => Some(moment),
             Err(why) => {
-                let mend = match why {
+                let help = match why {
                     NoMoment::Form => {
                         "Write it like `2026-12-24T18:00:00+01:00`, or with Z for UTC."
                     }
@@ -317,7 +317,7 @@ impl<'t> Reader<'t> {
                     key,
                     value.span(),
                     format!("`{text}` is not a valid timestamp: it is {why}"),
-                    mend,
+                    help,
                 );
                 None
             }

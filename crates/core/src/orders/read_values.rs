@@ -19,11 +19,11 @@ impl<'t> Reader<'t> {
                 || if within.is_empty() { name.to_owned() } else { format!("{within}.{name}") };
             let names = known.iter().map(|key| key.name);
             if names.clone().all(|known| known != name) {
-                let mend = match nearest(name, names.clone()) {
+                let help = match nearest(name, names.clone()) {
                     Some(near) => format!("Did you mean `{near}`?"),
                     None => format!("Known here: {}.", names.collect::<Vec<_>>().join(", ")),
                 };
-                self.fault(path(), key.span(), format!("unknown key `{name}`"), mend);
+                self.fault(path(), key.span(), format!("unknown key `{name}`"), help);
             }
         }
     }
@@ -120,11 +120,11 @@ impl<'t> Reader<'t> {
             "deny" => Some(Action::Deny),
             "refuse" => Some(Action::Refuse),
             other => {
-                let mend = match nearest(other, ["allow", "deny", "refuse"].into_iter()) {
+                let help = match nearest(other, ["allow", "deny", "refuse"].into_iter()) {
                     Some(near) => format!("Did you mean `{near}`?"),
                     None => "Write `allow`, `deny` or `refuse`.".to_owned(),
                 };
-                self.fault(key, written.span, format!("unknown action `{other}`"), mend);
+                self.fault(key, written.span, format!("unknown action `{other}`"), help);
                 None
             }
         }

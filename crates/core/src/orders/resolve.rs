@@ -22,12 +22,12 @@ pub(super) struct Text {
     pub(super) file: usize,
 }
 
-/// Why a text could not be resolved: the sentence and the mend.
+/// Why a text could not be resolved: the sentence and the help.
 pub(super) struct Unresolved {
     pub(super) file: usize,
     pub(super) span: Range<usize>,
     pub(super) message: String,
-    pub(super) mend: String,
+    pub(super) help: String,
 }
 
 /// So many letters at most are wrong in a name that is taken for another.
@@ -73,8 +73,8 @@ impl Guesses {
         left > 0
     }
 
-    /// `Did you mean …?`, or another mend.
-    pub(super) fn mend<'n>(
+    /// `Did you mean …?`, or another help.
+    pub(super) fn help<'n>(
         &self,
         text: &str,
         names: impl Iterator<Item = &'n str>,
@@ -112,7 +112,7 @@ enum Member {
 /// Groups of addresses contain groups so deep at most, the outermost counted.
 const MOST_NESTED: usize = 32;
 
-/// The mend for a file that cannot be read.
+/// The help for a file that cannot be read.
 pub(super) const UNREADABLE: &str =
     "Name a file in the directory of the orders or below it, or give its absolute path.";
 
@@ -126,7 +126,7 @@ impl Names {
                 file: written.file,
                 span: written.span.clone(),
                 message: format!("invalid traffic `{text}`: {fault}"),
-                mend: term_mend(text, &fault),
+                help: term_help(text, &fault),
             }),
             None => {
                 let own = self.services.keys().map(String::as_str);
@@ -135,7 +135,7 @@ impl Names {
                     file: written.file,
                     span: written.span.clone(),
                     message: format!("unknown service `{text}`"),
-                    mend: self.guesses.mend(
+                    help: self.guesses.help(
                         text,
                         own.chain(known),
                         "Write a port such as `tcp/7410`, or define the name under [services].",
@@ -198,9 +198,9 @@ impl Names {
         let mut deepest = 0;
         for member in members {
             let Some((inner, _)) = self.groups.get_key_value(&member.text) else { continue };
-            let mut fault = |message: String, mend: &str| {
+            let mut fault = |message: String, help: &str| {
                 let (file, span) = (member.file, member.span.clone());
-                faults.push((name, Unresolved { file, span, message, mend: mend.to_owned() }));
+                faults.push((name, Unresolved { file, span, message, help: help.to_owned() }));
             };
             if path.contains(&inner.as_str()) {
                 let circle = path.join(" → ");
@@ -221,8 +221,8 @@ impl Names {
                      allowed"
                 );
                 let (file, span) = (member.file, member.span.clone());
-                let mend = "Use fewer levels.".to_owned();
-                faults.push((name, Unresolved { file, span, message, mend }));
+                let help = "Use fewer levels.".to_owned();
+                faults.push((name, Unresolved { file, span, message, help }));
             }
         }
         path.pop();
@@ -244,11 +244,11 @@ impl Names {
     /// What one text of a list stands for.
     fn member(&self, written: &Text) -> Result<Member, Unresolved> {
         let text = written.text.as_str();
-        let unresolved = |message: String, mend: String| Unresolved {
+        let unresolved = |message: String, help: String| Unresolved {
             file: written.file,
             span: written.span.clone(),
             message,
-            mend,
+            help,
         };
         if let Some(set) = self.sets.borrow().get(text) {
             return Ok(Member::Set(set.clone()));
@@ -262,7 +262,7 @@ impl Names {
                 Some(name) => self.list(name),
                 None => self.area(text.strip_prefix(AREA).unwrap_or(text)),
             };
-            let ranges = ranges.map_err(|(message, mend)| unresolved(message, mend))?;
+            let ranges = ranges.map_err(|(message, help)| unresolved(message, help))?;
             let set = Arc::new(AddressSet::from_ranges(&ranges));
             self.sets.borrow_mut().insert(text.to_owned(), set.clone());
             return Ok(Member::Set(set));
@@ -271,18 +271,18 @@ impl Names {
             Ok(range) => Ok(Member::Range(range)),
             Err(AddressFault::Unreadable) if !looks_like_address(text) => Err(unresolved(
                 format!("unknown address group `{text}`"),
-                self.guesses.mend(
+                self.guesses.help(
                     text,
                     self.groups.keys().map(String::as_str),
                     "Define it under [addresses], or write an address, a prefix or a first-last \
                      range.",
                 ),
             )),
-            Err(fault) => Err(unresolved(format!("`{text}`: {fault}"), address_mend(&fault))),
+            Err(fault) => Err(unresolved(format!("`{text}`: {fault}"), address_help(&fault))),
         }
     }
 
-    /// The addresses of a file; else the fault and its mend.
+    /// The addresses of a file; else the fault and its help.
     fn list(&self, name: &str) -> Result<Vec<AddressRange>, (String, String)> {
         if let Some(why) = leads_out(name) {
             return Err((format!("`{name}`: {why}"), UNREADABLE.into()));
@@ -296,14 +296,14 @@ impl Names {
         }
     }
 
-    /// The addresses of a country or region; else the fault and its mend.
+    /// The addresses of a country or region; else the fault and its help.
     fn area(&self, code: &str) -> Result<Vec<AddressRange>, (String, String)> {
         match (&self.areas, self.lists.is_some()) {
             (_, false) => Ok(Vec::new()),
             (Some(areas), true) => {
                 areas.get(&code.to_ascii_uppercase()).cloned().ok_or_else(|| {
-                    let mend = "Write a country such as `NL`, or a region such as `NL-NH`.";
-                    (format!("the feed has no area `{code}`"), mend.into())
+                    let help = "Write a country such as `NL`, or a region such as `NL-NH`.";
+                    (format!("the feed has no area `{code}`"), help.into())
                 })
             }
             (None, true) => Err((
@@ -324,7 +324,7 @@ fn looks_like_address(text: &str) -> bool {
     text.contains([':', '/']) || text.starts_with(|c: char| c.is_ascii_digit())
 }
 
-fn address_mend(fault: &AddressFault) -> String {
+fn address_help(fault: &AddressFault) -> String {
     match fault {
         AddressFault::HostBits { network } => {
             format!("Write `{network}` for the network, or the address alone.")
@@ -340,7 +340,7 @@ fn address_mend(fault: &AddressFault) -> String {
     }
 }
 
-fn term_mend(text: &str, fault: &TermFault) -> String {
+fn term_help(text: &str, fault: &TermFault) -> String {
     match fault {
         TermFault::Port => {
             "Write a port such as `tcp/22`, a range `tcp/7420-7423`, or `tcp/*` for all.".into()

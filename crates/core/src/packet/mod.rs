@@ -1,4 +1,4 @@
-//! A packet as the decision sees it: [`Facts`], and the way from bytes to
+//! A packet as the decision sees it: [`PacketContext`], and the way from bytes to
 //! them. The kernel's program reads the same bytes in the same order.
 
 mod link;
@@ -224,7 +224,7 @@ impl fmt::Display for Direction {
 
 /// Everything that a decision looks at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Facts {
+pub struct PacketContext {
     /// Where it arrived; where it leaves, for one on its way out.
     pub interface: InterfaceIndex,
     /// To this host, from it, or through it.
@@ -236,7 +236,7 @@ pub struct Facts {
     /// out: whether it answers something that was let in. Of a later fragment:
     /// whether its first one was let pass; of an ICMP error that passes
     /// through: whether it quotes a known flow.
-    pub belongs: bool,
+    pub is_reply: bool,
     /// When it arrives.
     pub now: Moment,
     /// The packet.

@@ -11,7 +11,7 @@ use super::{Slot, Tables, TooLarge};
 use crate::brief::Brief;
 use crate::moment::Moment;
 use crate::names::address::Family;
-use crate::names::spans::{Point, Spans};
+use crate::names::range_set::{Point, RangeSet};
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Limit, Rule};
 use crate::packet::Direction;
@@ -44,11 +44,11 @@ impl Tables {
         debug_assert_eq!(blob.bytes.len(), DE_BRUIJN_OFFSET as usize);
         blob.bytes.extend(de_bruijn_bytes());
 
-        let enabled = || brief.rules().map(Rule::speaks);
-        let slots: Vec<Spans<u32>> = brief.rules().map(traffic_slots).collect();
+        let enabled = || brief.rules().map(Rule::is_active);
+        let slots: Vec<RangeSet<u32>> = brief.rules().map(traffic_slots).collect();
         let traffic = slots.iter().map(Some);
         // A rule for one family has no bit in the rows of the other.
-        let (nothing4, nothing6) = (Spans::empty(), Spans::empty());
+        let (nothing4, nothing6) = (RangeSet::empty(), RangeSet::empty());
         let four = brief.rules().map(|r| match r.family {
             Some(Family::V6) => Some(&nothing4),
             _ => r.source.addresses.as_ref().map(|a| &a.v4),
@@ -75,7 +75,7 @@ impl Tables {
         let interfaces: Vec<_> = brief.rules().map(|r| brief.interfaces_of(&r.interface)).collect();
         let interface = interfaces.iter().map(Option::as_ref);
         let interface = blob.dimension("interface", words, enabled().zip(interface))?;
-        let times: Vec<Option<Spans<u32>>> = brief.rules().map(|r| alive(r.until)).collect();
+        let times: Vec<Option<RangeSet<u32>>> = brief.rules().map(|r| alive(r.until)).collect();
         let time = times.iter().map(Option::as_ref);
         let time = blob.dimension("time", words, enabled().zip(time))?;
 
@@ -113,7 +113,7 @@ impl Tables {
             verdicts_offset,
             limit_of_offset,
             limits_offset,
-            directed: brief.rules().any(|r| r.speaks() && r.direction != Direction::Inbound),
+            directed: brief.rules().any(|r| r.is_active() && r.direction != Direction::Inbound),
             logs: brief.rules().any(|rule| rule.log),
             limits: limits.iter().flatten().count() as u32,
             size,
@@ -122,17 +122,17 @@ impl Tables {
     }
 }
 
-/// The seconds in which a rule speaks; `None` is always.
-fn alive(until: Option<Moment>) -> Option<Spans<u32>> {
-    until.map(|Moment(until)| Spans::from_ranges(until.checked_sub(1).map(|last| (0, last))))
+/// The seconds in which a rule is active; `None` is always.
+fn alive(until: Option<Moment>) -> Option<RangeSet<u32>> {
+    until.map(|Moment(until)| RangeSet::from_ranges(until.checked_sub(1).map(|last| (0, last))))
 }
 
 /// A rule's traffic with its direction above the keys.
-fn traffic_slots(rule: &Rule) -> Spans<u32> {
+fn traffic_slots(rule: &Rule) -> RangeSet<u32> {
     let slot = |key: TrafficKey| traffic_slot(rule.direction, key);
-    let full = Spans::full();
+    let full = RangeSet::full();
     let keys = rule.traffic.keys.as_ref().unwrap_or(&full);
-    Spans::from_ranges(keys.ranges().iter().map(|(a, b)| (slot(*a), slot(*b))))
+    RangeSet::from_ranges(keys.ranges().iter().map(|(a, b)| (slot(*a), slot(*b))))
 }
 
 fn de_bruijn_bytes() -> [u8; 64] {
@@ -177,7 +177,7 @@ impl Blob {
         &mut self,
         name: &'static str,
         words: usize,
-        conditions: impl Iterator<Item = (bool, Option<&'s Spans<T>>)>,
+        conditions: impl Iterator<Item = (bool, Option<&'s RangeSet<T>>)>,
     ) -> Result<Dimension, TooLarge> {
         // The rows are most of what tables weigh: they go straight into the blob.
         let rows_offset = self.align();
@@ -241,7 +241,7 @@ struct Swept<T> {
 /// appended to `bytes`.
 fn sweep<'s, T: Point + 's>(
     words: usize,
-    conditions: impl Iterator<Item = (bool, Option<&'s Spans<T>>)>,
+    conditions: impl Iterator<Item = (bool, Option<&'s RangeSet<T>>)>,
     bytes: &mut Vec<u8>,
 ) -> Swept<T> {
     let first_row = bytes.len();

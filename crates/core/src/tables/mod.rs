@@ -1,7 +1,8 @@
 //! A list of rules as one flat blob of bytes, and its user-space executor.
 //!
-//! Each dimension maps a packet's value to a *class* by a search in sorted
-//! boundaries; each class has a *row* of bits, one a rule; the rows are ANDed
+//! Each dimension maps a packet's value to a *class* (an equivalence class: values
+//! that no rule tells apart) by a search in sorted boundaries; each class has a
+//! *row* of bits, one a rule; the rows are ANDed
 //! and the lowest set bit is the rule. The kernel's program reads the same
 //! bytes in the same way ([`layout`]).
 
@@ -15,11 +16,11 @@ use layout::{Dimension, KeyWidth, LIMIT_BYTES, Layout, Verdict, traffic_slot};
 
 use crate::brief::{Brief, RuleIndex};
 use crate::decision::rates::Rates;
-use crate::decision::{Decision, Question, decide_with};
-use crate::names::spans::Point;
+use crate::decision::{Decision, RuleQuery, decide_with};
+use crate::names::range_set::Point;
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Limit, Over, Sharing};
-use crate::packet::{Direction, Facts};
+use crate::packet::{Direction, PacketContext};
 
 /// Why a list has no tables.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -128,7 +129,7 @@ impl Tables {
 
     /// The first rule that holds.
     #[inline]
-    pub fn first(&self, question: &Question) -> Option<RuleIndex> {
+    pub fn first(&self, question: &RuleQuery) -> Option<RuleIndex> {
         let layout = &self.layout;
         let traffic = self.row(&layout.traffic, traffic_slot(question.direction, question.key))?;
         let source = self.address_row(&layout.source4, &layout.source6, question.source)?;
@@ -192,7 +193,7 @@ impl Tables {
     }
 
     /// Decides one packet. `brief` is the list that the tables were built of.
-    pub fn decide(&self, brief: &Brief, facts: &Facts) -> Decision {
+    pub fn decide(&self, brief: &Brief, facts: &PacketContext) -> Decision {
         decide_with(brief, facts, |question| self.first(question))
     }
 
@@ -200,7 +201,7 @@ impl Tables {
     pub fn decide_within(
         &self,
         brief: &Brief,
-        facts: &Facts,
+        facts: &PacketContext,
         rates: &mut Rates,
         at: Duration,
     ) -> Decision {

@@ -10,7 +10,7 @@ use crate::kernel::emit::context::Hook;
 use crate::kernel::error::system;
 use crate::kernel::kept::pins::Pins;
 use crate::kernel::kept::revision::Revision;
-use crate::kernel::kept::switch::{Place, Switch, Turn};
+use crate::kernel::kept::switch::{Place, Switch, SwitchState};
 use crate::kernel::support;
 use crate::lock::{self, Lock};
 
@@ -102,7 +102,7 @@ impl KernelGate {
         }
     }
 
-    pub(super) fn turn(&self, pins: &Pins) -> Result<Option<Turn>, GateError> {
+    pub(super) fn turn(&self, pins: &Pins) -> Result<Option<SwitchState>, GateError> {
         match pins.switch()? {
             Some(switch) => Switch::open(switch.as_fd())?.turn().map(Some),
             None => Ok(None),

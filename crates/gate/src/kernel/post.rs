@@ -21,8 +21,8 @@ use crate::kernel::gate::KernelGate;
 use crate::kernel::kept::at::At;
 use crate::kernel::kept::cgroup::{self, Needed};
 use crate::kernel::kept::pins::{Made, MemoryMaps, Pins};
-use crate::kernel::kept::revision::{Memories, Revision};
-use crate::kernel::kept::switch::{Place, Switch, Turn};
+use crate::kernel::kept::revision::{Revision, SharedMaps};
+use crate::kernel::kept::switch::{Place, Switch, SwitchState};
 use crate::kernel::kept::{clock, described};
 use crate::kernel::support::{self, check_support};
 use crate::lock::Lock;
@@ -193,7 +193,7 @@ impl KernelGate {
         revision: &Revision,
         slots: &[(Hook, OwnedFd)],
         switch: &Switch,
-        (mut turn, hold): (Turn, Hold),
+        (mut turn, hold): (SwitchState, Hold),
     ) -> Result<Place, GateError> {
         self.step("enter")?;
         if turn.fell_back {
@@ -260,7 +260,7 @@ pub(super) enum Hold {
 struct How<'p, 'o> {
     posting: &'p Posting<'o>,
     hold: Hold,
-    begin: Option<Turn>,
+    begin: Option<SwitchState>,
 }
 
 /// What outlives a post, opened.
@@ -280,9 +280,9 @@ struct Kept {
 }
 
 impl Kept {
-    fn memories(&self) -> Memories<'_> {
+    fn memories(&self) -> SharedMaps<'_> {
         let maps = &self.maps;
-        Memories {
+        SharedMaps {
             flows: FlowMaps {
                 answered: maps.answered.as_fd(),
                 unanswered: maps.unanswered.as_fd(),

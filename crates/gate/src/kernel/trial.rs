@@ -8,7 +8,7 @@ use crate::contract::{GateError, Pending, Record};
 use crate::kernel::emit::context::Hook;
 use crate::kernel::gate::KernelGate;
 use crate::kernel::kept::revision::Revision;
-use crate::kernel::kept::switch::{Place, Switch, Turn};
+use crate::kernel::kept::switch::{Place, Switch, SwitchState};
 use crate::kernel::post::{Slots, clear_slots};
 use crate::kernel::support;
 
@@ -136,7 +136,7 @@ impl KernelGate {
     }
 
     /// The switch, its turn and the slots, of a gate that is up.
-    fn up(&self) -> Result<(Switch, Turn, Slots), GateError> {
+    fn up(&self) -> Result<(Switch, SwitchState, Slots), GateError> {
         support::check_root()?;
         let pins = self.pins();
         let switch = pins.switch()?.ok_or(GateError::NothingInForce)?;

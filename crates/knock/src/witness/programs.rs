@@ -63,7 +63,7 @@ fn halves(knock: u64) -> [(u32, i16); 2] {
 }
 
 /// Last at ingress: what still bears the number came past the gate. Its note,
-/// who spoke there, goes to the ring. Datagrams end here: whether a socket
+/// what decided there, goes to the ring. Datagrams end here: whether a socket
 /// takes them is known without troubling its program. Not so what goes `through`.
 pub(super) fn record_program(
     family: Family,

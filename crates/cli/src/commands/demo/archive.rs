@@ -4,10 +4,10 @@ use std::io;
 use std::net::IpAddr;
 
 use tipstaff_core::brief::Brief;
-use tipstaff_core::orders::{Attachments, OrdersHash, Origin, Sheets, read};
+use tipstaff_core::orders::{Attachments, Documents, OrdersHash, Origin, read};
 use tipstaff_host::snapshot::Snapshot;
 
-use crate::chosen::Chosen;
+use crate::chosen::LoadedPolicy;
 use crate::failure::{Failure, system};
 
 /// The demo's orders, and two mistakes at their end.
@@ -16,26 +16,26 @@ pub(super) const ORDERS: &str =
 
 pub(super) const SNAPSHOT: &str = include_str!("../../../demo/archive.json");
 
-pub(super) fn orders() -> Chosen {
+pub(super) fn orders() -> LoadedPolicy {
     orders_of(ORDERS.to_owned())
 }
 
 /// Somebody pauses the partner's rule by mistake.
-pub(super) fn mistaken() -> Chosen {
+pub(super) fn mistaken() -> LoadedPolicy {
     let rule = "name = \"plates-for-partners\"";
     orders_of(ORDERS.replace(rule, &format!("{rule}\nenabled = false")))
 }
 
 /// The port that was meant: the astronomers may turn the dome from their desks.
-pub(super) fn meant() -> Chosen {
+pub(super) fn meant() -> LoadedPolicy {
     orders_of(ORDERS.replace("tcp/7404", "tcp/7440"))
 }
 
-fn orders_of(text: String) -> Chosen {
+fn orders_of(text: String) -> LoadedPolicy {
     let orders = read(&text).unwrap_or_else(|faults| unreachable!("a test reads them: {faults}"));
-    let hash = OrdersHash::digest(Sheets { text: &text, attachments: &Attachments::default() });
+    let hash = OrdersHash::digest(Documents { text: &text, attachments: &Attachments::default() });
     let origin = Origin::File { path: "orders.toml".into(), hash };
-    Chosen {
+    LoadedPolicy {
         brief: Brief::unplaced(&orders),
         orders,
         text,

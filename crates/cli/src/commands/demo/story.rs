@@ -6,10 +6,10 @@ use std::path::Path;
 use std::time::Duration;
 
 use tipstaff_core::analysis::reach::{Said, Subject, Vantage, first_packet, speaker_words};
-use tipstaff_core::analysis::review::Around;
-use tipstaff_core::decision::{Decision, Question, decide};
+use tipstaff_core::analysis::review::ReviewContext;
+use tipstaff_core::decision::{Decision, RuleQuery, decide};
 use tipstaff_core::names::traffic::Transport;
-use tipstaff_core::packet::{Facts, InterfaceIndex, Packet};
+use tipstaff_core::packet::{InterfaceIndex, Packet, PacketContext};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posted, Posting, Record};
 use tipstaff_host::snapshot::Snapshot;
@@ -22,7 +22,7 @@ use super::archive::{address, archive_address, meant, mistaken, orders, stored};
 use super::bridge::{Bridge, LAN};
 use super::stage::Stage;
 use super::{Ground, own_folder};
-use crate::chosen::Chosen;
+use crate::chosen::LoadedPolicy;
 use crate::commands::rules::{self, Counts};
 use crate::commands::{ask, post, reach, review, survey};
 use crate::ending::Ending;
@@ -99,7 +99,8 @@ pub fn tell(
     rules::show(&judge, &Counts::default(), false, terminal);
     step(terminal, 3, "review", "Review them for mistakes first.");
     let heard = Some(snapshot.listeners.as_slice());
-    let around = Around { listeners: heard, orders: Some(&judge.orders), ..Around::default() };
+    let around =
+        ReviewContext { listeners: heard, orders: Some(&judge.orders), ..ReviewContext::default() };
     let found = tipstaff_core::analysis::review::review(&judge.brief, &around);
     review::show(&judge.origin, Path::new("orders.toml"), &found, terminal);
     step(
@@ -139,7 +140,7 @@ fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {
 fn act(
     ground: Ground,
     stage: Option<&Stage>,
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     snapshot: &Snapshot,
     brief: bool,
     terminal: &Terminal,
@@ -193,7 +194,7 @@ impl Told<'_> {
     }
 }
 
-fn record(judge: &Chosen) -> Record {
+fn record(judge: &LoadedPolicy) -> Record {
     let posted_at = jiff::Timestamp::now().as_second();
     Record { posted_at, posted_by: "demo".into(), ..Record::from_text(&judge.text) }
 }
@@ -207,7 +208,7 @@ struct Wired<'w> {
 /// Ordinary clients in the world knock over the wire with the user-space gate.
 fn on_the_wire(
     wired: &Wired<'_>,
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     snapshot: &Snapshot,
     sources: &[IpAddr],
     told: &Told<'_>,
@@ -258,7 +259,7 @@ struct Trial<'t> {
 }
 
 /// A mistake that ends by itself, and a change that is confirmed.
-fn trials(judge: &Chosen, ground: Trial<'_>, told: &Told<'_>) -> Result<(), Failure> {
+fn trials(judge: &LoadedPolicy, ground: Trial<'_>, told: &Told<'_>) -> Result<(), Failure> {
     if told.brief {
         return Ok(());
     }
@@ -266,10 +267,10 @@ fn trials(judge: &Chosen, ground: Trial<'_>, told: &Told<'_>) -> Result<(), Fail
     let terminal = told.terminal;
     let (partner, desk) = (address(PARTNER)?, address(DESK)?);
     let dome = Subject::Port(Transport::Tcp, 7440);
-    let post = |next: &Chosen, try_out: &mut dyn FnMut(&Posting<'_>, Duration) -> _| {
+    let post = |next: &LoadedPolicy, try_out: &mut dyn FnMut(&Posting<'_>, Duration) -> _| {
         let posting = Posting { brief: &next.brief, record: record(next) };
         let posted: Posted = try_out(&posting, TRIAL)?;
-        let meaning = Some(post::Meaning::between(&judge.brief, &next.brief));
+        let meaning = Some(post::PolicyDiff::between(&judge.brief, &next.brief));
         let kept = post::Kept { trial: Some(TRIAL), meaning, ..post::Kept::default() };
         post::show(next, Some(&posted), &kept, terminal);
         Ok::<_, Failure>(())
@@ -305,7 +306,7 @@ fn approach(snapshot: &Snapshot, source: IpAddr) -> Result<Approach, Failure> {
 
 /// The gate's answer about the partner's plates.
 fn asked(
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     approach: &Approach,
     decision: Decision,
     terminal: &Terminal,
@@ -316,9 +317,9 @@ fn asked(
 }
 
 /// What a first packet asks of the rules.
-fn question(facts: &Facts) -> Result<Question, Failure> {
+fn question(facts: &PacketContext) -> Result<RuleQuery, Failure> {
     let asked = match facts.packet {
-        Packet::Ip(ip) => Question::from_packet(facts, &ip),
+        Packet::Ip(ip) => RuleQuery::from_packet(facts, &ip),
         _ => None,
     };
     asked.ok_or_else(|| system("asking about a packet")(io::Error::other("it has no header")))
@@ -326,7 +327,7 @@ fn question(facts: &Facts) -> Result<Question, Failure> {
 
 fn clients<'c>(
     wired: &Wired<'_>,
-    judge: &'c Chosen,
+    judge: &'c LoadedPolicy,
     snapshot: &'c Snapshot,
     sources: &[IpAddr],
 ) -> Result<Check<'c>, Failure> {
@@ -429,7 +430,7 @@ fn in_the_kernel(
 }
 
 fn look<'c>(
-    judge: &'c Chosen,
+    judge: &'c LoadedPolicy,
     snapshot: &'c Snapshot,
     gate: Option<&KernelGate>,
     sources: &[IpAddr],

@@ -79,7 +79,7 @@ pub fn run(
     if crossings.is_empty() {
         return Err(Failure::Argument {
             message: "no source and destination share an address family".into(),
-            mend: "Name sources with --as and destinations with --through of the same family."
+            help: "Name sources with --as and destinations with --through of the same family."
                 .into(),
         });
     }
@@ -120,7 +120,7 @@ fn destinations(
     for text in texts {
         let wrong = |message: String| Failure::Argument {
             message: format!("`{text}`: {message}"),
-            mend: "Write it as 192.0.2.80:443, [2001:db8::80]:443, udp/192.0.2.53:53, \
+            help: "Write it as 192.0.2.80:443, [2001:db8::80]:443, udp/192.0.2.53:53, \
                    icmp/192.0.2.80, or with a group of the orders for the address."
                 .into(),
         };

@@ -35,7 +35,7 @@ pub fn look(
         let names: Vec<&str> = orders.hosts.iter().map(|host| host.name.as_str()).collect();
         return Err(Failure::Argument {
             message: format!("`{name}` is not a host in the orders; nothing else is probed"),
-            mend: match names.as_slice() {
+            help: match names.as_slice() {
                 [] => "They define no [[hosts]]; omit --target to check this host.".into(),
                 names => format!("They know {}.", names.join(", ")),
             },
@@ -102,7 +102,7 @@ fn ways(host: &Host) -> Result<Vec<(IpAddr, IpAddr)>, Failure> {
             Way::Own => {
                 return Err(Failure::Argument {
                     message: format!("{target}, the address of {}, is this host's own", host.name),
-                    mend: "Omit --target to check this host.".into(),
+                    help: "Omit --target to check this host.".into(),
                 });
             }
             Way::Out { source: Some(source), .. } => found.push((target, source)),
@@ -112,11 +112,11 @@ fn ways(host: &Host) -> Result<Vec<(IpAddr, IpAddr)>, Failure> {
     match (found.is_empty(), lost.is_empty()) {
         (true, true) => Err(Failure::Argument {
             message: format!("the orders give no single address for {}", host.name),
-            mend: "Give it one in its [[hosts]]: addresses = [\"198.51.100.20\"].".into(),
+            help: "Give it one in its [[hosts]]: addresses = [\"198.51.100.20\"].".into(),
         }),
         (true, false) => Err(Failure::Argument {
             message: format!("no route to {}", lost.join(" or ")),
-            mend: "Check this machine's routes.".into(),
+            help: "Check this machine's routes.".into(),
         }),
         _ => Ok(found),
     }

@@ -64,7 +64,7 @@ fn text_of(path: &Path) -> Result<String, Failure> {
 fn no_report(path: &Path, why: &NoReport) -> Failure {
     Failure::Argument {
         message: format!("{} is not a reach report: {why}", path.display()),
-        mend: "Write one with: tipstaff reach --json > FILE".into(),
+        help: "Write one with: tipstaff reach --json > FILE".into(),
     }
 }
 

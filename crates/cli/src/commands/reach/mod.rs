@@ -31,7 +31,7 @@ use tipstaff_knock::witness;
 use tipstaff_reach::{Check, GateInForce, Place, plan};
 
 use crate::arguments::{Common, ReachCommand, ReachOptions};
-use crate::chosen::{self, Chosen, Visible};
+use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::shape::shape;
@@ -53,7 +53,7 @@ pub fn run(
         let reports = files.iter().map(|path| memory::read(path)).collect::<Result<Vec<_>, _>>()?;
         let merged = merge(&reports).map_err(|fault| Failure::Argument {
             message: format!("these reports cannot be merged: {fault}"),
-            mend: "Merge reports of one host; each machine writes its own with --json.".into(),
+            help: "Merge reports of one host; each machine writes its own with --json.".into(),
         })?;
         return print(options, &merged, None, &[], terminal);
     }
@@ -231,7 +231,7 @@ struct Scope {
 /// Adds the sources that show every rule to `vantages`, where that is asked for.
 fn scope(
     options: &ReachOptions,
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     snapshot: &Snapshot,
     (shows_all, vantages): (Option<&Plan>, &mut Vec<Vantage>),
 ) -> Result<Scope, Failure> {

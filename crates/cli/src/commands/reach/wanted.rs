@@ -11,7 +11,7 @@ use tipstaff_host::snapshot::Snapshot;
 use tipstaff_reach::{Place, plan};
 
 use crate::arguments::ReachOptions;
-use crate::chosen::Chosen;
+use crate::chosen::LoadedPolicy;
 use crate::failure::Failure;
 
 /// What `--as` calls an address that no rule names.
@@ -22,7 +22,7 @@ pub const MOST_MEMBERS: usize = 16;
 /// From where to look, as the options say.
 pub fn vantages(
     options: &ReachOptions,
-    judge: &Chosen,
+    judge: &LoadedPolicy,
     snapshot: &Snapshot,
     notes: &mut Vec<String>,
 ) -> Result<Vec<Vantage>, Failure> {
@@ -33,7 +33,7 @@ pub fn vantages(
         let names: Vec<&str> = snapshot.interfaces.iter().map(|i| i.name.as_str()).collect();
         return Err(Failure::Argument {
             message: format!("no interface `{name}` on this host"),
-            mend: format!("It has {}.", names.join(", ")),
+            help: format!("It has {}.", names.join(", ")),
         });
     }
     let mut named = options.vantages.clone();
@@ -92,14 +92,14 @@ fn members(
         names.push(STRANGER);
         return Err(Failure::Argument {
             message: format!("`{name}` is neither an address nor an address group of the orders"),
-            mend: format!("Give an address, or one of {}.", names.join(", ")),
+            help: format!("Give an address, or one of {}.", names.join(", ")),
         });
     };
     Ok(typical(set, &plan::own_addresses(&snapshot.interfaces), known))
 }
 
 /// Ports as `--ports` names them, as orders write traffic.
-pub fn ports(judge: &Chosen, texts: &[String]) -> Result<BTreeSet<Place>, Failure> {
+pub fn ports(judge: &LoadedPolicy, texts: &[String]) -> Result<BTreeSet<Place>, Failure> {
     let mut places = BTreeSet::new();
     for text in texts {
         places.extend(subjects(&judge.orders, text)?.into_iter().map(Place::from));
@@ -112,7 +112,7 @@ pub fn subjects(orders: &Orders, text: &str) -> Result<Vec<Subject>, Failure> {
     let wrong = |message: String| {
         Failure::Argument {
         message,
-        mend: "Write it as in orders: ssh, tcp/7410, udp/7420-7423, icmp/echo; or a TCP port's number."
+        help: "Write it as in orders: ssh, tcp/7410, udp/7420-7423, icmp/echo; or a TCP port's number."
             .into(),
     }
     };
@@ -136,11 +136,11 @@ pub fn subjects(orders: &Orders, text: &str) -> Result<Vec<Subject>, Failure> {
 }
 
 /// The fewest sources that show every rule, and the places that show them.
-pub fn from_orders(judge: &Chosen, snapshot: &Snapshot) -> Result<Plan, Failure> {
+pub fn from_orders(judge: &LoadedPolicy, snapshot: &Snapshot) -> Result<Plan, Failure> {
     if judge.brief.rules.len() > MOST_RULES {
         return Err(Failure::Argument {
             message: format!("{} rules are too many to show one by one", judge.brief.rules.len()),
-            mend: format!("The limit is {MOST_RULES}; name sources with --as instead."),
+            help: format!("The limit is {MOST_RULES}; name sources with --as instead."),
         });
     }
     Ok(plan::show_every_rule(&judge.brief, snapshot))

@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::interface::Interface;
-use tipstaff_core::orders::{Orders, OrdersHash, Sheets, read_all};
+use tipstaff_core::orders::{Documents, Orders, OrdersHash, read_all};
 use tipstaff_gate::kernel::{Ahead, KernelGate};
 use tipstaff_gate::{GateError, InForce, Record};
 use tipstaff_knock::witness;
@@ -23,12 +23,12 @@ use crate::history::{History, Revision};
 pub struct Drift {
     pub what: String,
     #[serde(rename = "help")]
-    pub mend: String,
+    pub help: String,
 }
 
 impl Drift {
-    fn new(what: impl Into<String>, mend: impl Into<String>) -> Self {
-        Self { what: what.into(), mend: mend.into() }
+    fn new(what: impl Into<String>, help: impl Into<String>) -> Self {
+        Self { what: what.into(), help: help.into() }
     }
 }
 
@@ -148,15 +148,15 @@ fn other_host(common: &Common, in_force: &InForce) -> Option<Drift> {
     let posted = record.host.as_deref()?;
     (own != posted).then(|| Drift {
         what: format!("the rules of host {posted} are in force, but this machine is {own}"),
-        mend: format!("tipstaff post --host {own}"),
+        help: format!("tipstaff post --host {own}"),
     })
 }
 
 /// How the file differs from what is in force. Comments and notes do not count.
 pub fn edited(common: &Common, record: &Record) -> Option<Drift> {
     let path = common.orders.as_deref().unwrap_or(Path::new(&record.path));
-    let mend = "tipstaff compare shows what it would change; tipstaff post puts it in force";
-    let told = |what: String| Some(Drift { what, mend: mend.to_owned() });
+    let help = "tipstaff compare shows what it would change; tipstaff post puts it in force";
+    let told = |what: String| Some(Drift { what, help: help.to_owned() });
     let Written { text, attachments, .. } = match attachments::read(path) {
         Ok(written) => written,
         Err(e) => {
@@ -169,7 +169,7 @@ pub fn edited(common: &Common, record: &Record) -> Option<Drift> {
     if text == record.orders && attachments == record.attachments {
         return None;
     }
-    let sheets = Sheets { text: &text, attachments: &attachments };
+    let sheets = Documents { text: &text, attachments: &attachments };
     match (read_all(sheets), read_all(record.sheets())) {
         (Ok(file), Ok(kernel)) if meaning(&file, record) == meaning(&kernel, record) => None,
         (Ok(_), _) => {
@@ -182,7 +182,7 @@ pub fn edited(common: &Common, record: &Record) -> Option<Drift> {
                     what: format!(
                         "{path} still has revision {number}, which another post replaced"
                     ),
-                    mend: "tipstaff compare shows what differs; edit the file when you go on"
+                    help: "tipstaff compare shows what differs; edit the file when you go on"
                         .into(),
                 });
             }

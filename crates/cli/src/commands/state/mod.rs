@@ -196,11 +196,11 @@ fn print(report: &Report, record: &Record, pending: Option<Pending>, terminal: &
         };
         terminal.line(format!("  restart  {after}: {}", restart.why));
     }
-    for (word, Drift { what, mend }) in (report.edited.iter().map(|edited| ("edited", edited)))
+    for (word, Drift { what, help }) in (report.edited.iter().map(|edited| ("edited", edited)))
         .chain(report.drift.iter().map(|drift| ("drift", drift)))
     {
         terminal.line(format!("  {word:<8} {what}"));
-        terminal.note(&format!("           help: {mend}"));
+        terminal.note(&format!("           help: {help}"));
     }
     for limit in &report.limits {
         terminal.line(format!("  limit    {limit}"));

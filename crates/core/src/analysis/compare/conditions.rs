@@ -6,18 +6,18 @@ use std::sync::Arc;
 use super::{AXES, DESTINATION, INTERFACE, PROGRAM, SOURCE, TRAFFIC, Values};
 use crate::brief::Brief;
 use crate::names::address::{AddressSet, Family};
-use crate::names::spans::{Point, Spans};
+use crate::names::range_set::{Point, RangeSet};
 use crate::orders::Rule;
 use crate::packet::ProgramIndex;
 
-fn wide<T: Copy + Into<u128> + Point>(spans: &Spans<T>) -> Arc<Spans<u128>> {
+fn wide<T: Copy + Into<u128> + Point>(spans: &RangeSet<T>) -> Arc<RangeSet<u128>> {
     let ranges = spans.ranges().iter().map(|(a, b)| ((*a).into(), (*b).into()));
-    Arc::new(Spans::from_ranges(ranges))
+    Arc::new(RangeSet::from_ranges(ranges))
 }
 
 /// The sets of addresses that rules share, each widened once.
 #[derive(Default)]
-pub(super) struct Widened(HashMap<(*const AddressSet, Family), Arc<Spans<u128>>>);
+pub(super) struct Widened(HashMap<(*const AddressSet, Family), Arc<RangeSet<u128>>>);
 
 impl Widened {
     fn spans(&mut self, set: &Option<Arc<AddressSet>>, family: Family) -> Values {
@@ -51,7 +51,7 @@ pub(super) fn conditions(
             at => brief.condition_holds(&rule.program, at.map(|at| programs[at].as_str())),
         };
         let meant = (0..=programs.len() + 1).filter(holds);
-        Arc::new(Spans::from_ranges(meant.map(|number| (number as u128, number as u128))))
+        Arc::new(RangeSet::from_ranges(meant.map(|number| (number as u128, number as u128))))
     });
     axes
 }

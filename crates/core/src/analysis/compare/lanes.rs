@@ -1,10 +1,10 @@
-//! The rules of a list that can speak in one direction and family, with their
+//! The rules of a list that can match in one direction and family, with their
 //! conditions as sets of numbers.
 
 use super::conditions::{Widened, conditions};
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::Family;
-use crate::names::spans::Spans;
+use crate::names::range_set::RangeSet;
 use crate::packet::{Direction, InterfaceIndex};
 
 pub(crate) use super::{AXES, Values};
@@ -18,7 +18,7 @@ struct Step {
 /// The rules of one direction and family.
 pub(crate) struct Lane {
     steps: Vec<Step>,
-    whole: [Spans<u128>; AXES],
+    whole: [RangeSet<u128>; AXES],
 }
 
 /// All lanes of a list that have rules.
@@ -30,8 +30,8 @@ pub(crate) fn lanes(brief: &Brief) -> Vec<(Direction, Lane)> {
 }
 
 /// All values of each axis, for a family.
-pub(super) fn whole(family: Family, interfaces: &[u32], programs: usize) -> [Spans<u128>; AXES] {
-    let full = |last: u128| Spans::from_ranges([(0, last)]);
+pub(super) fn whole(family: Family, interfaces: &[u32], programs: usize) -> [RangeSet<u128>; AXES] {
+    let full = |last: u128| RangeSet::from_ranges([(0, last)]);
     let addresses = full(if family == Family::V4 { u32::MAX.into() } else { u128::MAX });
     let known = interfaces.iter().map(|index| (u128::from(*index), u128::from(*index)));
     // Without any there is one that nobody knows.
@@ -40,7 +40,7 @@ pub(super) fn whole(family: Family, interfaces: &[u32], programs: usize) -> [Spa
         full(0x00ff_ffff),
         addresses.clone(),
         addresses,
-        Spans::from_ranges(known),
+        RangeSet::from_ranges(known),
         // Others, the named ones, and whoever cannot be identified.
         full(programs as u128 + 1),
     ]
@@ -49,7 +49,7 @@ pub(super) fn whole(family: Family, interfaces: &[u32], programs: usize) -> [Spa
 impl Lane {
     fn new(brief: &Brief, direction: Direction, family: Family) -> Self {
         let here = |rule: &crate::orders::Rule| {
-            rule.speaks()
+            rule.is_active()
                 && rule.direction == direction
                 && rule.family.is_none_or(|of| of == family)
         };
@@ -88,12 +88,12 @@ impl Lane {
     }
 
     /// All values of an axis.
-    pub(crate) fn whole(&self, axis: usize) -> &Spans<u128> {
+    pub(crate) fn whole(&self, axis: usize) -> &RangeSet<u128> {
         &self.whole[axis]
     }
 
-    /// Up to the second rule that speaks for everything that is left: behind the
-    /// first none speaks, and the second is what the first would be missed for.
+    /// Up to the second rule that matches everything that is left: behind the
+    /// first none matches, and the second is what the first would be missed for.
     pub(crate) fn two_deep(&self, axis: usize, mut steps: Vec<usize>) -> Vec<usize> {
         let free = |step: &usize| self.steps[*step].free_from <= axis;
         let mut found = steps.iter().enumerate().filter(|(_, step)| free(step)).skip(1);

@@ -6,7 +6,7 @@
 //! where the rules that are left say the same in the same order, nothing
 //! further is looked at. What remains are the pieces of traffic whose answer
 //! differs, merged again where they differ in one dimension only. A foundation
-//! that is switched is told beside them. Rules count as they speak at this moment.
+//! that is switched is told beside them. Rules count as they are active at this moment.
 
 mod conditions;
 pub(crate) mod lanes;
@@ -21,9 +21,9 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
-use crate::decision::Question;
+use crate::decision::RuleQuery;
 use crate::names::address::Family;
-use crate::names::spans::Spans;
+use crate::names::range_set::RangeSet;
 use crate::orders::{Action, Limit, RuleName, Sharing};
 use crate::packet::{Direction, ProgramIndex};
 pub use words::Line;
@@ -37,7 +37,7 @@ const INTERFACE: usize = 3;
 const PROGRAM: usize = 4;
 
 /// A set of values of a dimension; `None`: all.
-pub(crate) type Values = Option<Arc<Spans<u128>>>;
+pub(crate) type Values = Option<Arc<RangeSet<u128>>>;
 
 /// What a list says of a piece of traffic.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
@@ -188,14 +188,14 @@ impl Comparison {
 
     /// The change that a packet meets; `program` is the file of the one that
     /// listens or sends, which the lists may count otherwise.
-    pub fn met_by(&self, question: &Question, program: Option<&str>) -> Option<&Change> {
+    pub fn met_by(&self, question: &RuleQuery, program: Option<&str>) -> Option<&Change> {
         self.changes.iter().find(|change| change.holds(question, program))
     }
 }
 
 impl Change {
     /// Whether a packet belongs to this piece.
-    pub fn holds(&self, question: &Question, program: Option<&str>) -> bool {
+    pub fn holds(&self, question: &RuleQuery, program: Option<&str>) -> bool {
         let number = |address: IpAddr| match address {
             IpAddr::V4(a) => u128::from(u32::from(a)),
             IpAddr::V6(a) => u128::from(a),

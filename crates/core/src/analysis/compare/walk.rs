@@ -11,7 +11,7 @@ use super::{
 };
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::Family;
-use crate::names::spans::Spans;
+use crate::names::range_set::RangeSet;
 use crate::orders::{Action, Limit, Over, Rule, Sharing};
 use crate::packet::Direction;
 
@@ -25,22 +25,22 @@ struct Step {
     meaning: usize,
 }
 
-/// The rules of one list that can speak in a direction and family.
+/// The rules of one list that can match in a direction and family.
 struct Side<'b> {
     brief: &'b Brief,
     steps: Vec<Step>,
 }
 
-type Meaning = ([Option<usize>; AXES], Action, Option<(u64, u64, Sharing, Over)>);
+type PolicyDiff = ([Option<usize>; AXES], Action, Option<(u64, u64, Sharing, Over)>);
 
 /// Numbers for what is equal: sets of values, and what rules say of them.
 #[derive(Default)]
 struct Meanings {
     widened: Widened,
     /// The same set need not be looked at twice.
-    seen: HashMap<*const Spans<u128>, usize>,
-    sets: HashMap<Arc<Spans<u128>>, usize>,
-    known: HashMap<Meaning, usize>,
+    seen: HashMap<*const RangeSet<u128>, usize>,
+    sets: HashMap<Arc<RangeSet<u128>>, usize>,
+    known: HashMap<PolicyDiff, usize>,
 }
 
 impl Meanings {
@@ -73,7 +73,7 @@ struct Walk<'b> {
     before: Side<'b>,
     after: Side<'b>,
     /// All values of each axis.
-    whole: [Spans<u128>; AXES],
+    whole: [RangeSet<u128>; AXES],
     pieces: Vec<Piece>,
     /// How many ranges they have in all.
     ranges: usize,
@@ -82,7 +82,7 @@ struct Walk<'b> {
     cut_off: bool,
 }
 
-/// Who speaks in the one list and in the other.
+/// What decides in the one list and in the other.
 type Speakers = (Option<RuleIndex>, Option<RuleIndex>);
 
 #[derive(Clone, PartialEq, Eq, Hash)]
@@ -164,7 +164,7 @@ impl<'b> Side<'b> {
         meanings: &mut Meanings,
     ) -> Self {
         let here = |rule: &Rule| {
-            rule.speaks()
+            rule.is_active()
                 && rule.direction == direction
                 && rule.family.is_none_or(|of| of == family)
         };
@@ -178,7 +178,7 @@ impl<'b> Side<'b> {
         Self { brief, steps }
     }
 
-    /// Up to the first rule that speaks for everything that is left.
+    /// Up to the first rule that matches everything that is left.
     fn shorten(&self, axis: usize, mut steps: Vec<usize>) -> Vec<usize> {
         if let Some(at) = steps.iter().position(|step| self.steps[*step].free_from <= axis) {
             steps.truncate(at + 1);
@@ -186,7 +186,7 @@ impl<'b> Side<'b> {
         steps
     }
 
-    /// Whether the standing answer can still speak behind these.
+    /// Whether the standing answer can still decide behind these.
     fn is_open(&self, axis: usize, steps: &[usize]) -> bool {
         steps.last().is_none_or(|last| self.steps[*last].free_from > axis)
     }
@@ -300,7 +300,7 @@ impl Walk<'_> {
         let mut classes: Vec<_> = groups
             .into_iter()
             .filter_map(|(mut held, ranges)| {
-                let values = Spans::from_ranges(ranges).intersection(&self.whole[axis]);
+                let values = RangeSet::from_ranges(ranges).intersection(&self.whole[axis]);
                 if values.is_empty() {
                     return None;
                 }
@@ -334,7 +334,7 @@ fn first_of(values: &Values) -> Option<u128> {
 }
 
 /// Takes pieces together that differ in one axis only.
-fn merged(mut pieces: Vec<Piece>, whole: &[Spans<u128>; AXES]) -> Vec<Piece> {
+fn merged(mut pieces: Vec<Piece>, whole: &[RangeSet<u128>; AXES]) -> Vec<Piece> {
     for axis in (0..AXES).rev() {
         let mut found: HashMap<Piece, usize> = HashMap::new();
         let mut kept: Vec<Piece> = Vec::new();

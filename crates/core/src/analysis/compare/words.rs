@@ -10,7 +10,7 @@ use serde::{Serialize, Serializer};
 
 use super::{Change, Comparison, DESTINATION, INTERFACE, Kind, PROGRAM, SOURCE, Said, TRAFFIC};
 use crate::names::address::{AddressRange, AddressSet, Family};
-use crate::names::spans::Spans;
+use crate::names::range_set::RangeSet;
 use crate::names::traffic::{TCP, Term, TrafficKey, Transport, UDP};
 use crate::packet::Direction;
 
@@ -31,7 +31,7 @@ impl Change {
     /// The terms that are meant, or with `true` those that are not.
     fn terms(&self) -> (bool, Vec<String>) {
         let Some(keys) = &self.axes[TRAFFIC] else { return (false, vec!["any".into()]) };
-        let keys = Spans::from_ranges(
+        let keys = RangeSet::from_ranges(
             keys.ranges()
                 .iter()
                 .map(|(a, b)| (TrafficKey::from_bits(*a), TrafficKey::from_bits(*b))),
@@ -231,17 +231,17 @@ fn set_in_words(set: &AddressSet, family: Option<Family>) -> String {
 }
 
 /// Keys as terms that orders could have.
-fn terms(keys: &Spans<TrafficKey>) -> Vec<String> {
+fn terms(keys: &RangeSet<TrafficKey>) -> Vec<String> {
     let mut left = keys.clone();
     let mut words = Vec::new();
     for term in [Term::Icmp, Term::Echo] {
-        let of_term = Spans::from_ranges(term.keys().unwrap_or_default());
+        let of_term = RangeSet::from_ranges(term.keys().unwrap_or_default());
         if !of_term.is_empty() && of_term.difference(&left).is_empty() {
             left = left.difference(&of_term);
             words.push(term.to_string());
         }
     }
-    let keys_of = |term: Term| Spans::from_ranges(term.keys().unwrap_or_default());
+    let keys_of = |term: Term| RangeSet::from_ranges(term.keys().unwrap_or_default());
     let beside_echo = keys_of(Term::Icmp).difference(&keys_of(Term::Echo));
     if beside_echo.difference(&left).is_empty() {
         left = left.difference(&beside_echo);

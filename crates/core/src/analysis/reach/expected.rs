@@ -4,26 +4,27 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 use super::list::List;
-use super::{Cell, Circumstances, Observed, Outcome, Subject, Vantage, Why, why};
+use super::{Cell, CellContext, Observed, Outcome, Subject, Vantage, Why, why};
 use crate::brief::{Brief, RuleIndex};
-use crate::decision::{Mismatch, Question, Speaker, mismatch};
+use crate::decision::{Mismatch, RuleQuery, Speaker, first_mismatch};
 use crate::host::listener::{Listener, taker};
 use crate::moment::Moment;
 use crate::names::address::Family;
-use crate::names::spans::Spans;
+use crate::names::range_set::RangeSet;
 use crate::names::traffic::{Term, TrafficKey, Transport};
 use crate::orders::{Action, Code, Rule};
 use crate::packet::{
-    Direction, Facts, InterfaceIndex, IpPacket, Packet, Payload, ProgramIndex, TcpFlags,
+    Direction, InterfaceIndex, IpPacket, Packet, PacketContext, Payload, ProgramIndex, TcpFlags,
 };
 
 /// What is to be checked: every listener; every port that a rule names, and of
 /// a range that nothing listens in the first one; echo requests where a rule
-/// speaks of them; and a port of each transport that is left to the standing answer.
+/// names them; and a port of each transport that is left to the standing answer.
 pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
     let mut subjects: BTreeSet<Subject> =
         listeners.iter().map(|l| Subject::Port(l.transport, l.port)).collect();
-    for rule in brief.rules().filter(|r: &&Rule| r.speaks() && r.direction == Direction::Inbound) {
+    for rule in brief.rules().filter(|r: &&Rule| r.is_active() && r.direction == Direction::Inbound)
+    {
         let Some(keys) = &rule.traffic.keys else { continue };
         if keys.contains(Subject::Echo.key(Family::V4)) {
             subjects.insert(Subject::Echo);
@@ -47,11 +48,11 @@ fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject
     let named = move |subject: &Subject| {
         let Subject::Port(transport, port) = *subject else { return true };
         let key = transport.key(port);
-        let speaks = |rule: &Rule| {
-            rule.speaks() && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
+        let is_active = |rule: &Rule| {
+            rule.is_active() && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
         };
         let bound = |l: &Listener| Subject::Port(l.transport, l.port) == *subject;
-        listeners.iter().any(bound) || brief.rules().any(speaks)
+        listeners.iter().any(bound) || brief.rules().any(is_active)
     };
     let of = |transport| TRIED.into_iter().map(move |port| Subject::Port(transport, port));
     [Transport::Tcp, Transport::Udp]
@@ -61,7 +62,7 @@ fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject
 
 /// The first port of a range that a rule's keys have: exceptions may begin it.
 fn first_of(
-    keys: &Spans<TrafficKey>,
+    keys: &RangeSet<TrafficKey>,
     transport: Transport,
     (first, last): (u16, u16),
 ) -> Option<u16> {
@@ -70,7 +71,7 @@ fn first_of(
 }
 
 /// Whether something listens on a port of a range that a rule's keys have.
-fn heard(listeners: &[Listener], keys: &Spans<TrafficKey>, range: Term) -> bool {
+fn heard(listeners: &[Listener], keys: &RangeSet<TrafficKey>, range: Term) -> bool {
     let Term::Ports(transport, first, last) = range else { return false };
     let within = |l: &&Listener| l.transport == transport && (first..=last).contains(&l.port);
     listeners.iter().filter(within).any(|l| keys.contains(transport.key(l.port)))
@@ -83,7 +84,7 @@ pub fn first_packet(
     source: IpAddr,
     target: IpAddr,
     interface: InterfaceIndex,
-) -> Facts {
+) -> PacketContext {
     let payload = match subject {
         Subject::Port(Transport::Tcp, to) => {
             Payload::Tcp { from: 61_000, to, flags: TcpFlags(TcpFlags::SYN) }
@@ -94,11 +95,11 @@ pub fn first_packet(
             Payload::Icmp { kind, code: 0, id: 61_000 }
         }
     };
-    Facts {
+    PacketContext {
         interface,
         direction: Direction::Inbound,
         program: ProgramIndex::OTHER,
-        belongs: false,
+        is_reply: false,
         now: Moment::default(),
         packet: Packet::Ip(IpPacket::whole(source, target, payload)),
     }
@@ -139,7 +140,7 @@ pub fn expected(
 }
 
 /// What the orders mean a port to do.
-struct Meant<'b> {
+struct RuleConditions<'b> {
     outcome: Outcome,
     /// Who says so, in words.
     by: String,
@@ -149,7 +150,7 @@ struct Meant<'b> {
     rule: Option<&'b Rule>,
 }
 
-impl Meant<'_> {
+impl RuleConditions<'_> {
     fn plainly(outcome: Outcome, by: impl Into<String>) -> Self {
         Self { outcome, by: by.into(), let_in: false, rule: None }
     }
@@ -169,7 +170,7 @@ fn meant<'b>(
     subject: Subject,
     vantage: &Vantage,
     (target, interface): (IpAddr, InterfaceIndex),
-) -> Meant<'b> {
+) -> RuleConditions<'b> {
     let brief = list.brief;
     let elsewhere = listeners.is_none();
     let listeners = listeners.unwrap_or_default();
@@ -183,26 +184,29 @@ fn meant<'b>(
             let rule = about.find(names).map(|(index, _)| index);
             let bound = listeners.iter().any(|l| bound(&l));
             return match rule {
-                Some(index) => Meant {
+                Some(index) => RuleConditions {
                     rule: brief.rule(index),
-                    ..Meant::plainly(Outcome::Answers, speaker_words(brief, Speaker::Rule(index)))
+                    ..RuleConditions::plainly(
+                        Outcome::Answers,
+                        speaker_words(brief, Speaker::Rule(index)),
+                    )
                 },
                 None if subject == Subject::Echo => {
-                    Meant::plainly(Outcome::Answers, "the kernel itself")
+                    RuleConditions::plainly(Outcome::Answers, "the kernel itself")
                 }
-                None if bound => Meant::plainly(Outcome::Answers, "its own listener"),
-                None => Meant::plainly(Outcome::Refuses, "nobody"),
+                None if bound => RuleConditions::plainly(Outcome::Answers, "its own listener"),
+                None => RuleConditions::plainly(Outcome::Refuses, "nobody"),
             };
         }
         Some(source) => source,
     };
     let program = program_at(brief, listeners, subject, (target, interface));
-    let packet = Facts { program, ..first_packet(subject, source, target, interface) };
+    let packet = PacketContext { program, ..first_packet(subject, source, target, interface) };
     let decision = list.decide(&packet);
     let by = speaker_words(brief, decision.speaker);
     if elsewhere && let Some(rule) = depends_on_the_place(list, &packet, decision.speaker) {
         let by = format!("{rule} depends on interfaces or programs there");
-        return Meant::plainly(Outcome::Unknown, by);
+        return RuleConditions::plainly(Outcome::Unknown, by);
     }
     let named = |index: RuleIndex| {
         let family = Family::of_address(source);
@@ -219,21 +223,21 @@ fn meant<'b>(
         Speaker::Rule(index) => brief.rule(index),
         _ => None,
     };
-    Meant { outcome, by, let_in: decision.verdict == Action::Allow, rule }
+    RuleConditions { outcome, by, let_in: decision.verdict == Action::Allow, rule }
 }
 
-/// The first rule before the one that spoke which would speak on another
+/// The first rule before the one that decided which would match on another
 /// interface, or for another program.
-fn depends_on_the_place(list: List<'_>, facts: &Facts, speaker: Speaker) -> Option<String> {
+fn depends_on_the_place(list: List<'_>, facts: &PacketContext, speaker: Speaker) -> Option<String> {
     let Packet::Ip(ip) = facts.packet else { return None };
-    let question = Question::from_packet(facts, &ip)?;
+    let question = RuleQuery::from_packet(facts, &ip)?;
     let spoke = match speaker {
         Speaker::Rule(index) => index,
         _ => RuleIndex(u32::MAX),
     };
     let open = |(_, rule): &(RuleIndex, &Rule)| {
         matches!(
-            mismatch(list.brief, rule, &question),
+            first_mismatch(list.brief, rule, &question),
             Some(Mismatch::Interface | Mismatch::Program)
         )
     };
@@ -288,10 +292,10 @@ pub fn cell(
     (subject, vantage): (Subject, &Vantage),
     (target, interface): (IpAddr, InterfaceIndex),
     observed: Observed,
-    around: &Circumstances<'_>,
+    around: &CellContext<'_>,
 ) -> Cell {
     let place = (target, interface);
-    let Meant { outcome: expected, by: expected_by, let_in, rule } =
+    let RuleConditions { outcome: expected, by: expected_by, let_in, rule } =
         meant(around.list(), around.listeners, subject, vantage, place);
     let mut cell = Cell { expected, expected_by, observed, why: None, next: None, accepted: None };
     if cell.differs() {
@@ -321,7 +325,7 @@ pub fn speaker_words(brief: &Brief, speaker: Speaker) -> String {
             format!("the rate of {}", speaker_words(brief, Speaker::Rule(index)))
         }
         Speaker::Standing(direction) => format!("the standing answer {direction}"),
-        Speaker::Unsound => "its guard against corrupt tables".into(),
+        Speaker::CorruptTables => "its guard against corrupt tables".into(),
     }
 }
 

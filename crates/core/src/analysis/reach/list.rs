@@ -1,10 +1,10 @@
 //! The list that cells are judged by, asked for the rules about one port.
 
 use crate::brief::{Brief, RuleIndex};
-use crate::decision::{Decision, decide_with, mismatch};
+use crate::decision::{Decision, decide_with, first_mismatch};
 use crate::names::traffic::TrafficKey;
 use crate::orders::Rule;
-use crate::packet::{Direction, Facts};
+use crate::packet::{Direction, PacketContext};
 use crate::tables::Tables;
 
 /// A list, and where there are many rules the tables of it: thousands of ports
@@ -19,20 +19,20 @@ pub(super) struct List<'b> {
 /// a shorter list.
 const MANY: usize = 256;
 
-/// The tables of a list where they are worth it, for [`super::Circumstances`].
+/// The tables of a list where they are worth it, for [`super::CellContext`].
 pub fn tables_of_many(brief: &Brief) -> Option<Tables> {
     (brief.rules.len() >= MANY).then(|| Tables::build(brief).ok())?
 }
 
 impl<'b> List<'b> {
-    /// The rules of a direction that speak about a kind of traffic, in their order.
+    /// The rules of a direction that are about a kind of traffic, in their order.
     pub(super) fn about(
         self,
         direction: Direction,
         key: TrafficKey,
     ) -> impl Iterator<Item = (RuleIndex, &'b Rule)> {
         let is_about = move |rule: &Rule| {
-            rule.speaks()
+            rule.is_active()
                 && rule.direction == direction
                 && rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key))
         };
@@ -48,10 +48,10 @@ impl<'b> List<'b> {
     }
 
     /// As [`crate::decision::decide`].
-    pub(super) fn decide(self, facts: &Facts) -> Decision {
+    pub(super) fn decide(self, facts: &PacketContext) -> Decision {
         decide_with(self.brief, facts, |question| {
             self.about(question.direction, question.key)
-                .find(|(_, rule)| mismatch(self.brief, rule, question).is_none())
+                .find(|(_, rule)| first_mismatch(self.brief, rule, question).is_none())
                 .map(|(index, _)| index)
         })
     }

@@ -26,7 +26,7 @@ pub use merge::{NotTheSame, merge};
 pub use passage::{Crossing, Met, Passage, Wanted, Word};
 pub use report::{Checked, Report, Row, SEVERAL, Shown};
 pub use sources::{MOST_RULES, Plan, Showing, plan, stranger, typical};
-pub use why::{Circumstances, Said, Why};
+pub use why::{CellContext, Said, Why};
 
 /// What is checked: one row of the table.
 #[derive(

@@ -11,7 +11,7 @@ use super::{How, Said, Subject, first_packet, speaker_words};
 use crate::brief::Brief;
 use crate::decision::decide;
 use crate::orders::Action;
-use crate::packet::{Direction, Facts, InterfaceIndex, ProgramIndex};
+use crate::packet::{Direction, InterfaceIndex, PacketContext, ProgramIndex};
 
 /// What becomes of a packet on its way out of, or through, this host.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
@@ -147,12 +147,12 @@ pub struct Wanted {
 
 impl Wanted {
     /// The facts by which it is decided.
-    pub fn facts(&self) -> Facts {
+    pub fn facts(&self) -> PacketContext {
         let interface = self.comes_in.as_ref().or(self.leaves.as_ref());
         let interface = interface.map_or(InterfaceIndex(0), |(index, _)| *index);
         let Self { direction, program, .. } = *self;
         let packet = first_packet(self.subject, self.source, self.destination, interface);
-        Facts { direction, program, ..packet }
+        PacketContext { direction, program, ..packet }
     }
 }
 

@@ -9,10 +9,10 @@ use crate::brief::{Brief, RuleIndex};
 use crate::decision::{Speaker, decide};
 use crate::host::listener::Listener;
 use crate::names::address::{AddressRange, AddressSet, Family};
-use crate::names::spans::Point;
+use crate::names::range_set::Point;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, Transport, UDP};
 use crate::orders::Rule;
-use crate::packet::{Direction, Facts, InterfaceIndex};
+use crate::packet::{Direction, InterfaceIndex, PacketContext};
 use crate::tables::Tables;
 
 /// Lists with more rules are not shown one by one.
@@ -113,7 +113,7 @@ pub fn stranger(brief: &Brief, family: Family, links: &[AddressRange]) -> Option
         .min_by_key(|address| naming(*address))
 }
 
-/// Where and on what to knock so that every rule speaks once.
+/// Where and on what to knock so that every rule decides once.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Plan {
     /// The sources, the one that shows most first.
@@ -138,7 +138,7 @@ pub struct Showing {
 /// What one source shows: which rule, in which family, on what.
 type Shows = BTreeMap<(Option<RuleIndex>, Family), Showing>;
 
-/// Finds the fewest sources that let every inbound rule speak, in each family in
+/// Finds the fewest sources that let every inbound rule decide, in each family in
 /// which one can. `way`: where a
 /// source would come in and on which own address it would knock, `None` where
 /// it cannot come. `own`: this host's addresses; `known`: who is there.
@@ -151,7 +151,7 @@ pub fn plan(
 ) -> Plan {
     let inbound: Vec<(RuleIndex, &Rule)> = brief
         .indexed()
-        .filter(|(_, rule)| rule.speaks() && rule.direction == Direction::Inbound)
+        .filter(|(_, rule)| rule.is_active() && rule.direction == Direction::Inbound)
         .collect();
     let tables = Tables::build(brief).ok();
     let subjects = subjects_apart(&inbound, listeners);
@@ -164,7 +164,7 @@ pub fn plan(
             for subject in &subjects {
                 let program = program_at(brief, listeners, *subject, (target, interface));
                 let facts = first_packet(*subject, source, target, interface);
-                let facts = Facts { program, ..facts };
+                let facts = PacketContext { program, ..facts };
                 let decision = match &tables {
                     Some(tables) => tables.decide(brief, &facts),
                     None => decide(brief, &facts),

@@ -40,12 +40,12 @@ pub enum Why {
     },
     /// The gate in force denied it.
     DeniedByGate {
-        /// Who spoke there.
+        /// What decided there.
         by: String,
     },
     /// The gate in force refused it.
     RefusedByGate {
-        /// Who spoke there.
+        /// What decided there.
         by: String,
     },
     /// The source has used up a rate.
@@ -55,7 +55,7 @@ pub enum Why {
     },
     /// What is in force are other orders than these, and they say otherwise.
     OtherOrders {
-        /// Who spoke in them.
+        /// What decided in them.
         by: String,
     },
     /// The orders deny it, but nothing in force does.
@@ -174,18 +174,18 @@ impl Why {
     }
 }
 
-/// What the gate in force says of a knock, and who speaks there, in words.
+/// What the gate in force says of a knock, and what decides there, in words.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Said {
     /// Its decision.
     pub decision: Decision,
-    /// Who spoke.
+    /// What decided.
     pub by: String,
 }
 
 /// What is known around one knock.
 #[derive(Clone, Copy, Debug)]
-pub struct Circumstances<'c> {
+pub struct CellContext<'c> {
     /// The list that is judged by.
     pub brief: &'c Brief,
     /// Its tables, where there are many rules: the same, sooner.
@@ -206,7 +206,7 @@ pub struct Circumstances<'c> {
     pub not_the_way_back: bool,
 }
 
-impl<'c> Circumstances<'c> {
+impl<'c> CellContext<'c> {
     /// Only the list and what listens.
     pub fn plain(brief: &'c Brief, listeners: Option<&'c [Listener]>) -> Self {
         Self {
@@ -232,9 +232,9 @@ pub(super) fn why(
     cell: &Cell,
     (subject, vantage): (Subject, &Vantage),
     (target, interface): (IpAddr, InterfaceIndex),
-    around: &Circumstances<'_>,
+    around: &CellContext<'_>,
 ) -> Why {
-    let Circumstances { gate, others, .. } = *around;
+    let CellContext { gate, others, .. } = *around;
     let (meant, seen) = (cell.expected, cell.observed.outcome);
     if around.stopped.contains(&subject) {
         return Why::Stopped;
@@ -335,7 +335,7 @@ fn is_loopback(listener: &Listener) -> bool {
 
 /// Who was probably meant by a port that nobody listens on: the program that
 /// the rule names, wherever it listens, or somebody one slip away whom no rule
-/// speaks for.
+/// matches.
 fn instead(list: List<'_>, listeners: &[Listener], subject: Subject) -> Option<String> {
     let Subject::Port(transport, port) = subject else { return None };
     // A rule about any traffic names no port.

@@ -1,4 +1,4 @@
-//! Which rules of a list ever speak, and which of them would be missed:
+//! Which rules of a list ever match, and which of them would be missed:
 //! exactly, over all traffic, with what several rules cover together.
 //!
 //! The walk goes through the dimensions as [`crate::analysis::compare`] does. A branch in
@@ -19,8 +19,8 @@ const MOST_WORK: usize = 60_000_000;
 /// What is known of a rule.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Coverage {
-    /// Whether there is traffic for which it speaks.
-    pub speaks: bool,
+    /// Whether there is traffic for which it decides.
+    pub is_active: bool,
     /// Whether some of that traffic would get another answer without it.
     pub needed: bool,
     /// Where it never matches: the rules above it that already match all of its traffic.
@@ -30,7 +30,7 @@ pub struct Coverage {
 /// What a whole list comes to.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Covered {
-    /// One for each rule, silent ones too (which do not speak).
+    /// One for each rule, silent ones too (which do not match).
     pub rules: Vec<Coverage>,
     /// Whether the walk was given up: then "never" and "not needed" are not known.
     pub gave_up: bool,
@@ -69,10 +69,10 @@ pub fn coverage(brief: &Brief) -> Covered {
         let all: Vec<usize> = (0..lane.len()).collect();
         let mut walk = Walk { brief, lane, standing, covered: &mut covered, work, wanted: None };
         walk.narrow(0, all.clone());
-        // Who covers those that never speak in this lane.
+        // Who covers those that never match in this lane.
         for step in all {
             let index = walk.lane.index(step);
-            if !walk.covered.rules[index.0 as usize].speaks && !walk.covered.gave_up {
+            if !walk.covered.rules[index.0 as usize].is_active && !walk.covered.gave_up {
                 walk.wanted = Some(step);
                 walk.narrow(0, (0..=step).collect());
                 walk.wanted = None;
@@ -98,7 +98,7 @@ impl Walk<'_, '_> {
             Some(wanted) => steps.contains(&wanted),
             None => steps.iter().any(|step| {
                 let known = &self.covered.rules[self.lane.index(*step).0 as usize];
-                !known.speaks || !known.needed
+                !known.is_active || !known.needed
             }),
         }
     }
@@ -135,7 +135,7 @@ impl Walk<'_, '_> {
             steps.get(1).map_or(Answer { action: self.standing, own: None }, |s| self.answer(*s));
         let differs = self.answer(first) != next;
         let known = &mut self.covered.rules[index.0 as usize];
-        known.speaks = true;
+        known.is_active = true;
         known.needed |= differs;
     }
 

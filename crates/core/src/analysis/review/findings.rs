@@ -29,7 +29,7 @@ pub struct Finding {
     pub what: String,
     /// What to do about it.
     #[serde(rename = "help")]
-    pub mend: String,
+    pub help: String,
 }
 
 /// All findings.
@@ -39,12 +39,12 @@ pub struct Review {
     pub findings: Vec<Finding>,
     /// How many were found that the orders accept.
     pub accepted: usize,
-    /// Whether the list was too tangled to know all of what never speaks.
+    /// Whether the list was too tangled to know all of what never matches.
     pub gave_up: bool,
 }
 
 impl Finding {
-    pub(super) fn about_all(code: Code, what: String, mend: &str) -> Self {
+    pub(super) fn about_all(code: Code, what: String, help: &str) -> Self {
         Self {
             code,
             severity: code.severity(),
@@ -53,7 +53,7 @@ impl Finding {
             file: None,
             line: None,
             what,
-            mend: mend.to_owned(),
+            help: help.to_owned(),
         }
     }
 }

@@ -1,14 +1,14 @@
-//! Findings that can be mended without changing what the orders mean.
+//! Findings that can be fixed without changing what the orders mean.
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{Around, Code, Finding, review};
+use super::{Code, Finding, ReviewContext, review};
 use crate::analysis::compare::Comparison;
 use crate::brief::{Brief, Executables, Setting};
 use crate::host::interface::Interface;
 use crate::moment::Moment;
 use crate::orders::edit::{NewText, without_rules};
-use crate::orders::{Orders, Sheets, read_all};
+use crate::orders::{Documents, Orders, read_all};
 
 /// The kinds whose rule can be taken out.
 const SAFE: [Code; 3] = [Code::Duplicate, Code::Redundant, Code::Expired];
@@ -22,12 +22,12 @@ pub struct Fix {
     pub edited: NewText,
 }
 
-/// The safe findings on `brief` in one of the files, mended together: without
+/// The safe findings on `brief` in one of the files, fixed together: without
 /// their rules nothing gets another answer, on no host of the orders and in no
 /// posture. `None`: there are none, or the orders have a fault.
-pub fn fix(sheets: Sheets<'_>, brief: &Brief, now: Moment) -> Option<Fix> {
+pub fn fix(sheets: Documents<'_>, brief: &Brief, now: Moment) -> Option<Fix> {
     let before = read_all(sheets).ok()?;
-    let found = review(brief, &Around { now, ..Around::default() }).findings;
+    let found = review(brief, &ReviewContext { now, ..ReviewContext::default() }).findings;
     let safe = |finding: &Finding| SAFE.contains(&finding.code) && finding.position.is_some();
     let mut of_files: BTreeMap<Option<String>, Vec<Finding>> = BTreeMap::new();
     for finding in found.into_iter().filter(safe) {
@@ -48,7 +48,7 @@ pub fn fix(sheets: Sheets<'_>, brief: &Brief, now: Moment) -> Option<Fix> {
 
 /// What it would mean to take rules out of a file.
 struct Changes<'s> {
-    sheets: Sheets<'s>,
+    sheets: Documents<'s>,
     file: Option<&'s str>,
     before: &'s Orders,
     brief: &'s Brief,
@@ -76,7 +76,7 @@ impl Changes<'_> {
     fn is_safe(&self, rules: &BTreeSet<usize>) -> bool {
         let Some(edited) = self.without(rules) else { return false };
         let (text, attachments) = self.sheets.with(self.file, &edited.text);
-        let after = read_all(Sheets { text: &text, attachments: &attachments });
+        let after = read_all(Documents { text: &text, attachments: &attachments });
         after.is_ok_and(|after| {
             same_everywhere(self.before, &after, &self.brief.executables, self.now)
         })

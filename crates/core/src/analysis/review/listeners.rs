@@ -7,7 +7,7 @@ use crate::brief::{Brief, RuleIndex};
 use crate::host::listener::Listener;
 use crate::names::services::CATALOGUE;
 use crate::names::traffic::{Term, TrafficKey, Transport};
-use crate::orders::{Action, Code, Rule, Silence};
+use crate::orders::{Action, Code, Inactive, Rule};
 use crate::packet::Direction;
 
 impl Review {
@@ -52,22 +52,22 @@ impl Review {
         all: &[Listener],
     ) {
         let key = transport.key(port);
-        let spoken_for = |other: u16| {
+        let decided = |other: u16| {
             let key = transport.key(other);
-            let speaks = |rule: &Rule| {
-                rule.speaks()
+            let is_active = |rule: &Rule| {
+                rule.is_active()
                     && rule.direction == Direction::Inbound
                     && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
             };
-            brief.rules().any(speaks)
+            brief.rules().any(is_active)
         };
         let ports = all.iter().filter(|l| l.transport == transport).map(|l| l.port);
-        let meant = ports.filter(|other| is_a_slip(*other, port)).find(|p| !spoken_for(*p));
+        let meant = ports.filter(|other| is_a_slip(*other, port)).find(|p| !decided(*p));
         if let Some(other) = meant {
             let other = Term::Ports(transport, other, other);
             let what = format!("nothing listens on {key}, but something does on {other}");
-            let mend = instead(rule, key, &other.to_string());
-            self.add(rule, index, Code::MistypedPort, what, &mend);
+            let help = instead(rule, key, &other.to_string());
+            self.add(rule, index, Code::MistypedPort, what, &help);
             return;
         }
         // The port of a well-known service, where nobody calls this one by a name.
@@ -85,8 +85,8 @@ impl Review {
                 service.name,
                 terms.join(", ")
             );
-            let mend = instead(rule, key, service.name);
-            self.add(rule, index, Code::MistypedPort, what, &mend);
+            let help = instead(rule, key, service.name);
+            self.add(rule, index, Code::MistypedPort, what, &help);
             return;
         }
         let what = format!("nothing listens on {key} here");
@@ -102,7 +102,7 @@ impl Review {
         for listener in all.iter().filter(|listener| !listener.address.is_loopback()) {
             let key = listener.transport.key(listener.port);
             let let_in = brief.rules().any(|rule| {
-                rule.speaks()
+                rule.is_active()
                     && rule.action == Action::Allow
                     && rule.direction == Direction::Inbound
                     && rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key))
@@ -113,7 +113,7 @@ impl Review {
                 let what = format!("{program} listens on {key}, but no rule lets anyone in");
                 // Drafted orders have a paused rule for each listener.
                 let paused = brief.rules().find(|rule| {
-                    rule.silence == Some(Silence::Paused)
+                    rule.silence == Some(Inactive::Paused)
                         && rule.action == Action::Allow
                         && rule.direction == Direction::Inbound
                         && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
@@ -122,8 +122,8 @@ impl Review {
                     Some(rule) => format!("tipstaff rule resume {}", rule.name),
                     None => format!("tipstaff rule add allow {key} --source …"),
                 };
-                let mend = format!("Make it listen on loopback only, or: {open}");
-                self.findings.push(Finding::about_all(Code::ListenerDenied, what, &mend));
+                let help = format!("Make it listen on loopback only, or: {open}");
+                self.findings.push(Finding::about_all(Code::ListenerDenied, what, &help));
             }
         }
     }

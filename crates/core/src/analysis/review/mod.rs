@@ -19,7 +19,7 @@ use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::services::CATALOGUE;
 use crate::names::traffic::{TCP, Term, TrafficKey};
-use crate::orders::{Action, NameKind, Orders, Rule, Silence};
+use crate::orders::{Action, Inactive, NameKind, Orders, Rule};
 use crate::packet::Direction;
 pub use findings::{Finding, GAVE_UP, Review};
 pub(crate) use listeners::is_a_slip;
@@ -48,37 +48,37 @@ const SHELL: TrafficKey = TrafficKey::new(TCP, 22);
 
 /// What is known beside a list.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Around<'a> {
+pub struct ReviewContext<'a> {
     /// What listens where it is obeyed.
     pub listeners: Option<&'a [Listener]>,
     /// What stands where its programs should be; empty where nobody looked.
     pub programs: &'a [ProgramNote],
     /// The orders that it was made of, for their names.
     pub orders: Option<&'a Orders>,
-    /// That the shell of who asks would not be let in again: what, and the mend.
+    /// That the shell of who asks would not be let in again: what, and the help.
     pub cut_off: Option<(&'a str, &'a str)>,
     /// When.
     pub now: Moment,
 }
 
 /// Reads a list for mistakes.
-pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
-    let Around { listeners, programs, orders, cut_off, now } = *around;
+pub fn review(brief: &Brief, around: &ReviewContext<'_>) -> Review {
+    let ReviewContext { listeners, programs, orders, cut_off, now } = *around;
     let covered = coverage(brief);
     let mut review = Review { gave_up: covered.gave_up, ..Review::default() };
     if !brief.foundations.address_assignment {
         let what = "address assignment (DHCP and DHCPv6) is left to the rules".to_owned();
-        let mend = "Set `address_assignment = true`, or make sure that this host uses no DHCP \
+        let help = "Set `address_assignment = true`, or make sure that this host uses no DHCP \
                     lease.";
         review.findings.push(Finding {
             line: orders.and_then(|orders| orders.foundations_line),
-            ..Finding::about_all(Code::FoundationOff, what, mend)
+            ..Finding::about_all(Code::FoundationOff, what, help)
         });
     }
-    if let Some((what, mend)) = cut_off {
-        review.findings.push(Finding::about_all(Code::CutsYouOff, what.to_owned(), mend));
+    if let Some((what, help)) = cut_off {
+        review.findings.push(Finding::about_all(Code::CutsYouOff, what.to_owned(), help));
     }
-    let known_to_speak = |index: RuleIndex| covered.rules[index.0 as usize].speaks;
+    let known_to_speak = |index: RuleIndex| covered.rules[index.0 as usize].is_active;
     let (crossed, all) = contradicted(brief, |index| covered.gave_up || known_to_speak(index));
     review.gave_up |= !all;
     let crossed: BTreeMap<RuleIndex, RuleIndex> = crossed.into_iter().collect();
@@ -86,16 +86,16 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
     let mut meanings = Meanings::default();
     let numbers: Vec<usize> = brief.rules().map(|rule| meanings.number(rule)).collect();
     let mut known: HashMap<usize, (RuleIndex, usize)> = HashMap::new();
-    for (index, _) in brief.indexed().filter(|(_, rule)| rule.speaks()) {
+    for (index, _) in brief.indexed().filter(|(_, rule)| rule.is_active()) {
         known.entry(numbers[index.0 as usize]).or_insert((index, 0)).1 += 1;
     }
     for (index, rule) in brief.indexed() {
-        if rule.silence == Some(Silence::Expired) || rule.until.is_some_and(|end| end <= now) {
-            let mend = "Remove it, or give it a later `until`.";
-            review.add(rule, index, Code::Expired, "it has expired".into(), mend);
+        if rule.silence == Some(Inactive::Expired) || rule.until.is_some_and(|end| end <= now) {
+            let help = "Remove it, or give it a later `until`.";
+            review.add(rule, index, Code::Expired, "it has expired".into(), help);
             continue;
         }
-        if !rule.speaks() {
+        if !rule.is_active() {
             continue;
         }
         let (first, times) = known.get(&numbers[index.0 as usize]).copied().unwrap_or((index, 1));
@@ -104,7 +104,7 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
         if twin.is_some() || times == 1 {
             review.coverage(brief, (rule, index), known, twin);
         }
-        if twin.is_none() && (known.speaks || covered.gave_up) {
+        if twin.is_none() && (known.is_active || covered.gave_up) {
             review.reach_of(rule, index);
             review.against(brief, (rule, index), crossed.get(&index).copied());
             if let Some(listeners) = listeners {
@@ -112,15 +112,15 @@ pub fn review(brief: &Brief, around: &Around<'_>) -> Review {
             }
         }
         for note in programs.iter().filter(|n| n.is_doubtful() && rule.program.names(&n.path)) {
-            let mend = format!(
+            let help = format!(
                 "Install it, or name the executable: tipstaff rule set {} program=…",
                 rule.name
             );
-            review.add(rule, index, Code::ProgramNotFound, note.to_string(), &mend);
+            review.add(rule, index, Code::ProgramNotFound, note.to_string(), &help);
         }
         if rule.note.is_none() {
-            let mend = format!("tipstaff rule set {} note=\"why it exists\"", rule.name);
-            review.add(rule, index, Code::NoNote, "no note says why it exists".into(), &mend);
+            let help = format!("tipstaff rule set {} note=\"why it exists\"", rule.name);
+            review.add(rule, index, Code::NoNote, "no note says why it exists".into(), &help);
         }
     }
     if let Some(listeners) = listeners {
@@ -180,7 +180,7 @@ fn named(brief: &Brief, indexes: impl Iterator<Item = RuleIndex>) -> String {
 }
 
 impl Review {
-    fn add(&mut self, rule: &Rule, index: RuleIndex, code: Code, what: String, mend: &str) {
+    fn add(&mut self, rule: &Rule, index: RuleIndex, code: Code, what: String, help: &str) {
         if rule.accepted.iter().any(|accepted| accepted.code == code) {
             self.accepted += 1;
             return;
@@ -190,7 +190,7 @@ impl Review {
             position: Some(index.position()),
             file: rule.part.as_ref().map(ToString::to_string),
             line: Some(rule.line),
-            ..Finding::about_all(code, what, mend)
+            ..Finding::about_all(code, what, help)
         });
     }
 
@@ -207,13 +207,13 @@ impl Review {
             self.add(rule, index, Code::Duplicate, what, &out);
         } else if self.gave_up {
             // "Never" and "nothing" are not known then.
-        } else if !known.speaks {
+        } else if !known.is_active {
             let others = known.covered_by.iter().copied().filter(|by| *by != index);
             let by = named(brief, others);
             if by.is_empty() {
                 let what = "no packet on this machine can match all of its conditions now".into();
-                let mend = "Check its interface and its addresses; `keep` follows interfaces.";
-                self.add(rule, index, Code::NotHere, what, mend);
+                let help = "Check its interface and its addresses; `keep` follows interfaces.";
+                self.add(rule, index, Code::NotHere, what, help);
                 return;
             }
             let all = known
@@ -225,14 +225,14 @@ impl Review {
                     "{} above it already matches everything",
                     named(brief, [*all].into_iter())
                 );
-                let mend = format!("tipstaff rule move {} --before {}", rule.name, all.position());
-                self.add(rule, index, Code::AfterCatchAll, what, &mend);
+                let help = format!("tipstaff rule move {} --before {}", rule.name, all.position());
+                self.add(rule, index, Code::AfterCatchAll, what, &help);
                 return;
             }
             let matches = if known.covered_by.len() == 1 { "matches" } else { "match" };
             let what = format!("{by} above it already {matches} all of its traffic");
-            let mend = format!("Move it above them, or remove it: {out}");
-            self.add(rule, index, Code::NeverMatches, what, &mend);
+            let help = format!("Move it above them, or remove it: {out}");
+            self.add(rule, index, Code::NeverMatches, what, &help);
         } else if !known.needed {
             let what = "redundant: without it, the rules after it give the same answer".into();
             self.add(rule, index, Code::Redundant, what, &out);
@@ -247,18 +247,18 @@ impl Review {
                 "{} above it says {says} to part of its traffic",
                 named(brief, [by].into_iter())
             );
-            let mend = format!(
+            let help = format!(
                 "If this rule should decide that part too: tipstaff rule move {} --before {}",
                 rule.name,
                 by.position()
             );
-            self.add(rule, index, Code::PartlyContradicted, what, &mend);
+            self.add(rule, index, Code::PartlyContradicted, what, &help);
         }
         if rule.direction != Direction::Outbound || rule.action != Action::Allow {
             return;
         }
         let other_half = brief.indexed().find(|(_, other)| {
-            other.speaks()
+            other.is_active()
                 && other.direction == Direction::Inbound
                 && other.action == Action::Allow
                 && other.traffic.keys.is_some()
@@ -270,11 +270,11 @@ impl Review {
                 "answers to what {} lets in are sent without a rule",
                 named(brief, [other].into_iter())
             );
-            let mend = format!(
+            let help = format!(
                 "Unless this host connects there itself: tipstaff rule remove {}",
                 rule.name
             );
-            self.add(rule, index, Code::OutboundHalf, what, &mend);
+            self.add(rule, index, Code::OutboundHalf, what, &help);
         }
     }
 
@@ -305,11 +305,11 @@ impl Review {
                 NameKind::Group => ("group", "[[groups]]"),
             };
             let what = format!("no rule uses the {kind} `{}`", name.name);
-            let mend = format!("Remove it from {table}, or use it.");
+            let help = format!("Remove it from {table}, or use it.");
             self.findings.push(Finding {
                 file: name.part.as_ref().map(ToString::to_string),
                 line: Some(name.line),
-                ..Finding::about_all(Code::UnusedName, what, &mend)
+                ..Finding::about_all(Code::UnusedName, what, &help)
             });
         }
     }
@@ -340,24 +340,24 @@ impl Review {
             || !rule.program.is_any();
         if anyone && about(SHELL) && rule.at_most.is_none() {
             let what = "anyone may try a remote shell, without a rate limit".into();
-            let mend = format!(
+            let help = format!(
                 "tipstaff rule set {} at_most=\"6 per minute per source, burst 3\"",
                 rule.name
             );
-            self.add(rule, index, Code::ShellWithoutRate, what, &mend);
+            self.add(rule, index, Code::ShellWithoutRate, what, &help);
         }
         let others: Vec<&str> = open.into_iter().filter(|name| *name != "ssh").collect();
         if anyone && !others.is_empty() && !everything {
             let what = format!("anyone can reach {}", others.join(", "));
-            let mend =
+            let help =
                 format!("Name the sources that need it: tipstaff rule set {} source=…", rule.name);
-            self.add(rule, index, Code::TooWide, what, &mend);
+            self.add(rule, index, Code::TooWide, what, &help);
         }
         if everything && !placed {
             let who = if anyone { "everyone".to_owned() } else { rule.source.describe() };
             let what = format!("{who} can reach every port");
-            let mend = format!("Name the traffic: tipstaff rule set {} traffic=…", rule.name);
-            self.add(rule, index, Code::AllPorts, what, &mend);
+            let help = format!("Name the traffic: tipstaff rule set {} traffic=…", rule.name);
+            self.add(rule, index, Code::AllPorts, what, &help);
         }
         let only = |family: Family| {
             rule.source.addresses.as_ref().is_some_and(|set| {
@@ -368,8 +368,8 @@ impl Review {
         for family in Family::BOTH {
             if rule.family.is_none() && only(family) {
                 let what = format!("its sources are {family} only");
-                let mend = "Add their addresses of the other family, or set `family`.";
-                self.add(rule, index, Code::OneFamily, what, mend);
+                let help = "Add their addresses of the other family, or set `family`.";
+                self.add(rule, index, Code::OneFamily, what, help);
             }
         }
     }

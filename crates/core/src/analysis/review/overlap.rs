@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::{AddressRange, AddressSet};
-use crate::names::spans::{Point, Spans};
+use crate::names::range_set::{Point, RangeSet};
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Action, AddressCondition, Rule};
 
@@ -12,15 +12,15 @@ use crate::orders::{Action, AddressCondition, Rule};
 const MOST_PAIRS: usize = 300_000;
 
 /// What a rule is about, worked out once for all pairs.
-struct Meant<'r> {
-    traffic: Option<&'r Spans<TrafficKey>>,
+struct RuleConditions<'r> {
+    traffic: Option<&'r RangeSet<TrafficKey>>,
     sources: Option<Arc<AddressSet>>,
     destinations: Option<Arc<AddressSet>>,
-    interfaces: Option<Spans<u32>>,
-    programs: Option<Spans<u32>>,
+    interfaces: Option<RangeSet<u32>>,
+    programs: Option<RangeSet<u32>>,
 }
 
-impl<'r> Meant<'r> {
+impl<'r> RuleConditions<'r> {
     fn from_rule(brief: &Brief, rule: &'r Rule) -> Self {
         Self {
             traffic: rule.traffic.keys.as_ref(),
@@ -89,7 +89,7 @@ impl Extent {
     }
 }
 
-fn ends<T: Point>(spans: &Spans<T>) -> Option<(T, T)> {
+fn ends<T: Point>(spans: &RangeSet<T>) -> Option<(T, T)> {
     let ranges = spans.ranges();
     Some((ranges.first()?.0, ranges.last()?.1))
 }
@@ -120,8 +120,8 @@ fn relation<S>(
     }
 }
 
-fn of_spans<T: Point>(a: Option<&Spans<T>>, b: Option<&Spans<T>>) -> Relation {
-    relation(a, b, Spans::is_within, Spans::meets)
+fn of_spans<T: Point>(a: Option<&RangeSet<T>>, b: Option<&RangeSet<T>>) -> Relation {
+    relation(a, b, RangeSet::is_within, RangeSet::meets)
 }
 
 fn of_addresses(a: Option<&AddressSet>, b: Option<&AddressSet>) -> Relation {
@@ -134,12 +134,14 @@ fn of_addresses(a: Option<&AddressSet>, b: Option<&AddressSet>) -> Relation {
 /// beside them: there were too many pairs, and some were not looked at.
 pub(super) fn contradicted(
     brief: &Brief,
-    speaks: impl Fn(RuleIndex) -> bool,
+    is_active: impl Fn(RuleIndex) -> bool,
 ) -> (Vec<(RuleIndex, RuleIndex)>, bool) {
-    let rules: Vec<(RuleIndex, &Rule, Extent, Meant<'_>)> = brief
+    let rules: Vec<(RuleIndex, &Rule, Extent, RuleConditions<'_>)> = brief
         .indexed()
-        .filter(|(index, rule)| rule.speaks() && speaks(*index))
-        .map(|(index, rule)| (index, rule, Extent::from_rule(rule), Meant::from_rule(brief, rule)))
+        .filter(|(index, rule)| rule.is_active() && is_active(*index))
+        .map(|(index, rule)| {
+            (index, rule, Extent::from_rule(rule), RuleConditions::from_rule(brief, rule))
+        })
         .collect();
     let (mut found, mut pairs) = (Vec::new(), 0);
     for (at, (index, rule, extent, meant)) in rules.iter().enumerate() {

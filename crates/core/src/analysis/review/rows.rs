@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use crate::analysis::compare::lanes::Values;
-use crate::names::spans::Spans;
+use crate::names::range_set::RangeSet;
 
 /// Sets with more ranges than this are asked where they lie; the others are walked.
 const LONG: usize = 64;
@@ -24,16 +24,16 @@ impl Row {
 
 /// A long set, and the conditions that are about it.
 struct Long<'v> {
-    set: &'v Spans<u128>,
+    set: &'v RangeSet<u128>,
     about: Vec<usize>,
 }
 
 /// Which conditions some value within `whole` meets, each such list once, and what
 /// was looked at for them.
-pub(super) fn rows(conditions: &[&Values], whole: &Spans<u128>) -> (Vec<Vec<usize>>, usize) {
+pub(super) fn rows(conditions: &[&Values], whole: &RangeSet<u128>) -> (Vec<Vec<usize>>, usize) {
     let mut everywhere = Vec::new();
     let mut toggles: Vec<(u128, usize)> = Vec::new();
-    let mut longs: BTreeMap<*const Spans<u128>, Long<'_>> = BTreeMap::new();
+    let mut longs: BTreeMap<*const RangeSet<u128>, Long<'_>> = BTreeMap::new();
     for (at, condition) in conditions.iter().enumerate() {
         match condition {
             None => everywhere.push(at),
@@ -173,7 +173,7 @@ mod tests {
         ];
         let set = set.prop_map(|ranges| {
             let ranges = ranges.into_iter().map(|(first, more)| (first, first + more));
-            Some(Arc::new(Spans::from_ranges(ranges)))
+            Some(Arc::new(RangeSet::from_ranges(ranges)))
         });
         let set = prop_oneof![8 => set, 1 => Just(None)];
         proptest::collection::vec(set, 1..6).prop_map(|mut sets| {
@@ -185,7 +185,7 @@ mod tests {
     proptest! {
         #[test]
         fn rows_are_those_of_some_value(sets in sets(), cut in 1u128..700) {
-            let whole = Spans::from_ranges([(0, cut), (cut + 3, 900)]);
+            let whole = RangeSet::from_ranges([(0, cut), (cut + 3, 900)]);
             let conditions: Vec<&Values> = sets.iter().collect();
             let (rows, _) = rows(&conditions, &whole);
             let holds = |value: u128| {

@@ -24,7 +24,7 @@ fn sent(flows: &mut Flows, packet: &IpPacket, now: Duration) -> Known {
 }
 
 fn comes_in(flows: &mut Flows, packet: &IpPacket, now: Duration) -> bool {
-    flows.look_up(Direction::Inbound, packet, STAMPS, now).belongs
+    flows.look_up(Direction::Inbound, packet, STAMPS, now).is_reply
 }
 
 #[test]
@@ -49,14 +49,14 @@ fn an_answer_of_this_host_opens_nothing() {
     let question = packet(PARTNER, HOST, udp(40_000, 53));
     let answer = packet(HOST, PARTNER, udp(53, 40_000));
     flows.let_in(&question, STAMPS, BEGIN);
-    assert_eq!(sent(&mut flows, &answer, BEGIN), Known { belongs: true, answers: true });
+    assert_eq!(sent(&mut flows, &answer, BEGIN), Known { is_reply: true, answers: true });
     assert!(!comes_in(&mut flows, &question, BEGIN), "each question is decided");
     // Under another list the answer is decided, and still opens nothing.
     let other = Stamps { opened: 3, let_in: 4 };
     let known = flows.look_up(Direction::Outbound, &answer, other, BEGIN);
-    assert_eq!(known, Known { belongs: false, answers: true });
+    assert_eq!(known, Known { is_reply: false, answers: true });
     flows.sent(&answer, known, other, BEGIN);
-    assert!(!flows.look_up(Direction::Inbound, &question, other, BEGIN).belongs);
+    assert!(!flows.look_up(Direction::Inbound, &question, other, BEGIN).is_reply);
     // Long after the last question it is this host that speaks to somebody.
     let late = UDP_AGE + Duration::from_secs(1);
     sent(&mut flows, &answer, late);
@@ -69,7 +69,7 @@ fn what_was_opened_under_another_list_is_decided_again() {
     sent(&mut flows, &packet(HOST, PARTNER, udp(5000, 123)), BEGIN);
     let answer = packet(PARTNER, HOST, udp(123, 5000));
     let other = Stamps { opened: 3, ..STAMPS };
-    assert!(!flows.look_up(Direction::Inbound, &answer, other, BEGIN).belongs);
+    assert!(!flows.look_up(Direction::Inbound, &answer, other, BEGIN).is_reply);
     assert!(comes_in(&mut flows, &answer, BEGIN));
 }
 
@@ -107,7 +107,7 @@ fn an_error_passes_through_when_it_quotes_what_was_forwarded() {
         to,
     };
     let mut through =
-        |quote| flows.look_up(Direction::Transit, &error(quote), STAMPS, BEGIN).belongs;
+        |quote| flows.look_up(Direction::Transit, &error(quote), STAMPS, BEGIN).is_reply;
     assert!(through(quote(5000, 123)));
     assert!(!through(quote(5000, 124)));
 }
@@ -122,7 +122,7 @@ fn an_echo_request_from_outside_is_no_answer() {
     let unasked = packet(HOST, "192.0.2.66", echo(0));
     assert_eq!(sent(&mut flows, &unasked, BEGIN), Known::default());
     flows.let_in(&packet("192.0.2.66", HOST, echo(8)), STAMPS, BEGIN);
-    assert!(sent(&mut flows, &unasked, BEGIN).belongs);
+    assert!(sent(&mut flows, &unasked, BEGIN).is_reply);
 }
 
 #[test]

@@ -34,7 +34,7 @@ mod address {
 /// [`AssembleError`] if the code does not fit together.
 pub(crate) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, AssembleError> {
     let mut a = Assembler::default();
-    let (pass, rules, finish, unsound) = (a.label(), a.label(), a.label(), a.label());
+    let (pass, rules, finish, corrupt) = (a.label(), a.label(), a.label(), a.label());
     a.copy(R6, R1);
     if !parts.restricts_outbound {
         a.mov(R0, 1);
@@ -58,7 +58,7 @@ pub(crate) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Asse
     match family {
         Family::V4 => {
             a.load(Width::W, R1, R6, address::FOUR);
-            decide_four(&mut a, parts, rules, pass, unsound);
+            decide_four(&mut a, parts, rules, pass, corrupt);
         }
         Family::V6 => {
             let (mapped, other) = (a.label(), a.label());
@@ -81,24 +81,24 @@ pub(crate) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Asse
             at::FAMILY.set(&mut a, 6);
             if parts.layout.destination_used {
                 address_key(&mut a, Family::V6, destination_offset(Family::V6));
-                row_address(&mut a, parts, &parts.layout.destination6, unsound);
+                row_address(&mut a, parts, &parts.layout.destination6, corrupt);
                 a.store(Width::D, STACK, at::DESTINATION_ROW, R3);
             }
             a.jump(rules);
             a.place(mapped);
             a.load(Width::W, R1, STACK, at_header + 12);
-            decide_four(&mut a, parts, rules, pass, unsound);
+            decide_four(&mut a, parts, rules, pass, corrupt);
         }
     }
 
     a.place(rules);
     if parts.layout.directed {
-        first_rule(&mut a, (hook, parts), unsound, finish, pass);
+        first_rule(&mut a, (hook, parts), corrupt, finish, pass);
     }
     let standing = Speaker::Standing(Direction::Outbound);
     outcome(&mut a, standing, parts.standing.outbound, finish);
-    if a.is_used(unsound) {
-        a.place(unsound);
+    if a.is_used(corrupt) {
+        a.place(corrupt);
         // Its packet will be stopped by the outer gate.
         a.jump(pass);
     }
@@ -125,7 +125,7 @@ pub(crate) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Asse
 }
 
 /// The IPv4 destination in r1, network order.
-fn decide_four(a: &mut Assembler, parts: &Parts<'_>, rules: Label, pass: Label, unsound: Label) {
+fn decide_four(a: &mut Assembler, parts: &Parts<'_>, rules: Label, pass: Label, corrupt: Label) {
     let to = at::HEADER + destination_offset(Family::V4);
     for word in 2..5 {
         a.store_imm(Width::D, STACK, at::HEADER + word * 8, 0);
@@ -143,7 +143,7 @@ fn decide_four(a: &mut Assembler, parts: &Parts<'_>, rules: Label, pass: Label, 
     at::FAMILY.set(a, 4);
     if parts.layout.destination_used {
         address_key(a, Family::V4, destination_offset(Family::V4));
-        row_address(a, parts, &parts.layout.destination4, unsound);
+        row_address(a, parts, &parts.layout.destination4, corrupt);
         a.store(Width::D, STACK, at::DESTINATION_ROW, R3);
     }
     a.jump(rules);

@@ -259,7 +259,7 @@ pub(crate) struct Labels {
     pub(crate) transit: Label,
     pub(crate) outbound: Label,
     pub(crate) rules: Label,
-    pub(crate) unsound: Label,
+    pub(crate) corrupt: Label,
     pub(crate) stray: Label,
     /// An answer of the kernel's own that nobody has decided.
     pub(crate) unanswered: Label,

@@ -12,7 +12,7 @@ use tipstaff_core::tables::layout::Verdict;
 use crate::kernel::emit::context::{Hook, Parts, wanted};
 use crate::kernel::emit::frame::at;
 
-/// A counter slot: who spoke, as a number.
+/// A counter slot: what decided, as a number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct CounterSlot(pub u32);
 
@@ -46,7 +46,7 @@ impl CounterSlot {
             Speaker::Standing(Direction::Inbound) => Self::STANDING_INBOUND,
             Speaker::Standing(Direction::Outbound) => Self::STANDING_OUTBOUND,
             Speaker::Standing(Direction::Transit) => Self::STANDING_TRANSIT,
-            Speaker::Unsound => Self::UNSOUND,
+            Speaker::CorruptTables => Self::UNSOUND,
         })
     }
 
@@ -60,7 +60,7 @@ impl CounterSlot {
             Self::STANDING_INBOUND => Speaker::Standing(Direction::Inbound),
             Self::STANDING_OUTBOUND => Speaker::Standing(Direction::Outbound),
             Self::STANDING_TRANSIT => Speaker::Standing(Direction::Transit),
-            Self::UNSOUND => Speaker::Unsound,
+            Self::UNSOUND => Speaker::CorruptTables,
             Self::NOBODY => Speaker::Nobody,
             n if n >= Self::FIRST_RULE => {
                 let (index, beyond) = ((n - Self::FIRST_RULE) / 2, (n - Self::FIRST_RULE) % 2);
@@ -117,7 +117,7 @@ mod tests {
             Foundation::ALL.into_iter().map(Speaker::Foundation).collect();
         speakers.extend([
             Speaker::Nobody,
-            Speaker::Unsound,
+            Speaker::CorruptTables,
             Speaker::Standing(Direction::Inbound),
             Speaker::Standing(Direction::Outbound),
             Speaker::Standing(Direction::Transit),

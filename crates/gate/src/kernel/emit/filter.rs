@@ -80,7 +80,7 @@ pub(crate) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Assemble
         events::begin(&mut a, family);
         ip_header(&mut a, family, labels.ways);
         before_rules(&mut a, family, Direction::Inbound, parts, &labels);
-        address_rows(&mut a, family, parts, labels.unsound);
+        address_rows(&mut a, family, parts, labels.corrupt);
         a.jump(labels.rules);
     }
     a.place(outwards);
@@ -94,7 +94,7 @@ pub(crate) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Assemble
     }
 
     a.place(labels.rules);
-    first_rule(&mut a, (hook, parts), labels.unsound, finish, not_ours);
+    first_rule(&mut a, (hook, parts), labels.corrupt, finish, not_ours);
     outcomes(&mut a, parts, &labels, (&foundations, finish));
 
     a.place(finish);
@@ -127,7 +127,7 @@ fn outcomes(
     let mut rest = vec![
         (labels.transit, transit, parts.standing.transit),
         (labels.outbound, Speaker::Standing(Direction::Outbound), parts.standing.outbound),
-        (labels.unsound, Speaker::Unsound, Action::Deny),
+        (labels.corrupt, Speaker::CorruptTables, Action::Deny),
         (labels.stray, transit, Action::Deny),
         (labels.unanswered, inbound, Action::Deny),
     ];
@@ -161,11 +161,11 @@ impl Labels {
             ways: Ways {
                 malformed: foundations.at(Foundation::Malformed),
                 later_fragment: a.label(),
-                loopback: Some(foundations.at(Foundation::LoopbackElsewhere)),
+                loopback: Some(foundations.at(Foundation::Martian)),
             },
             neighbours: foundations.at(Foundation::NeighbourDiscovery),
             errors: foundations.at(Foundation::IcmpErrors),
-            elsewhere: foundations.at(Foundation::LoopbackElsewhere),
+            elsewhere: foundations.at(Foundation::Martian),
             named: foundations.at(Foundation::LinkProtocols),
             unreadable: foundations.at(Foundation::Unreadable),
             assignment: foundations.at(Foundation::AddressAssignment),
@@ -173,7 +173,7 @@ impl Labels {
             transit: a.label(),
             outbound: a.label(),
             rules: a.label(),
-            unsound: a.label(),
+            corrupt: a.label(),
             stray: a.label(),
             unanswered: a.label(),
         }
@@ -204,7 +204,7 @@ fn way_out(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels, not_ours: Labe
         ip_header(a, family, labels.ways);
         before_rules(a, family, Direction::Outbound, parts, labels);
         if parts.layout.directed {
-            address_rows(a, family, parts, labels.unsound);
+            address_rows(a, family, parts, labels.corrupt);
             a.jump(labels.rules);
         } else {
             a.jump(labels.outbound);
@@ -353,7 +353,7 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         a.jump_if(If::Set, R1, told::ASKED, silent);
         let answer = a.label();
         a.jump_if(If::Eq, R8, u16::from(Verdict::REFUSE), answer);
-        // Silence is for strangers: a program of this host that connects is told at once.
+        // Inactive is for strangers: a program of this host that connects is told at once.
         at::WAY.load(a, R1);
         a.jump_if(If::Ne, R1, Flag::with(Direction::Outbound as u16), silent);
         a.load(Width::W, R1, STACK, at::KEY);

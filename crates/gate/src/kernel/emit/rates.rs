@@ -44,7 +44,7 @@ pub(crate) fn note_source(a: &mut Assembler, family: Family, parts: &Parts<'_>) 
 pub(crate) fn ask(
     a: &mut Assembler,
     (hook, parts): (Hook, &Parts<'_>),
-    unsound: Label,
+    corrupt: Label,
     finish: Label,
 ) {
     let layout = parts.layout;
@@ -66,7 +66,7 @@ pub(crate) fn ask(
     a.ld_map_value(R3, parts.tables, layout.limit_of_offset);
     a.alu64(Op::Add, R3, R2);
     a.load(Width::H, R2, R3, 0);
-    a.jump32_if(If::Gt, R2, layout.limits - 1, unsound);
+    a.jump32_if(If::Gt, R2, layout.limits - 1, corrupt);
     a.alu64_imm(Op::Mul, R2, LIMIT_BYTES as u16);
     a.ld_map_value(R3, parts.tables, layout.limits_offset);
     a.alu64(Op::Add, R3, R2);

@@ -35,7 +35,7 @@ pub(crate) fn address_key(a: &mut Assembler, family: Family, offset: i16) {
 }
 
 /// Finds the rows of the packet's addresses and keeps them on the stack.
-pub(crate) fn address_rows(a: &mut Assembler, family: Family, parts: &Parts<'_>, unsound: Label) {
+pub(crate) fn address_rows(a: &mut Assembler, family: Family, parts: &Parts<'_>, corrupt: Label) {
     rates::note_source(a, family, parts);
     let layout = parts.layout;
     let (source, destination) = match family {
@@ -43,11 +43,11 @@ pub(crate) fn address_rows(a: &mut Assembler, family: Family, parts: &Parts<'_>,
         Family::V6 => (&layout.source6, &layout.destination6),
     };
     address_key(a, family, source_offset(family));
-    row_address(a, parts, source, unsound);
+    row_address(a, parts, source, corrupt);
     a.store(Width::D, STACK, at::SOURCE_ROW, R3);
     if layout.destination_used {
         address_key(a, family, destination_offset(family));
-        row_address(a, parts, destination, unsound);
+        row_address(a, parts, destination, corrupt);
         a.store(Width::D, STACK, at::DESTINATION_ROW, R3);
     }
 }
@@ -58,7 +58,7 @@ pub(crate) fn row_address(
     a: &mut Assembler,
     parts: &Parts<'_>,
     dimension: &Dimension,
-    unsound: Label,
+    corrupt: Label,
 ) {
     if dimension.levels.is_empty() {
         a.ld_map_value(R3, parts.tables, dimension.rows_offset);
@@ -99,7 +99,7 @@ pub(crate) fn row_address(
     a.alu64_imm(Op::Lsh, R5, 1);
     a.alu64(Op::Add, R3, R5);
     a.load(Width::H, R5, R3, 0);
-    a.jump32_if(If::Gt, R5, dimension.classes - 1, unsound);
+    a.jump32_if(If::Gt, R5, dimension.classes - 1, corrupt);
     a.alu64_imm(Op::Mul, R5, parts.layout.row_bytes() as u16);
     a.ld_map_value(R3, parts.tables, dimension.rows_offset);
     a.alu64(Op::Add, R3, R5);
@@ -149,7 +149,7 @@ fn borrow(a: &mut Assembler, key: Reg) {
 pub(crate) fn first_rule(
     a: &mut Assembler,
     (hook, parts): (Hook, &Parts<'_>),
-    unsound: Label,
+    corrupt: Label,
     finish: Label,
     later: Label,
 ) {
@@ -159,7 +159,7 @@ pub(crate) fn first_rule(
         return;
     }
     let (found, none) = (a.label(), a.label());
-    find_rows(a, (hook, parts), unsound);
+    find_rows(a, (hook, parts), corrupt);
     let rows = load_rows(a, layout, routed);
     a.mov(R9, 0);
     if layout.words == 1 {
@@ -174,7 +174,7 @@ pub(crate) fn first_rule(
         a.load(Width::D, R6, STACK, at::CONTEXT);
     }
     add_lowest_bit(a, parts);
-    a.jump32_if(If::Gt, R9, layout.rules - 1, unsound);
+    a.jump32_if(If::Gt, R9, layout.rules - 1, corrupt);
     a.ld_map_value(R3, parts.tables, layout.verdicts_offset);
     a.alu64(Op::Add, R3, R9);
     a.load(Width::B, R1, R3, 0);
@@ -194,7 +194,7 @@ pub(crate) fn first_rule(
         at::LOG.set(a, wanted::ALL);
         a.place(quiet);
     }
-    rates::ask(a, (hook, parts), unsound, finish);
+    rates::ask(a, (hook, parts), corrupt, finish);
     a.place(none);
     if layout.program_used {
         a.load(Width::D, R6, STACK, at::CONTEXT);
@@ -203,12 +203,12 @@ pub(crate) fn first_rule(
 
 /// Puts the addresses of the rows that the addresses of the packet do not give
 /// onto the stack.
-fn find_rows(a: &mut Assembler, (hook, parts): (Hook, &Parts<'_>), unsound: Label) {
+fn find_rows(a: &mut Assembler, (hook, parts): (Hook, &Parts<'_>), corrupt: Label) {
     let layout = parts.layout;
     if layout.program_used {
         owner::program(a, hook, parts);
         a.load(Width::D, R1, STACK, at::PROGRAM);
-        row_address(a, parts, &layout.program, unsound);
+        row_address(a, parts, &layout.program, corrupt);
         a.store(Width::D, STACK, at::PROGRAM_ROW, R3);
     }
     a.load(Width::W, R1, STACK, at::KEY);
@@ -218,16 +218,16 @@ fn find_rows(a: &mut Assembler, (hook, parts): (Hook, &Parts<'_>), unsound: Labe
         a.alu64_imm(Op::Lsh, R2, 24);
         a.alu64(Op::Or, R1, R2);
     }
-    row_address(a, parts, &layout.traffic, unsound);
+    row_address(a, parts, &layout.traffic, corrupt);
     a.store(Width::D, STACK, at::TRAFFIC_ROW, R3);
     if layout.interface_used && !matches!(hook, Hook::Connect(_)) {
         a.load(Width::W, R1, R6, skb::IFINDEX);
-        row_address(a, parts, &layout.interface, unsound);
+        row_address(a, parts, &layout.interface, corrupt);
         a.store(Width::D, STACK, at::INTERFACE_ROW, R3);
     }
     if layout.time_used {
         wall_seconds(a, parts);
-        row_address(a, parts, &layout.time, unsound);
+        row_address(a, parts, &layout.time, corrupt);
         a.store(Width::D, STACK, at::TIME_ROW, R3);
     }
 }

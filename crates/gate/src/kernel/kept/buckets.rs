@@ -21,16 +21,21 @@ pub(crate) fn sources(rates: BorrowedFd<'_>, limit: &Limit) -> Result<Vec<Source
         .map_err(|e| system("reading the clock")(e.into()))?;
     let now = now.tv_sec() as u64 * 1_000_000_000 + now.tv_nsec() as u64;
     let mut states = Vec::new();
-    let mut level_at = [0; 8];
+    let mut theoretical_arrival = [0; 8];
     for key in sys::map_keys(rates).map_err(reading())? {
         let Some((rule, source)) = bucket(&key).filter(|(rule, _)| *rule == limit.id) else {
             continue;
         };
         // It may have made room for another one meanwhile.
-        if sys::map_lookup(rates, &key, &mut level_at).map_err(reading())? {
-            let level_at = u64::from_ne_bytes(level_at);
+        if sys::map_lookup(rates, &key, &mut theoretical_arrival).map_err(reading())? {
+            let theoretical_arrival = u64::from_ne_bytes(theoretical_arrival);
             let source = source.filter(|_| limit.sharing == Sharing::PerSource);
-            states.extend(SourceState::from_level(limit, source, level_at, now));
+            states.extend(SourceState::from_theoretical_arrival(
+                limit,
+                source,
+                theoretical_arrival,
+                now,
+            ));
         }
         debug_assert_eq!(rule, limit.id);
     }

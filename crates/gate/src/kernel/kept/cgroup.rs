@@ -47,7 +47,7 @@ pub(crate) struct Needed {
 impl Needed {
     pub(crate) fn by(brief: &Brief) -> Self {
         let connect = restricts(brief, Direction::Outbound);
-        let names = |rule: &Rule| rule.speaks() && !rule.program.is_any();
+        let names = |rule: &Rule| rule.is_active() && !rule.program.is_any();
         Self { labels: connect || brief.rules().any(names), connect }
     }
 

@@ -38,7 +38,7 @@ const FIRST: [u8; 4] = [0; 4];
 
 /// What outlives revisions.
 #[derive(Clone, Copy)]
-pub(crate) struct Memories<'m> {
+pub(crate) struct SharedMaps<'m> {
     pub(crate) flows: FlowMaps<'m>,
     pub(crate) shares: BorrowedFd<'m>,
     pub(crate) rates: BorrowedFd<'m>,
@@ -86,8 +86,8 @@ struct Beside {
 
 /// Whether anything may be kept from going that way.
 pub(crate) fn restricts(brief: &Brief, direction: Direction) -> bool {
-    let speaks = |rule: &Rule| rule.speaks() && rule.direction == direction;
-    brief.standing.of(direction) != Action::Allow || brief.rules().any(speaks)
+    let is_active = |rule: &Rule| rule.is_active() && rule.direction == direction;
+    brief.standing.of(direction) != Action::Allow || brief.rules().any(is_active)
 }
 
 /// A map of keys that the revision looks up, filled.
@@ -130,7 +130,7 @@ impl Revision {
     /// Loads everything; nothing is in force yet.
     pub(crate) fn load(
         posting: &Posting<'_>,
-        memories: Memories<'_>,
+        memories: SharedMaps<'_>,
         hooks: &[Hook],
     ) -> Result<Self, GateError> {
         enforceable::check(posting.brief)?;
@@ -435,7 +435,8 @@ impl Revision {
         }
         let (run, out) = sys::test_run_skb(self.program.as_fd(), frame, &mut context.0, repeat)
             .map_err(bpf("to ask the gate by a test run"))?;
-        let speaker = CounterSlot(context.get(cb::SLOT)).speaker().unwrap_or(Speaker::Unsound);
+        let speaker =
+            CounterSlot(context.get(cb::SLOT)).speaker().unwrap_or(Speaker::CorruptTables);
         let said = context.get(cb::ACTION);
         let verdict = Action::ALL.into_iter().find(|a| u32::from(Verdict::action_bits(*a)) == said);
         let verdict = verdict.unwrap_or(Action::Deny);

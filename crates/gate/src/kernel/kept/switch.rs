@@ -45,7 +45,7 @@ impl Place {
 
 /// What the switch says at the moment.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Turn {
+pub(crate) struct SwitchState {
     /// Which place holds.
     pub(crate) holds: Place,
     /// The other one of a deadline: which one will hold after it, or held
@@ -63,7 +63,7 @@ pub(crate) struct Turn {
 /// Bits of the switch below the deadline.
 const PLACES: u64 = 15;
 
-impl Turn {
+impl SwitchState {
     /// The switch: bits 0 and 1 the place that holds, 2 and 3 the one that does
     /// after the deadline, above them the deadline in nanoseconds of
     /// CLOCK_BOOTTIME, to 16 nanoseconds; 0 is none.
@@ -96,8 +96,8 @@ impl Switch {
         Cell::open(map).map(Self).map_err(system("mapping the gate's switch"))
     }
 
-    pub(crate) fn turn(&self) -> Result<Turn, GateError> {
-        Ok(Turn::from_word(self.0.get(), since_boot()?))
+    pub(crate) fn turn(&self) -> Result<SwitchState, GateError> {
+        Ok(SwitchState::from_word(self.0.get(), since_boot()?))
     }
 
     /// Lets a place hold for good, whatever the switch says now.
@@ -109,7 +109,7 @@ impl Switch {
     /// `false` when the switch was turned since it was read.
     pub(crate) fn replace(
         &self,
-        read: Turn,
+        read: SwitchState,
         place: Place,
         for_a_time: Option<(Duration, Place)>,
     ) -> Result<bool, GateError> {
@@ -131,7 +131,7 @@ mod tests {
     #[test]
     fn after_its_deadline_the_other_place_holds() {
         let told = |word, now| {
-            let turn = Turn::from_word(word, now);
+            let turn = SwitchState::from_word(word, now);
             (turn.holds, turn.other, turn.left, turn.fell_back)
         };
         use Place::{First, Sealed, Second};

@@ -72,7 +72,7 @@ fn neighbours_are_meant_each_and_of_a_range_what_listens() {
 
 const DOME: Subject = Subject::Port(Transport::Tcp, 7410);
 
-fn described(source: &str, outcome: Outcome, around: &Circumstances<'_>) -> String {
+fn described(source: &str, outcome: Outcome, around: &CellContext<'_>) -> String {
     let vantage = Vantage::outside(source.parse().unwrap());
     let place = (OWN.parse().unwrap(), InterfaceIndex(2));
     let cell = cell((DOME, &vantage), place, seen(outcome), around);
@@ -84,7 +84,7 @@ fn described(source: &str, outcome: Outcome, around: &Circumstances<'_>) -> Stri
 fn what_listens_elsewhere_or_nowhere_is_told_apart() {
     let brief = Brief::unplaced(&read(ORDERS).unwrap());
     let refused = |listeners: &[Listener]| {
-        described("198.51.100.23", Outcome::Refuses, &Circumstances::plain(&brief, Some(listeners)))
+        described("198.51.100.23", Outcome::Refuses, &CellContext::plain(&brief, Some(listeners)))
     };
     assert_eq!(refused(&[]), "nothing listens on it");
     let mut slip = listener(7401, "0.0.0.0");
@@ -106,7 +106,7 @@ fn what_a_rule_accepts_is_no_difference() {
         Brief::unplaced(&read(&ORDERS.replace("source =", &accepted)).unwrap())
     };
     let seen_by = |brief: &Brief, source: &str, listeners: &[Listener], outcome| {
-        let around = Circumstances::plain(brief, Some(listeners));
+        let around = CellContext::plain(brief, Some(listeners));
         let vantage = Vantage::outside(source.parse().unwrap());
         let place = (OWN.parse().unwrap(), InterfaceIndex(2));
         cell((DOME, &vantage), place, seen(outcome), &around)
@@ -130,7 +130,7 @@ fn what_is_let_in_and_bound_elsewhere_is_told_though_nothing_differs() {
     let brief = Brief::unplaced(&read(&open.replace("tcp/7410", "tcp/7411-7419")).unwrap());
     let vantage = Vantage::outside("192.0.2.66".parse().unwrap());
     let why = |outcome, listeners: &[Listener]| {
-        let around = Circumstances::plain(&brief, Some(listeners));
+        let around = CellContext::plain(&brief, Some(listeners));
         let place = (OWN.parse().unwrap(), InterfaceIndex(2));
         let cell = cell((DOME, &vantage), place, seen(outcome), &around);
         assert!(!cell.differs());
@@ -161,33 +161,33 @@ fn every_difference_has_its_reason() {
     let used_up = said(Action::Deny, beyond, "the rate of rule 1 (dome)");
     let allowed = said(Action::Allow, Speaker::Rule(RuleIndex(0)), "rule 1 (dome)");
     let everywhere = [listener(7410, "0.0.0.0")];
-    let plain = Circumstances::plain(&brief, Some(&everywhere));
-    let cases: [(&str, Outcome, Circumstances<'_>, &str); 11] = [
+    let plain = CellContext::plain(&brief, Some(&everywhere));
+    let cases: [(&str, Outcome, CellContext<'_>, &str); 11] = [
         (FRIEND, Answers, plain, ""),
         (STRANGER, Silent, plain, ""),
         (STRANGER, Unknown, plain, ""),
         (
             FRIEND,
             Silent,
-            Circumstances { gate: Some(&denied), ..plain },
+            CellContext { gate: Some(&denied), ..plain },
             "the gate denied it by the standing answer inbound",
         ),
         (
             FRIEND,
             Silent,
-            Circumstances { gate: Some(&denied), other_orders: true, ..plain },
+            CellContext { gate: Some(&denied), other_orders: true, ..plain },
             "other orders are in force, in which the standing answer inbound decides",
         ),
         (
             FRIEND,
             Silent,
-            Circumstances { gate: Some(&used_up), ..plain },
+            CellContext { gate: Some(&used_up), ..plain },
             "this source has exceeded the rate of rule 1 (dome)",
         ),
         (
             FRIEND,
             Silent,
-            Circumstances {
+            CellContext {
                 gate: Some(&allowed),
                 came_in: Some(false),
                 others: &["sieve".to_owned()],
@@ -198,7 +198,7 @@ fn every_difference_has_its_reason() {
         (
             STRANGER,
             Answers,
-            Circumstances { gate: Some(&denied), ..plain },
+            CellContext { gate: Some(&denied), ..plain },
             "another program at the interface let it in before the gate",
         ),
         (STRANGER, Answers, plain, "denied by the orders, but the gate is not loaded"),
@@ -206,7 +206,7 @@ fn every_difference_has_its_reason() {
         (
             FRIEND,
             Refuses,
-            Circumstances { stopped: &[DOME], ..plain },
+            CellContext { stopped: &[DOME], ..plain },
             "it listened when the check began, and no longer does",
         ),
     ];
@@ -216,11 +216,11 @@ fn every_difference_has_its_reason() {
     let mut full = listener(7410, "0.0.0.0");
     full.queue = Some((129, 128));
     let full = [full];
-    let full = Circumstances::plain(&brief, Some(&full));
+    let full = CellContext::plain(&brief, Some(&full));
     assert_eq!(described(FRIEND, Silent, &full), "the program's accept queue is full");
-    let astray = Circumstances { not_the_way_back: true, ..full };
+    let astray = CellContext { not_the_way_back: true, ..full };
     assert!(described(FRIEND, Silent, &astray).contains("uses another interface"));
-    let far = Circumstances { listeners: None, ..plain };
+    let far = CellContext { listeners: None, ..plain };
     assert!(described(FRIEND, Refuses, &far).contains("from another machine"));
 }
 

@@ -6,7 +6,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// An unsigned integer that a [`Spans`] can hold.
+/// An unsigned integer that a [`RangeSet`] can hold.
 pub trait Point: Copy + Ord + std::fmt::Debug + std::hash::Hash {
     /// The smallest value.
     const LEAST: Self;
@@ -33,9 +33,9 @@ point!(u32, u128);
 /// A set of points. Invariant: ranges are sorted, closed, disjoint and never
 /// touch, so two equal sets have equal representations.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
-pub struct Spans<T>(Vec<(T, T)>);
+pub struct RangeSet<T>(Vec<(T, T)>);
 
-impl<T: Point> Spans<T> {
+impl<T: Point> RangeSet<T> {
     /// The empty set.
     pub fn empty() -> Self {
         Self(Vec::new())
@@ -161,17 +161,18 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn set() -> impl Strategy<Value = Spans<u32>> {
+    fn set() -> impl Strategy<Value = RangeSet<u32>> {
         let near_ends = prop_oneof![0u32..40, (u32::MAX - 20)..=u32::MAX];
-        proptest::collection::vec((near_ends, 0u32..12), 0..8)
-            .prop_map(|v| Spans::from_ranges(v.into_iter().map(|(a, n)| (a, a.saturating_add(n)))))
+        proptest::collection::vec((near_ends, 0u32..12), 0..8).prop_map(|v| {
+            RangeSet::from_ranges(v.into_iter().map(|(a, n)| (a, a.saturating_add(n))))
+        })
     }
 
     #[test]
     fn touching_ranges_become_one() {
-        let s = Spans::from_ranges([(5u32, 9), (0, 4), (12, 11)]);
+        let s = RangeSet::from_ranges([(5u32, 9), (0, 4), (12, 11)]);
         assert_eq!(s.ranges(), [(0, 9)]);
-        assert_eq!(Spans::from_ranges([(0u32, u32::MAX), (7, 8)]), Spans::full());
+        assert_eq!(RangeSet::from_ranges([(0u32, u32::MAX), (7, 8)]), RangeSet::full());
     }
 
     proptest! {
@@ -189,7 +190,7 @@ mod tests {
             prop_assert_eq!(a.intersection(&b).contains(p), a.contains(p) && b.contains(p));
             prop_assert_eq!(a.difference(&b).contains(p), a.contains(p) && !b.contains(p));
             prop_assert_eq!(a.complement().contains(p), !a.contains(p));
-            let above = a.intersection(&Spans::from_ranges([(p, u32::MAX)]));
+            let above = a.intersection(&RangeSet::from_ranges([(p, u32::MAX)]));
             prop_assert_eq!(a.first_from(p), above.ranges().first().map(|(first, _)| *first));
             prop_assert_eq!(a.complement().complement(), a);
         }

@@ -6,16 +6,16 @@ use std::sync::Arc;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
 use super::action::Action;
-use super::attachments::Sheets;
+use super::attachments::Documents;
 use super::blocks::Blocks;
 use super::change::{Destination, EditFault, NewRule, Which};
-use super::hosts::Silence;
+use super::hosts::Inactive;
 use super::model::{Orders, Rule};
 use super::resolve::nearest;
 use crate::names::spelling;
 
 /// One file: where its rules stand in it, and among all.
-pub(super) struct PageFile<'t> {
+pub(super) struct DocumentFile<'t> {
     pub(super) name: Option<&'t str>,
     pub(super) text: &'t str,
     pub(super) blocks: Blocks,
@@ -25,24 +25,24 @@ pub(super) struct PageFile<'t> {
 
 /// The files in the order of their rules: the orders' own is the last.
 pub(super) fn files_of<'t>(
-    sheets: Sheets<'t>,
+    sheets: Documents<'t>,
     orders: &Orders,
     blocks: Vec<Option<Blocks>>,
-) -> Result<Vec<PageFile<'t>>, EditFault> {
+) -> Result<Vec<DocumentFile<'t>>, EditFault> {
     let parts = sheets.parts().into_iter().map(|p| (Some(p.name.as_str()), p.text.as_str()));
-    let mut files: Vec<PageFile<'t>> = Vec::new();
+    let mut files: Vec<DocumentFile<'t>> = Vec::new();
     let mut first = 0;
     for ((name, text), blocks) in parts.chain([(None, sheets.text)]).zip(blocks) {
         let blocks = blocks.ok_or(EditFault::NotTables)?;
         let count = blocks.rules.len();
-        files.push(PageFile { name, text, blocks, first });
+        files.push(DocumentFile { name, text, blocks, first });
         first += count;
     }
     if first == orders.rules.len() { Ok(files) } else { Err(EditFault::NotTables) }
 }
 
-pub(super) struct Page<'t> {
-    pub(super) files: Vec<PageFile<'t>>,
+pub(super) struct Document<'t> {
+    pub(super) files: Vec<DocumentFile<'t>>,
     pub(super) orders: Orders,
 }
 
@@ -56,13 +56,13 @@ pub(super) struct Changed {
 
 /// Where a rule goes: the index of the rule that will stand behind it, and the
 /// place in a file.
-pub(super) struct Spot {
+pub(super) struct InsertAt {
     pub(super) before: usize,
     pub(super) file: usize,
     pub(super) offset: usize,
 }
 
-impl Page<'_> {
+impl Document<'_> {
     pub(super) fn find(&self, which: &Which) -> Result<usize, EditFault> {
         let rules = &self.orders.rules;
         let found = match which {
@@ -86,7 +86,7 @@ impl Page<'_> {
             .rposition(|file| file.first <= at && at - file.first < file.blocks.rules.len());
         // Every rule came out of one of the files.
         let file = file.unwrap_or_default();
-        let PageFile { blocks, first, .. } = &self.files[file];
+        let DocumentFile { blocks, first, .. } = &self.files[file];
         (file, blocks.rules[at - first].clone())
     }
 
@@ -103,18 +103,18 @@ impl Page<'_> {
     }
 
     /// Before rule `at`, in its file; behind all in the orders' own.
-    pub(super) fn spot_before(&self, at: usize) -> Spot {
+    pub(super) fn spot_before(&self, at: usize) -> InsertAt {
         if at < self.orders.rules.len() {
             let (file, range) = self.place(at);
-            return Spot { before: at, file, offset: range.start };
+            return InsertAt { before: at, file, offset: range.start };
         }
         let file = self.files.len() - 1;
-        let PageFile { text, blocks, .. } = &self.files[file];
+        let DocumentFile { text, blocks, .. } = &self.files[file];
         let offset = blocks.rules.last().map_or(text.len(), |last| last.end);
-        Spot { before: at, file, offset }
+        InsertAt { before: at, file, offset }
     }
 
-    pub(super) fn spot(&self, destination: &Destination) -> Result<Spot, EditFault> {
+    pub(super) fn spot(&self, destination: &Destination) -> Result<InsertAt, EditFault> {
         Ok(match destination {
             Destination::First => self.spot_before(0),
             Destination::Last => self.spot_before(self.orders.rules.len()),
@@ -122,7 +122,7 @@ impl Page<'_> {
             Destination::After(which) => {
                 let at = self.find(which)?;
                 let (file, range) = self.place(at);
-                Spot { before: at + 1, file, offset: range.end }
+                InsertAt { before: at + 1, file, offset: range.end }
             }
         })
     }
@@ -179,7 +179,7 @@ impl Page<'_> {
     pub(super) fn enable(&self, which: &Which, enabled: bool) -> Result<Changed, EditFault> {
         let at = self.find(which)?;
         let rule = &self.orders.rules[at];
-        if (rule.silence != Some(Silence::Paused)) == enabled {
+        if (rule.silence != Some(Inactive::Paused)) == enabled {
             let is = if enabled { "is not paused" } else { "is paused already" };
             return Err(EditFault::NothingToDo(format!("{} {is}", rule.name)));
         }
@@ -240,8 +240,8 @@ impl Page<'_> {
         Ok(Changed { file, text, at, told })
     }
 
-    pub(super) fn insert(&self, spot: Spot, block: &str, told: Vec<String>) -> Changed {
-        let Spot { before, file, offset } = spot;
+    pub(super) fn insert(&self, spot: InsertAt, block: &str, told: Vec<String>) -> Changed {
+        let InsertAt { before, file, offset } = spot;
         let (head, tail) = self.files[file].text.split_at(offset);
         // An empty line keeps blocks apart, as their authors do.
         let parted = head.is_empty() || head.ends_with("\n\n") || head.ends_with("\r\n\r\n");
@@ -291,7 +291,7 @@ impl Page<'_> {
         Ok(self.insert(spot, &format!("[[rules]]\n{table}"), told))
     }
 
-    /// Before the first catch-all deny, behind which nothing ever speaks.
+    /// Before the first catch-all deny, behind which nothing ever matches.
     pub(super) fn usual_place(&self, new: &NewRule) -> (usize, Option<String>) {
         let itself = new.action != "allow"
             && new.traffic.iter().any(|t| t == "any")
@@ -324,7 +324,7 @@ impl Page<'_> {
             Some(destination) => self.spot(destination)?,
             None => {
                 let (file, range) = self.place(from);
-                Spot { before: from + 1, file, offset: range.end }
+                InsertAt { before: from + 1, file, offset: range.end }
             }
         };
         let told = format!("a copy of `{original}` was added at position {}", spot.before + 1);
