@@ -60,7 +60,7 @@ pub fn check(brief: &Brief) -> Result<(), Unenforceable> {
 ///
 /// # Errors
 /// [`Unenforceable`].
-pub(crate) fn without_labels(brief: &Brief) -> Result<(), Unenforceable> {
+pub(crate) fn without_owner_tags(brief: &Brief) -> Result<(), Unenforceable> {
     let why = "sockets cannot be labelled here: there is no cgroup v2 hierarchy, or the kernel \
                does not describe its types (BTF)";
     refuse_programs(brief, cannot_tell_programs().unwrap_or(why))
@@ -91,7 +91,8 @@ mod tests {
                 "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
                  [[rules]]\nname = \"web\"\naction = \"allow\"\ntraffic = \"http\"\n{key}\n"
             );
-            without_labels(&Brief::unplaced(&read(&text).unwrap())).map_err(|e| (e.place, e.key))
+            without_owner_tags(&Brief::unplaced(&read(&text).unwrap()))
+                .map_err(|e| (e.place, e.key))
         };
         let key = "program = \"/usr/sbin/plated\"";
         let told = ("rule 1 (web), line 6".into(), "program = /usr/sbin/plated".to_owned());

@@ -31,4 +31,4 @@ pub use programs::{
     program_load_for, program_maps, program_name, programs_at, test_run_skb,
 };
 pub use ring::Ring;
-pub use sockets::{descriptor_of, label_socket, namespace_cookie, namespace_of};
+pub use sockets::{descriptor_of, namespace_cookie, namespace_of, tag_socket};

@@ -10,7 +10,7 @@ use super::map_insert;
 ///
 /// # Errors
 /// What the kernel says; [`io::ErrorKind::InvalidInput`] for wrong sizes.
-pub fn label_socket(map: BorrowedFd<'_>, socket: BorrowedFd<'_>, value: &[u8]) -> io::Result<bool> {
+pub fn tag_socket(map: BorrowedFd<'_>, socket: BorrowedFd<'_>, value: &[u8]) -> io::Result<bool> {
     map_insert(map, &socket.as_raw_fd().to_ne_bytes(), value)
 }
 

@@ -12,9 +12,9 @@ use crate::contract::{GateError, Posted, Posting, Record};
 use crate::enforceable;
 use crate::kernel::emit::context::{FlowMaps, Hook, OuterSide, guarded};
 use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
-use crate::kernel::emit::label::Secret;
 use crate::kernel::emit::marks::Marks;
 use crate::kernel::emit::namespace::NamespaceOf;
+use crate::kernel::emit::owner_tag::Secret;
 use crate::kernel::emit::types::KernelTypes;
 use crate::kernel::error::{bpf, load, misfit, system};
 use crate::kernel::gate::KernelGate;
@@ -161,12 +161,12 @@ impl KernelGate {
         self.step("secrets")?;
         let (secret, marks) = pins.secrets_or_new(made)?;
         self.step("labels")?;
-        let labels = match Needed::by(posting.brief).labels {
-            true => cgroup::labels(pins, (self.cookie, secret), made)?,
+        let owner_tags = match Needed::by(posting.brief).owner_tags {
+            true => cgroup::owner_tags(pins, (self.cookie, secret), made)?,
             false => None,
         };
-        if labels.is_none() {
-            enforceable::without_labels(posting.brief)?;
+        if owner_tags.is_none() {
+            enforceable::without_owner_tags(posting.brief)?;
         }
         let outer = outer_slot.try_clone().map_err(system("opening a map"))?;
         let mut slots = vec![(Hook::Outer, outer)];
@@ -180,7 +180,7 @@ impl KernelGate {
             clock,
             maps,
             events,
-            labels,
+            owner_tags,
             secret,
             marks,
         })
@@ -274,7 +274,7 @@ struct Kept {
     clock: OwnedFd,
     maps: MemoryMaps,
     events: OwnedFd,
-    labels: Option<OwnedFd>,
+    owner_tags: Option<OwnedFd>,
     secret: Secret,
     marks: Marks,
 }
@@ -294,7 +294,7 @@ impl Kept {
             events: self.events.as_fd(),
             guarded: self.guarded.as_fd(),
             clock: self.clock.as_fd(),
-            labels: self.labels.as_ref().map(AsFd::as_fd),
+            owner_tags: self.owner_tags.as_ref().map(AsFd::as_fd),
             secret: self.secret,
             marks: self.marks,
         }

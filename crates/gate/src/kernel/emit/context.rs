@@ -207,7 +207,7 @@ pub struct Parts<'m> {
     pub(crate) types: Option<KernelTypes>,
     /// The labels of the sockets; `None` on kernels that do not describe
     /// themselves.
-    pub labels: Option<BorrowedFd<'m>>,
+    pub owner_tags: Option<BorrowedFd<'m>>,
     /// The numbers of the programs that rules name.
     pub programs: BorrowedFd<'m>,
     /// This host's own addresses, by their 16 bytes.

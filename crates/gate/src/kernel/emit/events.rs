@@ -21,7 +21,7 @@ use tipstaff_core::packet::Direction;
 use crate::kernel::emit::context::{Hook, Parts, wanted};
 use crate::kernel::emit::counters::{CounterSlot, count_one};
 use crate::kernel::emit::frame::{RECORD_BYTES, at, looks, pending};
-use crate::kernel::emit::label::field;
+use crate::kernel::emit::owner_tag::field;
 use crate::kernel::emit::{owner, rates};
 
 /// What the standing answers deny is recorded 100 times a second at most, 100 at once.
@@ -71,7 +71,7 @@ pub(crate) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         a.store(Width::W, STACK, at::RECORD + 20, R1);
     }
     for (from, to) in [(field::INODE, 64), (field::DEVICE, 72)] {
-        a.load(Width::D, R1, STACK, at::LABEL + from);
+        a.load(Width::D, R1, STACK, at::OWNER_TAG + from);
         a.store(Width::D, STACK, at::RECORD + to, R1);
     }
     at::WAY.number(a, R1);

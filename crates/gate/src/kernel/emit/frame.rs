@@ -9,7 +9,7 @@ pub const RECORD_BYTES: usize = 80;
 pub const BUCKET_BYTES: u32 = 24;
 
 /// Bytes of a label.
-pub const LABEL_BYTES: u32 = 24;
+pub const OWNER_TAG_BYTES: u32 = 24;
 
 /// What a packet has to do with rates.
 pub mod looks {
@@ -44,7 +44,7 @@ pub mod at {
     /// Arguments of a route lookup, 64 bytes.
     pub const ROUTE: i16 = -208;
     /// The label of the socket; the route is not asked for any more when it is read.
-    pub const LABEL: i16 = ROUTE;
+    pub const OWNER_TAG: i16 = ROUTE;
     /// The key of a program, behind its label.
     pub const PROGRAM_KEY: i16 = ROUTE + 24;
     /// The traffic row's address.
@@ -184,7 +184,8 @@ const _: () = {
     assert!(at::SOCKET.begin() + 8 <= 0);
     // What stands in the route's place, and in that of an answer.
     assert!(
-        LABEL_BYTES as i16 <= at::PROGRAM_KEY - at::LABEL && at::PROGRAM_KEY + 16 <= at::ROUTE + 64
+        OWNER_TAG_BYTES as i16 <= at::PROGRAM_KEY - at::OWNER_TAG
+            && at::PROGRAM_KEY + 16 <= at::ROUTE + 64
     );
     assert!(RECORD_BYTES <= 96);
 };

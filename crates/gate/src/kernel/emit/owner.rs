@@ -1,4 +1,4 @@
-//! Which program a packet belongs to: the label of the socket that sends it,
+//! Which program a packet belongs to: the owner tag of the socket that sends it,
 //! or of the one that listens to it.
 
 use tipstaff_bpf::abi::{CURRENT_NETNS, helper, skb};
@@ -12,7 +12,7 @@ use tipstaff_core::packet::{Direction, ProgramIndex};
 
 use crate::kernel::emit::context::{Hook, Parts, cb, told};
 use crate::kernel::emit::frame::at;
-use crate::kernel::emit::label::field;
+use crate::kernel::emit::owner_tag::field;
 
 /// What is added to the number of a program that a test run asks about: 0 is
 /// no question, and [`ProgramIndex::UNKNOWN`] wraps to 1.
@@ -24,14 +24,14 @@ const LOW: i16 = if cfg!(target_endian = "little") { 0 } else { 4 };
 /// `struct bpf_sock_addr`: the socket, a pointer.
 const ADDRESS_SOCKET: i16 = 64;
 
-/// Copies the label to the stack, zeros where there is none, and says there
+/// Copies the owner tag to the stack, zeros where there is none, and says there
 /// whether there is a socket at all. r0 to r5 and r9 are lost.
 pub(crate) fn label(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     for word in 0..3 {
-        a.store_imm(Width::D, STACK, at::LABEL + word * 8, 0);
+        a.store_imm(Width::D, STACK, at::OWNER_TAG + word * 8, 0);
     }
     at::SOCKET.set(a, 0);
-    if parts.labels.is_none() {
+    if parts.owner_tags.is_none() {
         return;
     }
     let done = a.label();
@@ -39,12 +39,12 @@ pub(crate) fn label(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         Hook::Connect(_) => {
             a.load(Width::D, R9, R6, ADDRESS_SOCKET);
             a.jump_if(If::Eq, R9, 0, done);
-            label_of(a, R9, parts, done);
+            owner_tag_of(a, R9, parts, done);
         }
         Hook::Inner => {
             own_socket(a, done);
             a.copy(R9, R0);
-            label_of(a, R9, parts, done);
+            owner_tag_of(a, R9, parts, done);
         }
         Hook::Outer => {
             let inbound = a.label();
@@ -53,14 +53,14 @@ pub(crate) fn label(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
             a.jump_if(If::Eq, R1, Flag::with(Direction::Transit as u16), done);
             own_socket(a, done);
             a.copy(R9, R0);
-            label_of(a, R9, parts, done);
+            owner_tag_of(a, R9, parts, done);
             a.jump(done);
 
             a.place(inbound);
             let release = a.label();
             listener(a, done);
             a.copy(R9, R0);
-            label_of(a, R9, parts, release);
+            owner_tag_of(a, R9, parts, release);
             a.place(release);
             a.copy(R1, R9);
             a.call(helper::SK_RELEASE);
@@ -69,23 +69,23 @@ pub(crate) fn label(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     a.place(done);
 }
 
-/// r0 = the label at a socket, or 0. r1 to r4 are lost.
+/// r0 = the owner tag at a socket, or 0. r1 to r4 are lost.
 fn storage(a: &mut Assembler, socket: Reg, parts: &Parts<'_>) {
-    let Some(labels) = parts.labels else {
+    let Some(owner_tags) = parts.owner_tags else {
         a.mov(R0, 0);
         return;
     };
     a.copy(R2, socket);
-    a.map(R1, labels);
+    a.map(R1, owner_tags);
     a.mov(R3, 0);
     a.mov(R4, 0);
     a.call(helper::SK_STORAGE_GET);
 }
 
-/// Copies the label of a socket to the stack. What the kernel makes for an
-/// MPTCP socket, which carries its connections, has the label of that one. Goes
+/// Copies the owner tag of a socket to the stack. What the kernel makes for an
+/// MPTCP socket, which carries its connections, has the owner tag of that one. Goes
 /// to `none` where there is none.
-fn label_of(a: &mut Assembler, socket: Reg, parts: &Parts<'_>, none: Label) {
+fn owner_tag_of(a: &mut Assembler, socket: Reg, parts: &Parts<'_>, none: Label) {
     let found = a.label();
     at::SOCKET.set(a, 1);
     storage(a, socket, parts);
@@ -110,11 +110,11 @@ fn own_socket(a: &mut Assembler, none: Label) {
     a.jump_if(If::Eq, R0, 0, none);
 }
 
-/// The label at r0 goes to the stack.
+/// The owner tag at r0 goes to the stack.
 fn copy(a: &mut Assembler) {
     for word in 0..3 {
         a.load(Width::D, R1, R0, word * 8);
-        a.store(Width::D, STACK, at::LABEL + word * 8, R1);
+        a.store(Width::D, STACK, at::OWNER_TAG + word * 8, R1);
     }
 }
 
@@ -175,10 +175,10 @@ pub(crate) fn program(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     at::SOCKET.load(a, R1);
     a.jump_if(If::Eq, R1, Flag::with(0), done);
     let id = if parts.program_exact { field::INODE } else { field::PATH };
-    a.load(Width::W, R1, STACK, at::LABEL + field::DEVICE);
+    a.load(Width::W, R1, STACK, at::OWNER_TAG + field::DEVICE);
     a.jump_if(If::Eq, R1, 0, unknown);
     a.store(Width::D, STACK, at::PROGRAM_KEY, R1);
-    a.load(Width::D, R1, STACK, at::LABEL + id);
+    a.load(Width::D, R1, STACK, at::OWNER_TAG + id);
     a.jump_if(If::Eq, R1, 0, unknown);
     a.store(Width::D, STACK, at::PROGRAM_KEY + 8, R1);
     a.map(R1, parts.programs);

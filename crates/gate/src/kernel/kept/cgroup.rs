@@ -1,6 +1,6 @@
 //! The second line: dispatchers at the sockets of the namespace, on the root
 //! of the control groups. They guard interfaces that have no outer gate yet,
-//! tell a denied program at once, and label each socket with its program.
+//! tell a denied program at once, and tag each socket with its program.
 //!
 //! A kernel that cannot carry it has the outer gate all the same.
 
@@ -19,10 +19,10 @@ use tipstaff_core::packet::Direction;
 use crate::contract::GateError;
 use crate::kernel::emit::context::Hook;
 use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
-use crate::kernel::emit::label::{self, Secret};
 use crate::kernel::emit::namespace::NamespaceOf;
+use crate::kernel::emit::owner_tag::{self, Secret};
 use crate::kernel::error::{bpf, load, misfit, system};
-use crate::kernel::kept::pins::{LABEL_LINK, Made, Pins, private_folder};
+use crate::kernel::kept::pins::{Made, OWNER_TAG_LINK, Pins, private_folder};
 use crate::kernel::kept::revision::restricts;
 use crate::kernel::kept::{described, executables};
 
@@ -39,7 +39,7 @@ const LINKS: [(&str, Hook, bool, Attach); 4] = [
 pub(crate) struct Needed {
     /// Programs are told where rules name them, and where records of what leaves
     /// say who sent it.
-    pub(crate) labels: bool,
+    pub(crate) owner_tags: bool,
     /// Where everything may leave, no connecting is decided.
     connect: bool,
 }
@@ -48,7 +48,7 @@ impl Needed {
     pub(crate) fn by(brief: &Brief) -> Self {
         let connect = restricts(brief, Direction::Outbound);
         let names = |rule: &Rule| rule.is_active() && !rule.program.is_any();
-        Self { labels: connect || brief.rules().any(names), connect }
+        Self { owner_tags: connect || brief.rules().any(names), connect }
     }
 
     pub(crate) fn has(self, hook: Hook) -> bool {
@@ -60,7 +60,7 @@ impl Needed {
 /// to say there. Failing is harmless.
 pub(crate) fn detach_idle(pins: &Pins, needed: Needed) {
     let idle = LINKS.iter().filter(|(_, hook, ..)| !needed.has(*hook)).map(|(pin, ..)| *pin);
-    for pin in idle.chain((!needed.labels).then_some(LABEL_LINK)) {
+    for pin in idle.chain((!needed.owner_tags).then_some(OWNER_TAG_LINK)) {
         pins.discard_link(pin);
     }
 }
@@ -94,30 +94,30 @@ fn control_groups(run_dir: &Path) -> Option<File> {
     opened
 }
 
-/// The labels of the sockets. Where nobody labels yet, the program that does
-/// is attached, and what is open already gets its labels. `None`: this kernel
+/// The owner tags of the sockets. Where nobody tags them yet, the program that does
+/// is attached, and what is open already gets its owner tags. `None`: this kernel
 /// cannot.
-pub(crate) fn labels(
+pub(crate) fn owner_tags(
     pins: &Pins,
     (cookie, secret): (u64, Secret),
     made: &mut Made<'_>,
 ) -> Result<Option<OwnedFd>, GateError> {
-    if pins.has_link(LABEL_LINK)? {
-        return pins.labels_or_new(made).map(Some);
+    if pins.has_link(OWNER_TAG_LINK)? {
+        return pins.owner_tags_or_new(made).map(Some);
     }
     let (Some(offsets), Some(groups)) = (described::at_sockets(), control_groups(pins.run_dir()))
     else {
         return Ok(None);
     };
-    let labels = pins.labels_or_new(made)?;
-    let code = label::program(labels.as_fd(), cookie, secret, offsets).map_err(misfit)?;
+    let owner_tags = pins.owner_tags_or_new(made)?;
+    let code = owner_tag::program(owner_tags.as_fd(), cookie, secret, offsets).map_err(misfit)?;
     let program = load(ProgramKind::CgroupSock, Some(Attach::SocketMade), "ts_label", &code)?;
     let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), Attach::SocketMade)
         .map_err(bpf("to attach to the control groups"))?;
-    pins.keep_link(link.as_fd(), LABEL_LINK, made)?;
-    executables::label_what_is_open(labels.as_fd(), secret, cookie)
+    pins.keep_link(link.as_fd(), OWNER_TAG_LINK, made)?;
+    executables::tag_what_is_open(owner_tags.as_fd(), secret, cookie)
         .map_err(system("reading /proc"))?;
-    Ok(Some(labels))
+    Ok(Some(owner_tags))
 }
 
 /// How a program at the control groups learns whose packet it has; `None`: this

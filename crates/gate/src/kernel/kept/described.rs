@@ -10,8 +10,8 @@ use tipstaff_bpf::btf::{self, Btf};
 use tipstaff_bpf::sys::{self, Attach, ProgramKind};
 
 use crate::contract::GateError;
-use crate::kernel::emit::label::Offsets;
 use crate::kernel::emit::namespace::DeviceNamespace;
+use crate::kernel::emit::owner_tag::Offsets;
 use crate::kernel::emit::types::KernelTypes;
 use crate::kernel::kept::pins::{Made, Pins};
 
@@ -25,7 +25,7 @@ fn accepted(code: &[u8]) -> Option<OwnedFd> {
 /// What the kernel's description gives; it does not change while it runs.
 #[derive(Clone, Copy, Default)]
 struct Described {
-    labels: Option<Offsets>,
+    owner_tags: Option<Offsets>,
     types: Option<KernelTypes>,
     devices: Option<DeviceNamespace>,
 }
@@ -42,7 +42,7 @@ fn described() -> Described {
         let Ok(bytes) = fs::read(btf::VMLINUX) else { return Described::default() };
         let Ok(btf) = Btf::read(&bytes) else { return Described::default() };
         Described {
-            labels: Offsets::from_btf(&btf).ok(),
+            owner_tags: Offsets::from_btf(&btf).ok(),
             types: KernelTypes::from_btf(&btf).ok().map(|t| if is_older() { t.older() } else { t }),
             devices: DeviceNamespace::from_btf(&btf).ok(),
         }
@@ -84,7 +84,7 @@ pub(crate) fn at_devices() -> Option<DeviceNamespace> {
     described().devices
 }
 
-/// What the program that labels sockets reads; `None`: as above.
+/// What the program that tags sockets reads; `None`: as above.
 pub(crate) fn at_sockets() -> Option<Offsets> {
-    described().labels
+    described().owner_tags
 }

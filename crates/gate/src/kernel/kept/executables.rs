@@ -14,8 +14,8 @@ use tipstaff_core::brief::{Brief, Executables};
 use tipstaff_core::host::programs::{ProgramNote, ProgramStatus};
 
 use crate::contract::Maker;
-use crate::kernel::emit::frame::LABEL_BYTES;
-use crate::kernel::emit::label::{MOST_FOLDERS, Secret};
+use crate::kernel::emit::frame::OWNER_TAG_BYTES;
+use crate::kernel::emit::owner_tag::{MOST_FOLDERS, Secret};
 
 /// A file that a program can be started from.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -142,21 +142,21 @@ impl Identity {
         if self.names().count() > MOST_FOLDERS { 0 } else { secret.hash(self.names()) }
     }
 
-    /// The label of a socket whose maker cannot be told from others.
-    fn label_of_nobody(process: u32) -> [u8; LABEL_BYTES as usize] {
-        let mut label = [0; LABEL_BYTES as usize];
-        label[20..].copy_from_slice(&process.to_ne_bytes());
-        label
+    /// The owner tag of a socket whose maker cannot be told from others.
+    fn owner_tag_of_nobody(process: u32) -> [u8; OWNER_TAG_BYTES as usize] {
+        let mut owner_tag = [0; OWNER_TAG_BYTES as usize];
+        owner_tag[20..].copy_from_slice(&process.to_ne_bytes());
+        owner_tag
     }
 
-    /// The label of a socket that this program made.
-    pub fn label(&self, secret: Secret, process: u32) -> [u8; LABEL_BYTES as usize] {
-        let mut label = [0; LABEL_BYTES as usize];
-        label[..8].copy_from_slice(&self.hash(secret).to_ne_bytes());
-        label[8..16].copy_from_slice(&self.inode.unwrap_or_default().to_ne_bytes());
-        label[16..20].copy_from_slice(&self.device.to_ne_bytes());
-        label[20..].copy_from_slice(&process.to_ne_bytes());
-        label
+    /// The owner tag of a socket that this program made.
+    pub fn owner_tag(&self, secret: Secret, process: u32) -> [u8; OWNER_TAG_BYTES as usize] {
+        let mut owner_tag = [0; OWNER_TAG_BYTES as usize];
+        owner_tag[..8].copy_from_slice(&self.hash(secret).to_ne_bytes());
+        owner_tag[8..16].copy_from_slice(&self.inode.unwrap_or_default().to_ne_bytes());
+        owner_tag[16..20].copy_from_slice(&self.device.to_ne_bytes());
+        owner_tag[20..].copy_from_slice(&process.to_ne_bytes());
+        owner_tag
     }
 }
 
@@ -259,13 +259,13 @@ fn without_deleted(path: &Path) -> PathBuf {
 }
 
 /// Labels the sockets of this network namespace that were open before any was
-/// labelled, each by the oldest program that holds it.
+/// tagged, each by the oldest program that holds it.
 ///
 /// # Errors
 /// Only when /proc cannot be read: a process or socket that is gone meanwhile
-/// needs no label.
-pub fn label_what_is_open(
-    labels: BorrowedFd<'_>,
+/// needs no owner tag.
+pub fn tag_what_is_open(
+    owner_tags: BorrowedFd<'_>,
     secret: Secret,
     cookie: u64,
 ) -> io::Result<usize> {
@@ -275,9 +275,9 @@ pub fn label_what_is_open(
         .collect();
     processes.sort_unstable();
     let mut seen = HashSet::new();
-    let mut labelled = 0;
+    let mut tagged = 0;
     for process in processes {
-        let mut label = None;
+        let mut owner_tag = None;
         for entry in fs::read_dir(format!("/proc/{process}/fd")).into_iter().flatten().flatten() {
             let Ok(link) = fs::read_link(entry.path()) else { continue };
             if !link.as_os_str().as_bytes().starts_with(b"socket:") || !seen.insert(link) {
@@ -287,15 +287,15 @@ pub fn label_what_is_open(
                 continue;
             };
             let Some(socket) = socket_here(process, number, cookie) else { continue };
-            let label = label.get_or_insert_with(|| match is_in_own_accounts(process) {
-                true => Identity::of_process(process).map(|i| i.label(secret, process)),
-                false => Ok(Identity::label_of_nobody(process)),
+            let owner_tag = owner_tag.get_or_insert_with(|| match is_in_own_accounts(process) {
+                true => Identity::of_process(process).map(|i| i.owner_tag(secret, process)),
+                false => Ok(Identity::owner_tag_of_nobody(process)),
             });
-            let Ok(label) = label else { break };
-            labelled += usize::from(sys::label_socket(labels, socket.as_fd(), label).is_ok());
+            let Ok(owner_tag) = owner_tag else { break };
+            tagged += usize::from(sys::tag_socket(owner_tags, socket.as_fd(), owner_tag).is_ok());
         }
     }
-    Ok(labelled)
+    Ok(tagged)
 }
 
 /// Whether a process is in the user namespace of this one. Others may run what

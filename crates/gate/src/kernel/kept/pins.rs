@@ -15,9 +15,9 @@ use tipstaff_host::filters;
 
 use crate::contract::GateError;
 use crate::kernel::emit::context::{Hook, OuterSide};
-use crate::kernel::emit::frame::{BUCKET_BYTES, FLOW_BYTES, FLOW_VALUE_BYTES, LABEL_BYTES};
-use crate::kernel::emit::label::Secret;
+use crate::kernel::emit::frame::{BUCKET_BYTES, FLOW_BYTES, FLOW_VALUE_BYTES, OWNER_TAG_BYTES};
 use crate::kernel::emit::marks::{MARK_BYTES, Marks};
+use crate::kernel::emit::owner_tag::Secret;
 use crate::kernel::emit::shares::SHARE_BYTES;
 use crate::kernel::error::{bpf, system};
 use crate::kernel::kept::at::At;
@@ -46,9 +46,9 @@ pub(crate) struct MemoryMaps {
 
 /// The links at the sockets of the namespace.
 pub(crate) const SOCKET_LINKS: [&str; 5] =
-    ["inner-in", "inner-out", "connect4", "connect6", LABEL_LINK];
-/// The link of the program that labels sockets.
-pub(crate) const LABEL_LINK: &str = "label";
+    ["inner-in", "inner-out", "connect4", "connect6", OWNER_TAG_LINK];
+/// The link of the program that tags sockets.
+pub(crate) const OWNER_TAG_LINK: &str = "label";
 
 /// The layout of all that is pinned: switch, slots, flows, dispatchers.
 const LAYOUT: u32 = 3;
@@ -255,12 +255,12 @@ impl Pins {
         self.map_or_new("guarded", new, made)
     }
 
-    pub(crate) fn labels_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
-        self.map_or_new("labels", || sys::map_create_at_sockets("ts_labels", LABEL_BYTES), made)
+    pub(crate) fn owner_tags_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
+        self.map_or_new("labels", || sys::map_create_at_sockets("ts_labels", OWNER_TAG_BYTES), made)
     }
 
-    /// The secret of the labels' hashes and the marks, which outlive posts as
-    /// labels and packets do.
+    /// The secret of the owner tags' hashes and the marks, which outlive posts as
+    /// owner tags and packets do.
     pub(crate) fn secrets_or_new(&self, made: &mut Made<'_>) -> Result<(Secret, Marks), GateError> {
         let new = || {
             let map = sys::map_create(MapKind::Array, "ts_secret", 4, SECRET_BYTES as u32, 1)?;

@@ -19,9 +19,9 @@ use crate::contract::{GateError, Posting, Record, Tally, Unrecorded};
 use crate::enforceable;
 use crate::kernel::emit::context::{FlowMaps, FlowTable, Hook, Parts, cb, told};
 use crate::kernel::emit::counters::CounterSlot;
-use crate::kernel::emit::label::Secret;
 use crate::kernel::emit::marks::Marks;
 use crate::kernel::emit::owner::ASKED_PROGRAMS;
+use crate::kernel::emit::owner_tag::Secret;
 use crate::kernel::emit::shares::Shares;
 use crate::kernel::emit::{connect, filter};
 use crate::kernel::error::{bpf, load, misfit};
@@ -45,8 +45,8 @@ pub(crate) struct SharedMaps<'m> {
     pub(crate) events: BorrowedFd<'m>,
     pub(crate) guarded: BorrowedFd<'m>,
     pub(crate) clock: BorrowedFd<'m>,
-    /// The labels of the sockets.
-    pub(crate) labels: Option<BorrowedFd<'m>>,
+    /// The owner tags of the sockets.
+    pub(crate) owner_tags: Option<BorrowedFd<'m>>,
     /// The secret of their hashes.
     pub(crate) secret: Secret,
     /// The gate's own numbers.
@@ -138,7 +138,7 @@ impl Revision {
         let executables =
             executables::executables(posting.brief.programs_written(), posting.brief.program_exact);
         let brief = &posting.brief.clone().with_executables(executables);
-        let keys = match memories.labels {
+        let keys = match memories.owner_tags {
             Some(_) => executables::keys_of(brief, memories.secret),
             None => Vec::new(),
         };
@@ -178,7 +178,7 @@ impl Revision {
             types: described::at_packets(),
             rates: memories.rates,
             events: memories.events,
-            labels: memories.labels,
+            owner_tags: memories.owner_tags,
             programs: programs.as_fd(),
             own: own.as_fd(),
             own_addresses: &brief.own,

@@ -1,8 +1,8 @@
-//! The program that labels each new socket with the file that its maker was
+//! The program that tags each new socket with the file that its maker was
 //! started from. It runs where sockets are made (`sock_create` of a control
-//! group); accepted sockets inherit the label from their listener.
+//! group); accepted sockets inherit the owner tag from their listener.
 //!
-//! A label, [`LABEL_BYTES`] long: the keyed hash of the path in its file
+//! An owner tag, [`OWNER_TAG_BYTES`] long: the keyed hash of the path in its file
 //! system (SipHash-2-4) u64 · the inode number u64 · the device, in the
 //! kernel's own form, u32 · the process u32.
 
@@ -24,7 +24,7 @@ pub const MOST_FOLDERS: usize = 16;
 /// Bytes of a name with its end; Linux allows no longer one.
 const NAME: i32 = 256;
 
-/// Where things stand in a label.
+/// Where things stand in an owner tag.
 pub mod field {
     /// The hash of the path, u64; 0 where the path could not be followed, or leads
     /// to a file system that any account may have mounted.
@@ -101,7 +101,7 @@ impl Offsets {
 
 /// Where things stand on the stack.
 mod at {
-    pub const LABEL: i16 = -24;
+    pub const OWNER_TAG: i16 = -24;
     pub const CONTEXT: i16 = -32;
     pub const STATE: i16 = -64;
     pub const LENGTH: i16 = -72;
@@ -114,12 +114,12 @@ mod at {
 /// The state of the hash while words go into it.
 const STATE: [Reg; 4] = [R6, R7, R8, R9];
 
-/// The program. `labels` is the map, `cookie` the network namespace.
+/// The program. `owner_tags` is the map, `cookie` the network namespace.
 ///
 /// # Errors
 /// [`AssembleError`] if the code does not fit together.
 pub fn program(
-    labels: BorrowedFd<'_>,
+    owner_tags: BorrowedFd<'_>,
     cookie: u64,
     secret: Secret,
     offsets: Offsets,
@@ -131,11 +131,11 @@ pub fn program(
     a.ld_imm64(R1, cookie);
     a.jump_if_reg(If::Ne, R0, R1, pass);
     for half in [field::PATH, field::INODE, field::DEVICE] {
-        a.store_imm(Width::D, STACK, at::LABEL + half, 0);
+        a.store_imm(Width::D, STACK, at::OWNER_TAG + half, 0);
     }
     a.call(helper::GET_CURRENT_PID_TGID);
     a.alu64_imm(Op::Rsh, R0, 32);
-    a.store(Width::W, STACK, at::LABEL + field::PROCESS, R0);
+    a.store(Width::W, STACK, at::OWNER_TAG + field::PROCESS, R0);
 
     find_file(&mut a, offsets, pass, write);
     begin_hash(&mut a, secret);
@@ -144,9 +144,9 @@ pub fn program(
     end_hash(&mut a);
 
     a.place(write);
-    a.map(R1, labels);
+    a.map(R1, owner_tags);
     a.load(Width::D, R2, STACK, at::CONTEXT);
-    a.stack(R3, at::LABEL);
+    a.stack(R3, at::OWNER_TAG);
     a.mov(R4, 1); // BPF_SK_STORAGE_GET_F_CREATE
     a.call(helper::SK_STORAGE_GET);
     a.place(pass);
@@ -156,7 +156,7 @@ pub fn program(
 }
 
 /// The file that the process was started from: its number and device go into the
-/// label, its directory entry to the stack. Goes to `none` where there is no such
+/// owner tag, its directory entry to the stack. Goes to `none` where there is no such
 /// file, and to `anybodys` as [`jump_if_anybodys`] does.
 fn find_file(a: &mut Assembler, offsets: Offsets, none: Label, anybodys: Label) {
     a.call(helper::GET_CURRENT_TASK);
@@ -167,10 +167,10 @@ fn find_file(a: &mut Assembler, offsets: Offsets, none: Label, anybodys: Label) 
     }
     a.copy(R8, R7);
     follow(a, R8, offsets.inode, none);
-    read(a, (R8, offsets.number), (at::LABEL + field::INODE, 8), none);
+    read(a, (R8, offsets.number), (at::OWNER_TAG + field::INODE, 8), none);
     follow(a, R8, offsets.super_block, none);
     jump_if_anybodys(a, offsets, anybodys);
-    read(a, (R8, offsets.device), (at::LABEL + field::DEVICE, 4), none);
+    read(a, (R8, offsets.device), (at::OWNER_TAG + field::DEVICE, 4), none);
     follow(a, R7, offsets.dentry, none);
     a.store(Width::D, STACK, at::DENTRY, R7);
 }
@@ -248,7 +248,7 @@ fn hash_name(a: &mut Assembler) {
     keep_state(a);
 }
 
-/// The final rounds; the hash goes into the label.
+/// The final rounds; the hash goes into the owner tag.
 fn end_hash(a: &mut Assembler) {
     for (word, reg) in STATE.into_iter().enumerate() {
         a.load(Width::D, reg, STACK, at::STATE + word as i16 * 8);
@@ -263,7 +263,7 @@ fn end_hash(a: &mut Assembler) {
     for reg in [R7, R8, R9] {
         a.alu64(Op::Xor, R6, reg);
     }
-    a.store(Width::D, STACK, at::LABEL + field::PATH, R6);
+    a.store(Width::D, STACK, at::OWNER_TAG + field::PATH, R6);
 }
 
 /// Goes to `anybodys` when any account could have mounted the file system whose
