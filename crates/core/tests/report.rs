@@ -118,6 +118,59 @@ fn what_several_machines_saw_makes_one_table() {
     assert_eq!(merge(&[]), Err(NotTheSame::None));
 }
 
+/// All is well where nothing differs, nothing is in doubt that can be known from
+/// here, the check came to its end and every rule holds.
+#[test]
+fn a_report_is_fine_when_nothing_differs_and_nothing_is_in_doubt() {
+    let desk = Vantage::Machine { name: "desk-3".into(), source: "198.51.100.23".parse().unwrap() };
+    let fine = report(&[stranger()], &[(22, &[Silent])]);
+    assert!(fine.is_fine());
+    assert!(!Report { complete: false, ..fine.clone() }.is_fine());
+    assert!(!Report { differences: 1, ..fine }.is_fine());
+    // What becomes of a datagram no other machine can tell; this one can.
+    let unsure = |vantage| {
+        let unknown = report(&[vantage], &[(22, &[Unknown])]);
+        Report { differences: 0, ..unknown }
+    };
+    assert!(unsure(desk).is_fine());
+    assert!(!unsure(stranger()).is_fine());
+    assert!(!unsure(Vantage::Here).is_fine());
+}
+
+/// What is said of the whole is said of all reports: each note once, complete only
+/// where all are, the time of the last, and that their orders differ.
+#[test]
+fn merged_reports_are_as_complete_and_as_late_as_all_of_them() {
+    let mut here = report(&[Vantage::Here], &[(22, &[Answers])]);
+    here.notes = vec!["busy".into()];
+    here.gate = "unknown".into();
+    here.rows[0].heard = true;
+    let mut there = report(&[stranger()], &[(22, &[Silent])]);
+    there.notes = vec!["busy".into(), "late".into()];
+    there.gate = "down".into();
+    there.at = tipstaff_core::moment::Moment(9);
+    assert!(here.complete && there.complete);
+    let merged = merge(&[here.clone(), there.clone()]).unwrap();
+    assert_eq!(merged.notes, ["busy", "late"]);
+    assert!(merged.complete && merged.rows[0].heard);
+    assert_eq!((merged.gate.as_str(), merged.at), ("down", there.at));
+    // One port is no range.
+    assert_eq!(merged.rows.iter().map(|row| row.last).collect::<Vec<_>>(), [None]);
+
+    there.complete = false;
+    here.gate = "up".into();
+    there.orders = tipstaff_core::orders::Origin::File {
+        path: "orders.toml".into(),
+        hash: tipstaff_core::orders::OrdersHash::digest("version = 1"),
+    };
+    for pair in [[here.clone(), there.clone()], [there, here]] {
+        let merged = merge(&pair).unwrap();
+        assert!(!merged.complete);
+        assert_eq!(merged.gate, pair[0].gate);
+        assert!(merged.notes.iter().any(|note| note.contains("different orders")));
+    }
+}
+
 #[test]
 fn a_report_is_read_as_it_was_written() {
     let written = report(&[Vantage::Here, stranger()], &[(22, &[Answers, Silent])]);

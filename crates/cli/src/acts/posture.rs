@@ -3,6 +3,7 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::Duration;
 
+use tipstaff_core::brief::Brief;
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::{HostSetting, Orders, Posture, SEALED, recognise};
 use tipstaff_gate::kernel::KernelGate;
@@ -32,19 +33,7 @@ pub fn take_up(
     terminal: &Terminal,
 ) -> Result<Posted, Failure> {
     let sealed = name == SEALED;
-    let (mut record, judge) = match in_force(gate) {
-        Ok(found) => found,
-        Err(_) if sealed => {
-            let record = Record { path: "built in".into(), ..Record::from_text(NOTHING) };
-            let judge = chosen::of_record(&record)?;
-            (record, judge)
-        }
-        Err(e) => return Err(e),
-    };
-    record.posture = chosen::which_posture(&judge.orders, Some(name))?;
-    record.posted_at = jiff::Timestamp::now().as_second();
-    record.posted_by = history::account();
-    let brief = chosen::of_record(&record)?.brief;
+    let (record, brief) = in_posture(gate, name)?;
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let reason = reason.map_or_else(|| format!("posture {name}"), str::to_owned);
     let history = History::from_options(common);
@@ -73,6 +62,34 @@ pub fn take_up(
         prepared.done()?;
     }
     Ok(posted)
+}
+
+/// Seals without a word in the history: for a start at which the orders could not be
+/// put in force. They stay the ones that the next start wants.
+pub fn seal_instead(gate: &mut KernelGate) -> Result<(), Failure> {
+    let (record, brief) = in_posture(gate, SEALED)?;
+    let all = interfaces::list().map_err(system("reading the interfaces"))?;
+    gate.seal(&Posting { brief: &brief, record }, &all)?;
+    Ok(())
+}
+
+/// What is in force, in another posture: as it is recorded, and what it means here.
+/// Sealed there is always something.
+fn in_posture(gate: &KernelGate, name: &str) -> Result<(Record, Brief), Failure> {
+    let (mut record, judge) = match in_force(gate) {
+        Ok(found) => found,
+        Err(_) if name == SEALED => {
+            let record = Record { path: "built in".into(), ..Record::from_text(NOTHING) };
+            let judge = chosen::of_record(&record)?;
+            (record, judge)
+        }
+        Err(e) => return Err(e),
+    };
+    record.posture = chosen::which_posture(&judge.orders, Some(name))?;
+    record.posted_at = jiff::Timestamp::now().as_second();
+    record.posted_by = history::account();
+    let brief = chosen::of_record(&record)?.brief;
+    Ok((record, brief))
 }
 
 /// The orders in force, as they were posted and as they are read.

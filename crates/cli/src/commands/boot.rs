@@ -52,11 +52,11 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let number = wanted.as_ref().map(|last| last.number).or(note.map(|note| note.revision));
     let instead = match on_failure {
         OnFailure::Open => "nothing".to_owned(),
-        OnFailure::Closed => sealed(common, &mut gate, terminal)?,
+        OnFailure::Closed => sealed(&mut gate)?,
         OnFailure::LastGood => match last_good(&history, &mut gate, number) {
             Some(good) => format!("revision {good}"),
             // Orders were meant to hold here: what cannot be told what to let in lets nothing in.
-            None => sealed(common, &mut gate, terminal)?,
+            None => sealed(&mut gate)?,
         },
     };
     let trouble = Trouble { wanted: number, why, instead };
@@ -87,15 +87,8 @@ fn put_in_force(gate: &mut KernelGate, revision: &Revision) -> Result<(), Failur
     Ok(())
 }
 
-fn sealed(common: &Common, gate: &mut KernelGate, terminal: &Terminal) -> Result<String, Failure> {
-    posture::take_up(
-        common,
-        gate,
-        SEALED,
-        None,
-        Some("the last orders could not be put in force"),
-        terminal,
-    )?;
+fn sealed(gate: &mut KernelGate) -> Result<String, Failure> {
+    posture::seal_instead(gate)?;
     Ok(SEALED.to_owned())
 }
 
