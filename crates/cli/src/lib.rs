@@ -12,6 +12,7 @@ mod failure;
 #[cfg(any(test, feature = "fuzzing"))]
 pub mod fuzzing;
 mod history;
+mod journal;
 mod sarif;
 mod schemas;
 mod shape;

@@ -8,6 +8,7 @@ use std::borrow::Cow;
 use std::cell::RefCell;
 use std::io::{self, BufRead, IsTerminal, Write};
 
+use crate::journal::Priority;
 use crate::shape::{Shape, Tagged};
 use anstyle::{AnsiColor, Style};
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table};
@@ -126,20 +127,30 @@ impl Terminal {
 
     /// A failure and its help, on stderr.
     pub fn error(&self, message: &str, help: Option<&str>) {
-        anstream::eprintln!("{RED}tipstaff:{RED:#} {}", visible(message));
+        let prefix = Priority::Error.prefix();
+        anstream::eprintln!("{prefix}{RED}tipstaff:{RED:#} {}", visible(message));
         if let Some(help) = help {
-            anstream::eprintln!("  {}", visible(help));
+            anstream::eprintln!("{prefix}  {}", visible(help));
+        }
+    }
+
+    /// An outcome that somebody must see: a line, and in the journal an error.
+    pub fn alarm(&self, text: &str) {
+        match Priority::Error.prefix() {
+            "" => self.line(text),
+            prefix => anstream::eprintln!("{prefix}{}", visible(text)),
         }
     }
 
     /// Something on stderr that ends nothing.
     pub fn warning(&self, message: &str) {
-        anstream::eprintln!("tipstaff: {}", visible(message));
+        anstream::eprintln!("{}tipstaff: {}", Priority::Warning.prefix(), visible(message));
     }
 
     /// Lines on stderr that stand in a frame already.
     pub fn framed(&self, text: &str) {
-        anstream::eprintln!("{text}");
+        let prefix = Priority::Error.prefix();
+        text.lines().for_each(|line| anstream::eprintln!("{prefix}{line}"));
     }
 
     /// A table with room above it.

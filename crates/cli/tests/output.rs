@@ -5,6 +5,7 @@
 
 use std::fs::{self, File};
 use std::io::Read;
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::process::{Command, Output, Stdio};
 
@@ -94,4 +95,28 @@ fn a_terminal_without_a_size_gets_a_table_all_the_same() {
     child.wait().unwrap();
     let said = String::from_utf8(said).unwrap();
     assert!(said.contains("night-staff"), "{said}");
+}
+
+/// In the journal of systemd a failure is an error, and nowhere else does a line
+/// begin with its number.
+#[test]
+fn the_journal_hears_how_urgent_a_line_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("stream");
+    for (named, begins) in [(true, "<3>tipstaff: "), (false, "tipstaff: ")] {
+        let stream = File::create(&path).unwrap();
+        let of = stream.metadata().unwrap();
+        let inode = if named { of.ino() } else { of.ino() + 1 };
+        let status = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"))
+            .args(["rules", "--orders", "missing.toml"])
+            .current_dir(folder.path())
+            .env("JOURNAL_STREAM", format!("{}:{inode}", of.dev()))
+            .stderr(stream)
+            .status()
+            .unwrap();
+        assert!(!status.success());
+        let told = fs::read_to_string(&path).unwrap();
+        assert!(told.starts_with(begins), "{told}");
+        assert!(!named || told.lines().all(|line| line.starts_with("<3>")), "{told}");
+    }
 }

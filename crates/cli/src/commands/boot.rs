@@ -69,10 +69,10 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
 }
 
 fn report(terminal: &Terminal, text: &str, trouble: Option<&Trouble>) {
-    if terminal.json {
-        terminal.json(&Booted { trouble });
-    } else {
-        terminal.line(text);
+    match trouble {
+        _ if terminal.json => terminal.json(&Booted { trouble }),
+        Some(_) => terminal.alarm(text),
+        None => terminal.line(text),
     }
 }
 
