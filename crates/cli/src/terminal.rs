@@ -150,7 +150,7 @@ impl Terminal {
     /// Lines on stderr that stand in a frame already.
     pub fn framed(&self, text: &str) {
         let prefix = Priority::Error.prefix();
-        text.lines().for_each(|line| anstream::eprintln!("{prefix}{line}"));
+        text.split('\n').for_each(|line| anstream::eprintln!("{prefix}{line}"));
     }
 
     /// A table with room above it.
