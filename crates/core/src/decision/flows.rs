@@ -170,7 +170,7 @@ impl<K: Copy + Eq + Hash> Memory<K> {
 /// What the memory says of a packet before it is decided.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Known {
-    /// It belongs to a flow that holds: [`crate::packet::PacketContext::belongs`].
+    /// It belongs to a flow that holds: [`crate::packet::PacketContext::is_reply`].
     pub is_reply: bool,
     /// It answers what was let in, perhaps under another list: whatever is
     /// decided, it opens nothing.
