@@ -309,7 +309,7 @@ fn edit_help(fault: &EditFault) -> Option<String> {
         EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.",
         EditFault::NotTables => "Write each rule under a [[rules]] line of its own.",
         EditFault::WouldBeUnsound { .. } => "Change the value, or the orders around it.",
-        EditFault::CorruptTables(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => {
+        EditFault::WrongOrders(_) | EditFault::NextToItself | EditFault::NothingToDo(_) => {
             return None;
         }
     };

@@ -28,7 +28,7 @@ impl Priority {
 
 /// Whether a stream leads to the journal: `JOURNAL_STREAM` names the device and the
 /// inode of the one that does (systemd.exec(5)).
-pub fn is_the_journal(stream: &impl AsFd) -> bool {
+fn is_the_journal(stream: &impl AsFd) -> bool {
     let Some(named) = std::env::var("JOURNAL_STREAM").ok() else { return false };
     let Ok(file) = stream.as_fd().try_clone_to_owned().map(File::from) else { return false };
     file.metadata().is_ok_and(|stream| named == format!("{}:{}", stream.dev(), stream.ino()))

@@ -95,7 +95,7 @@ pub fn not_edited(
     source: EditFault,
 ) -> Failure {
     match source {
-        EditFault::CorruptTables(faults) => Failure::wrong(path, text, attachments, faults),
+        EditFault::WrongOrders(faults) => Failure::wrong(path, text, attachments, faults),
         source => {
             let sheets = Box::new((text, attachments));
             Failure::NotEdited { path: path.to_owned(), sheets, source }

@@ -170,7 +170,7 @@ pub enum RuleCommand {
         #[command(flatten)]
         place: PlaceOptions,
     },
-    /// SwitchState an allow into a deny, or a deny into an allow
+    /// Turn an allow into a deny, or a deny into an allow
     SwapAction {
         /// Name or position
         rule: String,

@@ -20,6 +20,7 @@ pub enum Foundation {
     /// Whatever arrives on the loopback interface passes.
     Loopback = 0,
     /// A loopback address on another interface is dropped (RFC 1122 3.2.1.3, RFC 4291 2.5.3).
+    #[serde(rename = "loopback-elsewhere")]
     Martian = 1,
     /// Truncated headers, wrong lengths, impossible flags are dropped.
     Malformed = 2,

@@ -22,7 +22,8 @@ pub enum Speaker {
     Beyond(RuleIndex),
     /// The standing answer.
     Standing(Direction),
-    /// The kernel's tables were unsound; the packet was dropped.
+    /// The kernel's tables were corrupt; the packet was dropped.
+    #[serde(rename = "unsound")]
     CorruptTables,
 }
 

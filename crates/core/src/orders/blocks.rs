@@ -57,7 +57,7 @@ enum Kind {
     Other,
 }
 
-/// RangeSet of strings and lists: a line inside one of them is no header.
+/// Ranges of strings and lists: a line inside one of them is no header.
 fn collect_values(table: &DeTable<'_>, values: &mut Vec<Range<usize>>) {
     for (_, value) in table.iter() {
         match value.get_ref() {

@@ -102,7 +102,7 @@ pub struct Edited {
 pub enum EditFault {
     /// The text has faults before the edit.
     #[error("the orders already have errors; fix them first")]
-    CorruptTables(Faults),
+    WrongOrders(Faults),
     /// The text would have faults after it.
     #[error("the change would make the orders invalid; the file was not modified")]
     WouldBeUnsound {

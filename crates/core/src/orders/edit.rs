@@ -23,7 +23,7 @@ pub fn enable_group<'t>(
     enabled: bool,
 ) -> Result<NewText, EditFault> {
     let sheets = sheets.into();
-    let orders = read_all(sheets).map_err(EditFault::CorruptTables)?;
+    let orders = read_all(sheets).map_err(EditFault::WrongOrders)?;
     let group = orders.rule_groups.iter().find(|group| group.name == name);
     let group = group.ok_or_else(|| EditFault::NoSuchGroup(name.to_owned()))?;
     if group.enabled == enabled {
@@ -54,7 +54,7 @@ pub fn enable_group<'t>(
 /// [`EditFault`]; then there is no new text.
 pub fn edit<'t>(sheets: impl Into<Documents<'t>>, edit: &Edit) -> Result<Edited, EditFault> {
     let sheets = sheets.into();
-    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::CorruptTables)?;
+    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::WrongOrders)?;
     let page = Document { files: files_of(sheets, &orders, blocks)?, orders };
     let changed = match edit {
         Edit::Add(rule, destination) => page.add(rule, destination.as_ref()),
@@ -94,7 +94,7 @@ pub fn without_rules(
     part: Option<&str>,
     rules: &BTreeSet<usize>,
 ) -> Result<NewText, EditFault> {
-    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::CorruptTables)?;
+    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::WrongOrders)?;
     let files = files_of(sheets, &orders, blocks)?;
     let file = files.iter().find(|file| file.name == part).ok_or(EditFault::NotTables)?;
     let mut text = String::with_capacity(file.text.len());

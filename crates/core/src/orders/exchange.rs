@@ -13,10 +13,10 @@ use super::read::read_all;
 /// The fragment of a group: names it uses, the group itself, its rules.
 ///
 /// # Errors
-/// [`EditFault::CorruptTables`], [`EditFault::NoSuchGroup`], [`EditFault::NotTables`].
+/// [`EditFault::WrongOrders`], [`EditFault::NoSuchGroup`], [`EditFault::NotTables`].
 pub fn export_group<'t>(sheets: impl Into<Documents<'t>>, name: &str) -> Result<String, EditFault> {
     let sheets = sheets.into();
-    let orders = read_all(sheets).map_err(EditFault::CorruptTables)?;
+    let orders = read_all(sheets).map_err(EditFault::WrongOrders)?;
     if !orders.rule_groups.iter().any(|group| group.name == name) {
         return Err(EditFault::NoSuchGroup(name.to_owned()));
     }
@@ -128,7 +128,7 @@ pub fn import_group<'t>(
     fragment: &str,
 ) -> Result<String, ImportFault> {
     let sheets = sheets.into();
-    let (text, orders) = (sheets.text, read_all(sheets).map_err(EditFault::CorruptTables)?);
+    let (text, orders) = (sheets.text, read_all(sheets).map_err(EditFault::WrongOrders)?);
     let mut document: DocumentMut = text.parse().map_err(|_| EditFault::NotTables)?;
     let new: DocumentMut = fragment
         .parse()

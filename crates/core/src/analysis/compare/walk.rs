@@ -31,7 +31,7 @@ struct Side<'b> {
     steps: Vec<Step>,
 }
 
-type PolicyDiff = ([Option<usize>; AXES], Action, Option<(u64, u64, Sharing, Over)>);
+type Meaning = ([Option<usize>; AXES], Action, Option<(u64, u64, Sharing, Over)>);
 
 /// Numbers for what is equal: sets of values, and what rules say of them.
 #[derive(Default)]
@@ -40,7 +40,7 @@ struct Meanings {
     /// The same set need not be looked at twice.
     seen: HashMap<*const RangeSet<u128>, usize>,
     sets: HashMap<Arc<RangeSet<u128>>, usize>,
-    known: HashMap<PolicyDiff, usize>,
+    known: HashMap<Meaning, usize>,
 }
 
 impl Meanings {

@@ -140,7 +140,7 @@ pub fn expected(
 }
 
 /// What the orders mean a port to do.
-struct RuleConditions<'b> {
+struct Expectation<'b> {
     outcome: Outcome,
     /// Who says so, in words.
     by: String,
@@ -150,7 +150,7 @@ struct RuleConditions<'b> {
     rule: Option<&'b Rule>,
 }
 
-impl RuleConditions<'_> {
+impl Expectation<'_> {
     fn plainly(outcome: Outcome, by: impl Into<String>) -> Self {
         Self { outcome, by: by.into(), let_in: false, rule: None }
     }
@@ -170,7 +170,7 @@ fn meant<'b>(
     subject: Subject,
     vantage: &Vantage,
     (target, interface): (IpAddr, InterfaceIndex),
-) -> RuleConditions<'b> {
+) -> Expectation<'b> {
     let brief = list.brief;
     let elsewhere = listeners.is_none();
     let listeners = listeners.unwrap_or_default();
@@ -184,18 +184,18 @@ fn meant<'b>(
             let rule = about.find(names).map(|(index, _)| index);
             let bound = listeners.iter().any(|l| bound(&l));
             return match rule {
-                Some(index) => RuleConditions {
+                Some(index) => Expectation {
                     rule: brief.rule(index),
-                    ..RuleConditions::plainly(
+                    ..Expectation::plainly(
                         Outcome::Answers,
                         speaker_words(brief, Speaker::Rule(index)),
                     )
                 },
                 None if subject == Subject::Echo => {
-                    RuleConditions::plainly(Outcome::Answers, "the kernel itself")
+                    Expectation::plainly(Outcome::Answers, "the kernel itself")
                 }
-                None if bound => RuleConditions::plainly(Outcome::Answers, "its own listener"),
-                None => RuleConditions::plainly(Outcome::Refuses, "nobody"),
+                None if bound => Expectation::plainly(Outcome::Answers, "its own listener"),
+                None => Expectation::plainly(Outcome::Refuses, "nobody"),
             };
         }
         Some(source) => source,
@@ -206,7 +206,7 @@ fn meant<'b>(
     let by = speaker_words(brief, decision.speaker);
     if elsewhere && let Some(rule) = depends_on_the_place(list, &packet, decision.speaker) {
         let by = format!("{rule} depends on interfaces or programs there");
-        return RuleConditions::plainly(Outcome::Unknown, by);
+        return Expectation::plainly(Outcome::Unknown, by);
     }
     let named = |index: RuleIndex| {
         let family = Family::of_address(source);
@@ -223,7 +223,7 @@ fn meant<'b>(
         Speaker::Rule(index) => brief.rule(index),
         _ => None,
     };
-    RuleConditions { outcome, by, let_in: decision.verdict == Action::Allow, rule }
+    Expectation { outcome, by, let_in: decision.verdict == Action::Allow, rule }
 }
 
 /// The first rule before the one that decided which would match on another
@@ -295,7 +295,7 @@ pub fn cell(
     around: &CellContext<'_>,
 ) -> Cell {
     let place = (target, interface);
-    let RuleConditions { outcome: expected, by: expected_by, let_in, rule } =
+    let Expectation { outcome: expected, by: expected_by, let_in, rule } =
         meant(around.list(), around.listeners, subject, vantage, place);
     let mut cell = Cell { expected, expected_by, observed, why: None, next: None, accepted: None };
     if cell.differs() {

@@ -353,7 +353,7 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         a.jump_if(If::Set, R1, told::ASKED, silent);
         let answer = a.label();
         a.jump_if(If::Eq, R8, u16::from(Verdict::REFUSE), answer);
-        // Inactive is for strangers: a program of this host that connects is told at once.
+        // Silence is for strangers: a program of this host that connects is told at once.
         at::WAY.load(a, R1);
         a.jump_if(If::Ne, R1, Flag::with(Direction::Outbound as u16), silent);
         a.load(Width::W, R1, STACK, at::KEY);

@@ -27,7 +27,8 @@ impl Pins {
     ) -> Result<bool, GateError> {
         let index = InterfaceIndex(interface.index);
         let attached = match self.link_at(at, index)? {
-            Some(link) => update(link.as_fd(), program).map(|()| true),
+            Some((_, info)) if info.program == program_id(program)? => Ok(true),
+            Some((link, _)) => sys::link_update(link.as_fd(), program).map(|()| true),
             None => self.attach_new(at, interface, program, made)?,
         };
         match attached {
@@ -81,11 +82,16 @@ impl Pins {
 
     /// The link of an interface, when it is still that interface's. What cannot be
     /// read is not forgotten: with its pin a link would go, and leave the interface open.
-    fn link_at(&self, at: At, interface: InterfaceIndex) -> Result<Option<OwnedFd>, GateError> {
+    fn link_at(
+        &self,
+        at: At,
+        interface: InterfaceIndex,
+    ) -> Result<Option<(OwnedFd, LinkInfo)>, GateError> {
         let name = at.name(interface);
         let Some(link) = self.open(&name)? else { return Ok(None) };
-        if link_info(link.as_fd())?.interface == interface.0 {
-            return Ok(Some(link));
+        let info = link_info(link.as_fd())?;
+        if info.interface == interface.0 {
+            return Ok(Some((link, info)));
         }
         self.forget(&name);
         Ok(None)
@@ -137,13 +143,6 @@ fn link_info(link: BorrowedFd<'_>) -> Result<LinkInfo, GateError> {
 
 fn program_id(program: BorrowedFd<'_>) -> Result<u32, GateError> {
     sys::program_id(program).map_err(bpf("to read which program is attached"))
-}
-
-fn update(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> {
-    match sys::link_info(link)?.program == sys::program_id(program)? {
-        true => Ok(()),
-        false => sys::link_update(link, program),
-    }
 }
 
 fn is_gone(error: &io::Error) -> bool {
