@@ -260,7 +260,7 @@ fn numbered((at, conditions): (usize, Conditions)) -> Rule {
         group: None,
         hosts: Vec::new(),
         postures: Vec::new(),
-        silence: (!enabled).then_some(Inactive::Paused),
+        inactive: (!enabled).then_some(Inactive::Paused),
         part: None,
         line: at + 1,
     }

@@ -83,14 +83,14 @@ fn silence_in(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Ina
         None => everywhere(selectors_of(orders, rule)),
     };
     if placed_here {
-        silence_at_its_hosts(orders, rule, setting)
+        inactive_at_its_hosts(orders, rule, setting)
     } else {
         Some(Inactive::OtherHost)
     }
 }
 
 /// Why a rule is silent where it is placed.
-fn silence_at_its_hosts(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Inactive> {
+fn inactive_at_its_hosts(orders: &Orders, rule: &Rule, setting: &Setting<'_>) -> Option<Inactive> {
     let group = orders.rule_groups.iter().find(|g| Some(&g.name) == rule.group.as_ref());
     let postures = match rule.postures.as_slice() {
         [] => group.map_or(&[][..], |group| group.postures.as_slice()),
@@ -115,7 +115,8 @@ pub fn rules_on_each_host(orders: &Orders) -> Vec<usize> {
     let mut counts = vec![0; orders.hosts.len()];
     let mut on_all = 0;
     let is_active = |rule: &&Arc<Rule>| {
-        rule.silence.is_none() && silence_at_its_hosts(orders, rule, &Setting::default()).is_none()
+        rule.inactive.is_none()
+            && inactive_at_its_hosts(orders, rule, &Setting::default()).is_none()
     };
     for rule in orders.rules.iter().filter(is_active) {
         let selectors = selectors_of(orders, rule);
@@ -205,10 +206,10 @@ impl Brief {
     pub fn on(orders: &Orders, setting: &Setting<'_>) -> Self {
         let mut rules = orders.rules.clone();
         for rule in &mut rules {
-            if rule.silence.is_none()
-                && let Some(silence) = silence_in(orders, rule, setting)
+            if rule.inactive.is_none()
+                && let Some(inactive) = silence_in(orders, rule, setting)
             {
-                Arc::make_mut(rule).silence = Some(silence);
+                Arc::make_mut(rule).inactive = Some(inactive);
             }
         }
         let own = setting.host.map(|host| host.standing).unwrap_or_default();
@@ -255,8 +256,8 @@ impl Brief {
     pub fn expire(&mut self, now: Moment) {
         for rule in &mut self.rules {
             let over = rule.until.is_some_and(|until| until <= now);
-            if over && rule.silence.is_none() {
-                Arc::make_mut(rule).silence = Some(Inactive::Expired);
+            if over && rule.inactive.is_none() {
+                Arc::make_mut(rule).inactive = Some(Inactive::Expired);
             }
         }
     }

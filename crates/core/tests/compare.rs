@@ -17,9 +17,8 @@ use tipstaff_core::packet::{
 const NOW: Moment = Moment(2_000_000_000);
 
 fn first(brief: &Brief, question: &RuleQuery) -> Option<RuleIndex> {
-    let is_active =
-        |(_, rule): &(RuleIndex, &Rule)| first_mismatch(brief, rule, question).is_none();
-    brief.indexed().find(is_active).map(|(index, _)| index)
+    let matches = |(_, rule): &(RuleIndex, &Rule)| first_mismatch(brief, rule, question).is_none();
+    brief.indexed().find(matches).map(|(index, _)| index)
 }
 
 fn says(brief: &Brief, question: &RuleQuery) -> (Action, Option<String>) {

@@ -196,17 +196,14 @@ fn a_long_list_before_many_rules_is_reviewed_to_the_end() {
     let covered = coverage(&brief);
     assert!(!covered.gave_up);
     assert!(
-        covered
-            .rules
-            .iter()
-            .all(|rule| rule.is_active && rule.needed == (rule != &covered.rules[0]))
+        covered.rules.iter().all(|rule| rule.decides && rule.needed == (rule != &covered.rules[0]))
     );
     // A rule within the list never matches, and the list covers it.
     let inside = read(&format!("{HEAD}{}", rule("inside", "\"20.0.2.7\""))).unwrap();
     brief.rules.push(inside.rules[0].clone());
     let covered = coverage(&brief);
     let last = covered.rules.last().unwrap();
-    assert!(!covered.gave_up && !last.is_active);
+    assert!(!covered.gave_up && !last.decides);
     assert_eq!(last.covered_by, [RuleIndex(0)].into());
 }
 

@@ -129,7 +129,7 @@ proptest! {
             brief.rules.truncate(index.position());
             prop_assert_eq!(decide(&brief, &facts), before);
             let speaker = Arc::make_mut(&mut brief.rules[index.0 as usize]);
-            speaker.silence = Some(tipstaff_core::orders::Inactive::Paused);
+            speaker.inactive = Some(tipstaff_core::orders::Inactive::Paused);
             prop_assert_ne!(decide(&brief, &facts).speaker, before.speaker);
         }
     }

@@ -20,7 +20,7 @@ const NOW: Moment = Moment(2_000_000_000);
 
 fn without(brief: &Brief, index: RuleIndex) -> Brief {
     let mut other = brief.clone();
-    Arc::make_mut(&mut other.rules[index.0 as usize]).silence = Some(Inactive::Paused);
+    Arc::make_mut(&mut other.rules[index.0 as usize]).inactive = Some(Inactive::Paused);
     other
 }
 
@@ -56,8 +56,8 @@ proptest! {
                 Action::Refuse => changed.action = Action::Deny,
             }
             let otherwise = !Comparison::between(&brief, &other).is_empty();
-            prop_assert_eq!(known.is_active, otherwise, "{:?}", rule);
-            prop_assert!(known.is_active || known.covered_by.iter().all(|by| *by < index));
+            prop_assert_eq!(known.decides, otherwise, "{:?}", rule);
+            prop_assert!(known.decides || known.covered_by.iter().all(|by| *by < index));
         }
     }
 }

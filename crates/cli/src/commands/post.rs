@@ -347,8 +347,8 @@ pub fn all_remarks(brief: &Brief) -> Vec<Remark> {
 /// Prints what is in force now, or would be.
 pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal: &Terminal) {
     let brief = &judge.brief;
-    let paused = brief.rules.iter().filter(|r| r.silence == Some(Inactive::Paused)).count();
-    let elsewhere = brief.rules.iter().filter(|r| r.silence == Some(Inactive::OtherHost)).count();
+    let paused = brief.rules.iter().filter(|r| r.inactive == Some(Inactive::Paused)).count();
+    let elsewhere = brief.rules.iter().filter(|r| r.inactive == Some(Inactive::OtherHost)).count();
     if terminal.json {
         terminal.json(&Report {
             in_force: posted.is_some(),

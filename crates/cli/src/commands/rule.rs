@@ -69,7 +69,7 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
             action: rule.action,
             traffic: &rule.traffic.written,
             source: &rule.source.written,
-            enabled: rule.silence != Some(Inactive::Paused),
+            enabled: rule.inactive != Some(Inactive::Paused),
             told: &edited.told,
             remarks: &remarks,
         });
@@ -95,13 +95,13 @@ pub fn run(common: &Common, command: &RuleCommand, terminal: &Terminal) -> Resul
 }
 
 fn show(edited: &Edited, terminal: &Terminal) {
-    let Rule { name, traffic, silence, note, .. } = edited.rule.as_ref();
+    let Rule { name, traffic, inactive, note, .. } = edited.rule.as_ref();
     let from = edited.rule.condition_words();
     let said = edited.rule.action;
     let mut table = Columns::new(["", "name", "action", "traffic", "source", "note"]);
-    let says = match silence {
+    let says = match inactive {
         None => action(said, said),
-        Some(silence) => faint(format!("{said} ({})", silence.describe())),
+        Some(inactive) => faint(format!("{said} ({})", inactive.describe())),
     };
     let note = note.clone().unwrap_or_default();
     let traffic = plain(traffic.describe());

@@ -69,7 +69,7 @@ pub struct RuleRow<'r> {
     over: Option<Over>,
     log: bool,
     enabled: bool,
-    silence: Option<Inactive>,
+    inactive: Option<Inactive>,
     group: Option<&'r str>,
     hosts: &'r [Selector],
     file: Option<&'r str>,
@@ -165,7 +165,7 @@ impl Wanted {
             })
             && self.group.as_ref().is_none_or(|group| rule.group.as_ref() == Some(group))
             && self.direction.is_none_or(|direction| rule.direction == direction)
-            && (!self.paused || rule.silence == Some(Inactive::Paused))
+            && (!self.paused || rule.inactive == Some(Inactive::Paused))
     }
 
     fn shows_all(&self) -> bool {
@@ -214,8 +214,8 @@ fn one(
     terminal.heading(&format!("rule {}: {}", row.position, row.name));
     let file = rule.part.as_ref().map(|part| format!(" of {part}")).unwrap_or_default();
     terminal.note(&format!("{}, line {}{file}", orders_words(&judge.origin), row.line));
-    let paused = match row.silence {
-        Some(silence) => format!(" ({}: not active here)", silence.describe()),
+    let paused = match row.inactive {
+        Some(inactive) => format!(" ({}: not active here)", inactive.describe()),
         None => String::new(),
     };
     let mut lines = vec![("action", format!("{}{paused}", row.action))];
@@ -380,9 +380,9 @@ fn show_some(
     }
     for row in &rules {
         let [packets, size] = tally_cells(row.tally);
-        let says = match row.silence {
+        let says = match row.inactive {
             None => action(row.action, row.action),
-            Some(silence) => faint(format!("{} ({})", row.action, silence.describe())),
+            Some(inactive) => faint(format!("{} ({})", row.action, inactive.describe())),
         };
         let source = row.rule.condition_words();
         let name = plain(row.name);
@@ -441,8 +441,8 @@ fn rule_row<'r>(index: RuleIndex, rule: &'r Rule, counts: &Counts) -> RuleRow<'r
         at_most: rule.at_most.map(|at_most| at_most.to_string()),
         over: rule.at_most.map(|_| rule.over),
         log: rule.log,
-        enabled: rule.silence != Some(Inactive::Paused),
-        silence: rule.silence,
+        enabled: rule.inactive != Some(Inactive::Paused),
+        inactive: rule.inactive,
         group: rule.group.as_deref(),
         hosts: &rule.hosts,
         file: rule.part.as_deref(),

@@ -26,7 +26,7 @@ pub fn remarks_of(rule: &Rule, brief: Option<&Brief>, now: Moment) -> Vec<Remark
     }
     let nowhere =
         |brief: &&Brief| brief.interfaces_of(&rule.interface).is_some_and(|meant| meant.is_empty());
-    let is_active = matches!(rule.silence, None | Some(Inactive::Expired));
+    let is_active = matches!(rule.inactive, None | Some(Inactive::Expired));
     if is_active && brief.as_ref().is_some_and(nowhere) {
         let on = rule.interface.describe();
         messages.push(format!("no interface is named {on}: it matches nothing until one is"));
@@ -41,7 +41,7 @@ pub fn remarks(brief: &Brief, now: Moment) -> Vec<Remark> {
 
 /// The rules that are meant for this host, whether they are active now or not.
 fn rules_here(brief: &Brief) -> impl Iterator<Item = &Rule> {
-    brief.rules().filter(|r| !matches!(r.silence, Some(Inactive::OtherHost | Inactive::Paused)))
+    brief.rules().filter(|r| !matches!(r.inactive, Some(Inactive::OtherHost | Inactive::Paused)))
 }
 
 /// Whether any rule that is meant for this host names the program of a note.

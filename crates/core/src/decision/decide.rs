@@ -88,8 +88,8 @@ pub fn first_mismatch(brief: &Brief, rule: &Rule, question: &RuleQuery) -> Optio
         let name = brief.interface_name(interface);
         !rule.interface.is_any() && !name.is_some_and(|name| rule.interface.holds(name))
     };
-    if let Some(silence) = rule.silence {
-        Some(match silence {
+    if let Some(inactive) = rule.inactive {
+        Some(match inactive {
             Inactive::Paused => Mismatch::Paused,
             Inactive::GroupPaused => Mismatch::Group,
             Inactive::OtherHost => Mismatch::Host,
@@ -118,9 +118,9 @@ pub fn first_mismatch(brief: &Brief, rule: &Rule, question: &RuleQuery) -> Optio
 /// Decides one packet by walking the list, as if every rate had room.
 pub fn decide(brief: &Brief, facts: &PacketContext) -> Decision {
     decide_with(brief, facts, |question| {
-        let is_active =
+        let matches =
             |(_, rule): &(RuleIndex, &Rule)| first_mismatch(brief, rule, question).is_none();
-        brief.indexed().find(is_active).map(|(index, _)| index)
+        brief.indexed().find(matches).map(|(index, _)| index)
     })
 }
 

@@ -179,7 +179,7 @@ impl Document<'_> {
     pub(super) fn enable(&self, which: &Which, enabled: bool) -> Result<Changed, EditFault> {
         let at = self.find(which)?;
         let rule = &self.orders.rules[at];
-        if (rule.silence != Some(Inactive::Paused)) == enabled {
+        if (rule.inactive != Some(Inactive::Paused)) == enabled {
             let is = if enabled { "is not paused" } else { "is paused already" };
             return Err(EditFault::NothingToDo(format!("{} {is}", rule.name)));
         }

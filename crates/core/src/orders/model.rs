@@ -245,7 +245,7 @@ pub struct Rule {
     /// The postures in which it holds; as its group says, or all, when empty.
     pub postures: Vec<String>,
     /// Why it is not active; `None` when it does.
-    pub silence: Option<Inactive>,
+    pub inactive: Option<Inactive>,
     /// The included file that it stands in; `None` for the orders' own.
     pub part: Option<Arc<str>>,
     /// Line of that file where the rule begins, from 1.
@@ -390,7 +390,7 @@ impl Rule {
 
     /// Whether it can match at all.
     pub fn is_active(&self) -> bool {
-        self.silence.is_none()
+        self.inactive.is_none()
     }
 
     /// From whom, and what most rules do not say, for people: `partner; to

@@ -143,7 +143,7 @@ impl<'t> Reader<'t> {
             group,
             hosts,
             postures,
-            silence: (!enabled?).then_some(Inactive::Paused),
+            inactive: (!enabled?).then_some(Inactive::Paused),
             part: self.part(),
             line,
         })

@@ -48,11 +48,11 @@ fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject
     let named = move |subject: &Subject| {
         let Subject::Port(transport, port) = *subject else { return true };
         let key = transport.key(port);
-        let is_active = |rule: &Rule| {
+        let names_it = |rule: &Rule| {
             rule.is_active() && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
         };
         let bound = |l: &Listener| Subject::Port(l.transport, l.port) == *subject;
-        listeners.iter().any(bound) || brief.rules().any(is_active)
+        listeners.iter().any(bound) || brief.rules().any(names_it)
     };
     let of = |transport| TRIED.into_iter().map(move |port| Subject::Port(transport, port));
     [Transport::Tcp, Transport::Udp]

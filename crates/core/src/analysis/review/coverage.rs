@@ -20,7 +20,7 @@ const MOST_WORK: usize = 60_000_000;
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Coverage {
     /// Whether there is traffic for which it decides.
-    pub is_active: bool,
+    pub decides: bool,
     /// Whether some of that traffic would get another answer without it.
     pub needed: bool,
     /// Where it never matches: the rules above it that already match all of its traffic.
@@ -72,7 +72,7 @@ pub fn coverage(brief: &Brief) -> Covered {
         // Who covers those that never match in this lane.
         for step in all {
             let index = walk.lane.index(step);
-            if !walk.covered.rules[index.0 as usize].is_active && !walk.covered.gave_up {
+            if !walk.covered.rules[index.0 as usize].decides && !walk.covered.gave_up {
                 walk.wanted = Some(step);
                 walk.narrow(0, (0..=step).collect());
                 walk.wanted = None;
@@ -98,7 +98,7 @@ impl Walk<'_, '_> {
             Some(wanted) => steps.contains(&wanted),
             None => steps.iter().any(|step| {
                 let known = &self.covered.rules[self.lane.index(*step).0 as usize];
-                !known.is_active || !known.needed
+                !known.decides || !known.needed
             }),
         }
     }
@@ -135,7 +135,7 @@ impl Walk<'_, '_> {
             steps.get(1).map_or(Answer { action: self.standing, own: None }, |s| self.answer(*s));
         let differs = self.answer(first) != next;
         let known = &mut self.covered.rules[index.0 as usize];
-        known.is_active = true;
+        known.decides = true;
         known.needed |= differs;
     }
 

@@ -54,12 +54,12 @@ impl Review {
         let key = transport.key(port);
         let decided = |other: u16| {
             let key = transport.key(other);
-            let is_active = |rule: &Rule| {
+            let names_it = |rule: &Rule| {
                 rule.is_active()
                     && rule.direction == Direction::Inbound
                     && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
             };
-            brief.rules().any(is_active)
+            brief.rules().any(names_it)
         };
         let ports = all.iter().filter(|l| l.transport == transport).map(|l| l.port);
         let meant = ports.filter(|other| is_a_slip(*other, port)).find(|p| !decided(*p));
@@ -113,7 +113,7 @@ impl Review {
                 let what = format!("{program} listens on {key}, but no rule lets anyone in");
                 // Drafted orders have a paused rule for each listener.
                 let paused = brief.rules().find(|rule| {
-                    rule.silence == Some(Inactive::Paused)
+                    rule.inactive == Some(Inactive::Paused)
                         && rule.action == Action::Allow
                         && rule.direction == Direction::Inbound
                         && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))

@@ -78,8 +78,8 @@ pub fn review(brief: &Brief, around: &ReviewContext<'_>) -> Review {
     if let Some((what, help)) = cut_off {
         review.findings.push(Finding::about_all(Code::CutsYouOff, what.to_owned(), help));
     }
-    let known_to_speak = |index: RuleIndex| covered.rules[index.0 as usize].is_active;
-    let (crossed, all) = contradicted(brief, |index| covered.gave_up || known_to_speak(index));
+    let decides = |index: RuleIndex| covered.rules[index.0 as usize].decides;
+    let (crossed, all) = contradicted(brief, |index| covered.gave_up || decides(index));
     review.gave_up |= !all;
     let crossed: BTreeMap<RuleIndex, RuleIndex> = crossed.into_iter().collect();
     // Where each meaning stands for the first time, and how often.
@@ -90,7 +90,7 @@ pub fn review(brief: &Brief, around: &ReviewContext<'_>) -> Review {
         known.entry(numbers[index.0 as usize]).or_insert((index, 0)).1 += 1;
     }
     for (index, rule) in brief.indexed() {
-        if rule.silence == Some(Inactive::Expired) || rule.until.is_some_and(|end| end <= now) {
+        if rule.inactive == Some(Inactive::Expired) || rule.until.is_some_and(|end| end <= now) {
             let help = "Remove it, or give it a later `until`.";
             review.add(rule, index, Code::Expired, "it has expired".into(), help);
             continue;
@@ -104,7 +104,7 @@ pub fn review(brief: &Brief, around: &ReviewContext<'_>) -> Review {
         if twin.is_some() || times == 1 {
             review.coverage(brief, (rule, index), known, twin);
         }
-        if twin.is_none() && (known.is_active || covered.gave_up) {
+        if twin.is_none() && (known.decides || covered.gave_up) {
             review.reach_of(rule, index);
             review.against(brief, (rule, index), crossed.get(&index).copied());
             if let Some(listeners) = listeners {
@@ -207,7 +207,7 @@ impl Review {
             self.add(rule, index, Code::Duplicate, what, &out);
         } else if self.gave_up {
             // "Never" and "nothing" are not known then.
-        } else if !known.is_active {
+        } else if !known.decides {
             let others = known.covered_by.iter().copied().filter(|by| *by != index);
             let by = named(brief, others);
             if by.is_empty() {

@@ -134,11 +134,11 @@ fn of_addresses(a: Option<&AddressSet>, b: Option<&AddressSet>) -> Relation {
 /// beside them: there were too many pairs, and some were not looked at.
 pub(super) fn contradicted(
     brief: &Brief,
-    is_active: impl Fn(RuleIndex) -> bool,
+    decides: impl Fn(RuleIndex) -> bool,
 ) -> (Vec<(RuleIndex, RuleIndex)>, bool) {
     let rules: Vec<(RuleIndex, &Rule, Extent, RuleConditions<'_>)> = brief
         .indexed()
-        .filter(|(index, rule)| rule.is_active() && is_active(*index))
+        .filter(|(index, rule)| rule.is_active() && decides(*index))
         .map(|(index, rule)| {
             (index, rule, Extent::from_rule(rule), RuleConditions::from_rule(brief, rule))
         })

@@ -86,8 +86,8 @@ struct Beside {
 
 /// Whether anything may be kept from going that way.
 pub(crate) fn restricts(brief: &Brief, direction: Direction) -> bool {
-    let is_active = |rule: &Rule| rule.is_active() && rule.direction == direction;
-    brief.standing.of(direction) != Action::Allow || brief.rules().any(is_active)
+    let decides = |rule: &Rule| rule.is_active() && rule.direction == direction;
+    brief.standing.of(direction) != Action::Allow || brief.rules().any(decides)
 }
 
 /// A map of keys that the revision looks up, filled.
