@@ -69,6 +69,7 @@ pub struct RuleRow<'r> {
     over: Option<Over>,
     log: bool,
     enabled: bool,
+    #[serde(rename = "silence")]
     inactive: Option<Inactive>,
     group: Option<&'r str>,
     hosts: &'r [Selector],
