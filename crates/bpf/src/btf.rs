@@ -2,6 +2,7 @@
 //! of its types (Documentation/bpf/btf.rst).
 
 use std::collections::HashMap;
+use tipstaff_core::bytes::ReadAt;
 
 /// Where the kernel describes its types.
 pub const VMLINUX: &str = "/sys/kernel/btf/vmlinux";
@@ -47,10 +48,6 @@ impl Type<'_> {
     }
 }
 
-fn word(bytes: &[u8], at: usize) -> Option<u32> {
-    Some(u32::from_ne_bytes(bytes.get(at..at + 4)?.try_into().ok()?))
-}
-
 /// How many bytes follow the three words of a type.
 fn length_behind(kind: u32, members: usize) -> Option<usize> {
     Some(match kind {
@@ -75,12 +72,12 @@ impl<'b> Btf<'b> {
 
     fn parts(bytes: &'b [u8]) -> Option<Self> {
         const MAGIC: u32 = 0xeb9f;
-        if word(bytes, 0)? & 0xffff != MAGIC {
+        if bytes.u32_ne(0)? & 0xffff != MAGIC {
             return None;
         }
-        let header = word(bytes, 4)? as usize;
+        let header = bytes.u32_ne(4)? as usize;
         let section = |at: usize| {
-            let (offset, length) = (word(bytes, at)? as usize, word(bytes, at + 4)? as usize);
+            let (offset, length) = (bytes.u32_ne(at)? as usize, bytes.u32_ne(at + 4)? as usize);
             bytes.get(header + offset..header + offset + length)
         };
         let (mut left, strings) = (section(8)?, section(16)?);
@@ -92,7 +89,7 @@ impl<'b> Btf<'b> {
             functions: HashMap::new(),
         };
         while !left.is_empty() {
-            let (name, info, of) = (word(left, 0)?, word(left, 4)?, word(left, 8)?);
+            let (name, info, of) = (left.u32_ne(0)?, left.u32_ne(4)?, left.u32_ne(8)?);
             let length = length_behind(info >> 24 & 0x1f, (info & 0xffff) as usize)?;
             let all = Type { info, of, rest: left.get(12..12 + length)? };
             if all.kind() == kind::STRUCT {
@@ -132,7 +129,8 @@ impl<'b> Btf<'b> {
     fn member(&self, outer: Type<'b>, name: &[u8]) -> Option<(u32, u32)> {
         let sized = outer.info >> 31 == 1;
         for member in outer.rest.chunks_exact(12) {
-            let (called, number, offset) = (word(member, 0)?, word(member, 4)?, word(member, 8)?);
+            let (called, number, offset) =
+                (member.u32_ne(0)?, member.u32_ne(4)?, member.u32_ne(8)?);
             let offset = if sized { offset & 0x00ff_ffff } else { offset };
             let called = self.text(called)?;
             if called == name {
@@ -173,13 +171,11 @@ impl<'b> Btf<'b> {
     /// # Errors
     /// [`Missing`].
     pub fn bit(&self, structure: &str, path: &str) -> Result<(i16, u16), Missing> {
-        let find = || {
-            let bits = self.bits(structure, path)?;
-            let within = bits % 8;
-            let bit = if cfg!(target_endian = "little") { 1 << within } else { 0x80 >> within };
-            Some((i16::try_from(bits / 8).ok()?, bit))
-        };
-        find().ok_or_else(|| Missing(format!("{structure}.{path}")))
+        let missing = || Missing(format!("{structure}.{path}"));
+        let bits = self.bits(structure, path).ok_or_else(missing)?;
+        let within = bits % 8;
+        let bit = if cfg!(target_endian = "little") { 1 << within } else { 0x80 >> within };
+        Ok((i16::try_from(bits / 8).map_err(|_| missing())?, bit))
     }
 
     /// Where a member begins, in bits.

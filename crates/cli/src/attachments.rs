@@ -84,7 +84,9 @@ impl Reader {
     /// means a file that is there; one with a wildcard may mean none yet, but in a
     /// folder that is there.
     fn parts(&mut self, folder: &Path, pattern: &str) -> Result<Vec<Part>, String> {
-        let told = |e: &dyn std::fmt::Display| e.to_string();
+        fn told(e: &dyn std::fmt::Display) -> String {
+            e.to_string()
+        }
         let real = fs::canonicalize(folder).map_err(|e| told(&e))?;
         let whole = format!("{}/{pattern}", glob::Pattern::escape(&real.to_string_lossy()));
         let mut parts = Vec::new();
@@ -96,7 +98,9 @@ impl Reader {
             stays_in(folder, &target).map_err(named)?;
             parts.push(Part { name, text });
         }
-        let wild = |text: &str| text.contains(['*', '?', '[']);
+        fn wild(text: &str) -> bool {
+            text.contains(['*', '?', '['])
+        }
         let begin = pattern.rsplit_once('/').map_or("", |(folder, _)| folder);
         if parts.is_empty() && !wild(pattern) {
             return Err("no such file".into());

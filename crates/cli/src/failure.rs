@@ -277,7 +277,9 @@ impl Failure {
 
 /// The command line as it was given, for the help.
 fn command_line() -> String {
-    let quoted = |a: String| if a.contains([' ', '*', '"']) { format!("'{a}'") } else { a };
+    fn quoted(a: String) -> String {
+        if a.contains([' ', '*', '"']) { format!("'{a}'") } else { a }
+    }
     let arguments = std::env::args().skip(1);
     let mut rest: Vec<String> = arguments.map(quoted).collect();
     // sudo drops the environment.
@@ -370,14 +372,11 @@ const FAULTS_SHOWN: usize = 50;
 
 /// One fault with the lines around it. `path` and `text` are those of its file.
 fn drawn(path: &Path, text: &str, fault: &Fault) -> String {
-    let begin = |at: usize| text[..at].rfind('\n').map_or(0, |before| before + 1);
-    let end = |at: usize| text[at..].find('\n').map_or(text.len(), |after| at + after);
-    let inside = |at: usize| (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at));
-    let from = inside(fault.span.start).unwrap_or(0);
-    let to = inside(fault.span.end).unwrap_or(from).max(from);
+    let from = char_begin(text, fault.span.start);
+    let to = char_begin(text, fault.span.end).max(from);
     // The line before and the line after belong to it.
-    let first = begin(begin(from).saturating_sub(1));
-    let last = end((end(to) + 1).min(text.len()));
+    let first = line_begin(text, line_begin(text, from).saturating_sub(1));
+    let last = line_end(text, (line_end(text, to) + 1).min(text.len()));
     let line = 1 + text[..first].matches('\n').count();
     // What would be hidden is shown by marks as long as it is.
     let shown = same_length(&text[first..last]);
@@ -393,6 +392,21 @@ fn drawn(path: &Path, text: &str, fault: &Fault) -> String {
     let report =
         Level::ERROR.primary_title(title).element(snippet).element(Level::HELP.message(help));
     Renderer::styled().term_width(100).render(&[report])
+}
+
+/// Where the character begins that a byte stands in.
+fn char_begin(text: &str, at: usize) -> usize {
+    (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0)
+}
+
+/// Where the line begins that a byte stands in.
+fn line_begin(text: &str, at: usize) -> usize {
+    text[..at].rfind('\n').map_or(0, |before| before + 1)
+}
+
+/// Where it ends.
+fn line_end(text: &str, at: usize) -> usize {
+    text[at..].find('\n').map_or(text.len(), |after| at + after)
 }
 
 /// Each fault in the text of its file. `edited`: a file (`None` is the orders'

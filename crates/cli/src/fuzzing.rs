@@ -146,13 +146,15 @@ fn lists() -> &'static Vec<(Brief, Tables)> {
     static ALL: OnceLock<Vec<(Brief, Tables)>> = OnceLock::new();
     ALL.get_or_init(|| {
         let lan = [Interface::named(2, "lan0")];
-        let list = |text: &&str| {
-            let orders = read(text).expect("a list of the fuzzer's own");
-            let brief = Brief::on(&orders, &Setting { interfaces: &lan, ..Setting::default() });
-            let tables = Tables::build(&brief).expect("small enough");
-            (brief, tables)
-        };
-        LISTS.iter().map(list).collect()
+        LISTS
+            .iter()
+            .map(|text| {
+                let orders = read(text).expect("a list of the fuzzer's own");
+                let brief = Brief::on(&orders, &Setting { interfaces: &lan, ..Setting::default() });
+                let tables = Tables::build(&brief).expect("small enough");
+                (brief, tables)
+            })
+            .collect()
     })
 }
 
@@ -207,7 +209,9 @@ fn wanted(words: &[&str]) -> Option<Edit> {
         "copy" => Edit::Copy(which(), Some(word(3).to_owned()), place),
         "set" => Edit::Set(which(), vec![(word(2).to_owned(), word(3).to_owned())]),
         "add" => {
-            let list = |text: &str| text.split(',').map(str::to_owned).collect::<Vec<_>>();
+            fn list(text: &str) -> Vec<String> {
+                text.split(',').map(str::to_owned).collect::<Vec<_>>()
+            }
             let new = NewRule {
                 name: Some(word(1).to_owned()).filter(|name| !name.is_empty()),
                 note: None,

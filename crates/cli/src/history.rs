@@ -137,10 +137,12 @@ impl History {
             }
             Err(e) => return Err(self.unreadable()(e)),
         };
-        let number = |entry: fs::DirEntry| {
-            entry.file_name().to_str()?.strip_suffix(".json")?.parse::<u32>().ok()
-        };
-        let mut numbers: Vec<u32> = entries.flatten().filter_map(number).collect();
+        let mut numbers: Vec<u32> = entries
+            .flatten()
+            .filter_map(|entry| {
+                entry.file_name().to_str()?.strip_suffix(".json")?.parse::<u32>().ok()
+            })
+            .collect();
         numbers.sort_unstable();
         Ok(numbers)
     }
@@ -198,17 +200,19 @@ impl History {
 
     /// What is known of the last permanent post, apart from the revisions.
     pub fn last_post(&self) -> Option<LastPost> {
-        let read = |path: &PathBuf| -> Option<LastPost> {
-            let mut file = files::open(path).ok()?;
-            // Somebody else's word is none.
-            if file.distrust().is_some() {
-                return None;
-            }
-            let text = file.text(MOST).ok()?;
-            shape::check(&text, LAST_POST).ok()?;
-            serde_json::from_str(&text).ok()
-        };
-        self.notes.iter().filter_map(read).max_by_key(|note| note.revision)
+        self.notes
+            .iter()
+            .filter_map(|path: &PathBuf| -> Option<LastPost> {
+                let mut file = files::open(path).ok()?;
+                // Somebody else's word is none.
+                if file.distrust().is_some() {
+                    return None;
+                }
+                let text = file.text(MOST).ok()?;
+                shape::check(&text, LAST_POST).ok()?;
+                serde_json::from_str(&text).ok()
+            })
+            .max_by_key(|note| note.revision)
     }
 
     /// Notes a permanent post. Where that cannot be written the revision itself tells.

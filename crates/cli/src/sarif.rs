@@ -118,12 +118,14 @@ const fn level(severity: Severity) -> &'static str {
 
 /// The log of a review of the orders at `path`.
 pub fn log(path: &Path, review: &Review) -> Log {
-    let kind = |code: Code| Kind {
-        id: code.name(),
-        short_description: Message { text: code.why().to_owned() },
-        default_configuration: Configuration { level: level(code.severity()) },
-    };
-    let rules = Code::ALL.into_iter().map(kind).collect();
+    let rules = Code::ALL
+        .into_iter()
+        .map(|code| Kind {
+            id: code.name(),
+            short_description: Message { text: code.why().to_owned() },
+            default_configuration: Configuration { level: level(code.severity()) },
+        })
+        .collect();
     let driver = Driver { name: "Tipstaff", semantic_version: env!("CARGO_PKG_VERSION"), rules };
     let results = review.findings.iter().map(|finding| found(path, finding)).collect();
     let gave_up = review.gave_up.then(|| Notification {

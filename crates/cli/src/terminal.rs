@@ -221,8 +221,11 @@ impl Columns {
             table.set_width(USUAL);
         }
         table.enforce_styling();
-        let heading = |h: &str| Cell::new(visible_lines(h)).add_attribute(Attribute::Underlined);
-        table.set_header(headings.into_iter().map(heading));
+        table.set_header(
+            headings
+                .into_iter()
+                .map(|h| Cell::new(visible_lines(h)).add_attribute(Attribute::Underlined)),
+        );
         Self { table }
     }
 

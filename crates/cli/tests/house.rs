@@ -311,3 +311,33 @@ fn no_file_has_more_than_500_lines_and_no_function_more_than_100() {
     }
     assert!(long.is_empty(), "{long:#?}");
 }
+
+/// A name given to a closure is a function that reads what stands around it; a few are
+/// clear, many are a code of its own.
+#[test]
+fn few_closures_have_names() {
+    let mut files = Vec::new();
+    for entry in fs::read_dir(crates()).unwrap().flatten() {
+        sources(&entry.path().join("src"), &mut files);
+    }
+    files.retain(|path| !path.ends_with("tests.rs"));
+    let (mut named, mut lines) = (0, 0);
+    for code in files.iter().map(|path| code(path)) {
+        lines += code.lines().count();
+        named += code.lines().filter(|line| is_named_closure(line)).count();
+    }
+    assert!(named * 1_000 <= 3 * lines, "{named} in {lines} lines");
+}
+
+fn is_named_closure(line: &str) -> bool {
+    let value = line.trim_start().strip_prefix("let ").and_then(|rest| rest.split_once(" = "));
+    value.is_some_and(|(_, value)| value.trim_start_matches("move ").starts_with('|'))
+}
+
+#[test]
+fn a_closure_with_a_name_is_seen() {
+    assert!(is_named_closure("    let own = |at: usize| bytes[at];"));
+    assert!(is_named_closure("let mut next = move || left.pop();"));
+    assert!(!is_named_closure("let both = one | other;"));
+    assert!(!is_named_closure("all.map(|a| a + 1);"));
+}

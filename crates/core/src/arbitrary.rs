@@ -49,9 +49,8 @@ fn ipv4() -> impl Strategy<Value = Ipv4Addr> {
 }
 
 fn ipv6() -> impl Strategy<Value = Ipv6Addr> {
-    let site = |high: u16, low: u16| Ipv6Addr::new(0x2001, 0xdb8, 0x51, high, 0, 0, 0, low);
     prop_oneof![
-        4 => (0u16..3, 0u16..5).prop_map(move |(h, l)| site(h, l)),
+        4 => (0u16..3, 0u16..5).prop_map(move |(h, l)| Ipv6Addr::new(0x2001, 0xdb8, 0x51, h, 0, 0, 0, l)),
         1 => any::<u64>().prop_map(|n| Ipv6Addr::from(0x2001_0db8_0051_0000_u128 << 64 | u128::from(n))),
         1 => select(vec![
             Ipv6Addr::UNSPECIFIED,
@@ -66,9 +65,9 @@ fn ipv6() -> impl Strategy<Value = Ipv6Addr> {
 }
 
 fn range() -> impl Strategy<Value = AddressRange> {
-    let ordered = |a: IpAddr, b: IpAddr| {
+    fn ordered(a: IpAddr, b: IpAddr) -> AddressRange {
         AddressRange::between(a.min(b), a.max(b)).unwrap_or(AddressRange::single(a))
-    };
+    }
     prop_oneof![
         ipv4().prop_map(|a| AddressRange::single(a.into())),
         ipv6().prop_map(|a| AddressRange::single(a.into())),
@@ -78,7 +77,9 @@ fn range() -> impl Strategy<Value = AddressRange> {
 }
 
 fn term() -> impl Strategy<Value = Term> {
-    let transport = || select(vec![Transport::Tcp, Transport::Udp]);
+    fn transport() -> impl Strategy<Value = Transport> {
+        select(vec![Transport::Tcp, Transport::Udp])
+    }
     prop_oneof![
         5 => (transport(), select(PORTS.to_vec())).prop_map(|(t, p)| Term::Ports(t, p, p)),
         2 => (transport(), select(PORTS.to_vec()), select(PORTS.to_vec()))
@@ -157,7 +158,9 @@ fn direction() -> impl Strategy<Value = Direction> {
 }
 
 fn program() -> impl Strategy<Value = ProgramCondition> {
-    let paths = || vec(select(PROGRAMS.to_vec()).prop_map(str::to_owned), 1..3);
+    fn paths() -> impl Strategy<Value = Vec<String>> {
+        vec(select(PROGRAMS.to_vec()).prop_map(str::to_owned), 1..3)
+    }
     prop_oneof![
         8 => Just(ProgramCondition::default()),
         2 => paths().prop_map(|written| ProgramCondition { written, except: Vec::new() }),
@@ -284,7 +287,9 @@ fn addresses(ranges: Option<&[AddressRange]>, but: &[AddressRange]) -> AddressCo
 
 /// What stands behind an IP header: a transport header, mostly sound.
 fn transport() -> BoxedStrategy<(u8, Vec<u8>)> {
-    let ports = || (select(PORTS.to_vec()), select(PORTS.to_vec()));
+    fn ports() -> impl Strategy<Value = (u16, u16)> {
+        (select(PORTS.to_vec()), select(PORTS.to_vec()))
+    }
     let tcp =
         (ports(), prop_oneof![4 => Just(0x02u8), 1 => any::<u8>()], select(vec![5u8, 5, 5, 4, 8]))
             .prop_map(|((from, to), flags, offset)| {

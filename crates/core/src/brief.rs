@@ -114,11 +114,10 @@ pub fn rules_on_each_host(orders: &Orders) -> Vec<usize> {
     }
     let mut counts = vec![0; orders.hosts.len()];
     let mut on_all = 0;
-    let is_active = |rule: &&Arc<Rule>| {
+    for rule in orders.rules.iter().filter(|rule| {
         rule.inactive.is_none()
             && inactive_at_its_hosts(orders, rule, &Setting::default()).is_none()
-    };
-    for rule in orders.rules.iter().filter(is_active) {
+    }) {
         let selectors = selectors_of(orders, rule);
         if selectors.is_empty() || selectors.contains(&Selector::All) {
             on_all += 1;
@@ -269,9 +268,14 @@ impl Brief {
 
     /// The indexes of the interfaces that a condition means; `None` is any.
     pub fn interfaces_of(&self, condition: &InterfaceCondition) -> Option<RangeSet<u32>> {
-        let meant = || self.interfaces.iter().filter(|(_, name)| condition.holds(name));
-        (!condition.is_any())
-            .then(|| RangeSet::from_ranges(meant().map(|(index, _)| (index.0, index.0))))
+        (!condition.is_any()).then(|| {
+            RangeSet::from_ranges(
+                self.interfaces
+                    .iter()
+                    .filter(|(_, name)| condition.holds(name))
+                    .map(|(index, _)| (index.0, index.0)),
+            )
+        })
     }
 
     /// The same list where the programs are known to be these files.
@@ -344,7 +348,7 @@ impl Brief {
             for direction in directions {
                 self.standing.of(*direction).hash(&mut hasher);
                 for (_, rule) in self.indexed() {
-                    if rule.is_active() && rule.direction == *direction {
+                    if rule.is_active_in(*direction) {
                         self.hash_rule(rule, &mut lists, &mut hasher);
                     }
                 }
@@ -370,14 +374,15 @@ impl Brief {
         rule.limit().map(|l| (l.increment, l.tolerance, l.sharing, l.over)).hash(hasher);
         rule.traffic.keys.hash(hasher);
         for list in [&rule.source.addresses, &rule.destination.addresses] {
-            let mut hash_of = |set: &Arc<AddressSet>| {
-                *lists.entry(Arc::as_ptr(set)).or_insert_with(|| {
-                    let mut hasher = DefaultHasher::new();
-                    set.hash(&mut hasher);
-                    hasher.finish()
+            list.as_ref()
+                .map(&mut |set| {
+                    *lists.entry(Arc::as_ptr(set)).or_insert_with(|| {
+                        let mut hasher = DefaultHasher::new();
+                        set.hash(&mut hasher);
+                        hasher.finish()
+                    })
                 })
-            };
-            list.as_ref().map(&mut hash_of).hash(hasher);
+                .hash(hasher);
         }
         self.interfaces_of(&rule.interface).hash(hasher);
         for list in [&rule.program.written, &rule.program.except] {

@@ -68,6 +68,7 @@ pub mod analysis;
 #[cfg(feature = "arbitrary")]
 pub mod arbitrary;
 pub mod brief;
+pub mod bytes;
 pub mod decision;
 pub mod host;
 pub mod moment;

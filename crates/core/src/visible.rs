@@ -59,24 +59,31 @@ pub fn visible_lines(text: &str) -> Cow<'_, str> {
 /// As many bytes, with something plain where hidden characters stand: for
 /// texts that offsets point into.
 pub fn same_length(text: &str) -> Cow<'_, str> {
-    let odd = |c: char| is_hidden(c) && !matches!(c, '\n' | '\t');
+    fn odd(c: char) -> bool {
+        is_hidden(c) && !matches!(c, '\n' | '\t')
+    }
     if !text.contains(odd) {
         return Cow::Borrowed(text);
     }
-    let plain = |c: char| match c.len_utf8() {
-        _ if !odd(c) => c,
-        1 => ' ',
-        2 => '\u{b7}',
-        3 => char::REPLACEMENT_CHARACTER,
-        _ => '\u{1f7d5}',
-    };
-    Cow::Owned(text.chars().map(plain).collect())
+    Cow::Owned(
+        text.chars()
+            .map(|c| match c.len_utf8() {
+                _ if !odd(c) => c,
+                1 => ' ',
+                2 => '\u{b7}',
+                3 => char::REPLACEMENT_CHARACTER,
+                _ => '\u{1f7d5}',
+            })
+            .collect(),
+    )
 }
 
 /// JSON that a terminal can show: hidden characters inside its strings, which
 /// RFC 8259 lets stand there, are written as escapes.
 pub fn visible_json(json: &str) -> Cow<'_, str> {
-    let odd = |c: char| is_hidden(c) && c != '\n';
+    fn odd(c: char) -> bool {
+        is_hidden(c) && c != '\n'
+    }
     if !json.contains(odd) {
         return Cow::Borrowed(json);
     }

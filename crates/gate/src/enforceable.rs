@@ -67,8 +67,7 @@ pub(crate) fn without_owner_tags(brief: &Brief) -> Result<(), Unenforceable> {
 }
 
 fn refuse_programs(brief: &Brief, why: &str) -> Result<(), Unenforceable> {
-    let named = |rule: &Rule| rule.is_active() && !rule.program.is_any();
-    match brief.indexed().find(|(_, rule)| named(rule)) {
+    match brief.indexed().find(|(_, rule)| rule.is_active() && !rule.program.is_any()) {
         Some((index, rule)) => Err(Unenforceable {
             place: place(index, rule),
             key: format!("program = {}", rule.program.describe()),

@@ -45,8 +45,9 @@ pub fn list() -> io::Result<Vec<(Connection, SocketKey)>> {
         };
         all.push((connection, socket.key));
     }
-    let order = |c: &Connection| (c.direction, c.local.port(), key_of(c.remote));
-    all.sort_by_key(|(connection, _)| order(connection));
+    all.sort_by_key(|(connection, _)| {
+        (connection.direction, connection.local.port(), key_of(connection.remote))
+    });
     Ok(all)
 }
 

@@ -8,6 +8,7 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 
 use netlink_sys::protocols::NETLINK_SOCK_DIAG;
+use tipstaff_core::bytes::ReadAt;
 use tipstaff_core::names::traffic::{TCP, Transport};
 
 use crate::netlink;
@@ -67,8 +68,8 @@ impl SocketKey {
         let socket = netlink::connect(NETLINK_SOCK_DIAG)?;
         socket.send(&request, 0)?;
         let (answer, _) = socket.recv_from_full()?;
-        let told = answer.get(..20).filter(|head| u16_at(head, 4) == ERROR);
-        let code = told.map(|head| -(u32_at(head, 16) as i32));
+        let told = answer.u16_ne(4).filter(|kind| *kind == ERROR);
+        let code = told.and_then(|_| Some(-(answer.u32_ne(16)? as i32)));
         match code {
             Some(0) => Ok(true),
             Some(code) if code == nix::libc::ENOENT => Ok(false),
@@ -105,13 +106,13 @@ fn dump_of(transport: Transport, family: u8, states: u32) -> io::Result<Vec<Raw>
             let (datagram, _) = socket.recv_from_full()?;
             let mut rest = datagram.as_slice();
             while let Some(header) = rest.get(..16) {
-                let length = u32_at(header, 0) as usize;
+                let length = header.u32_ne(0).unwrap_or_default() as usize;
                 let Some(body) = rest.get(16..length) else { break };
-                interrupted |= u16_at(header, 6) & DUMP_INTERRUPTED != 0;
-                match u16_at(header, 4) {
+                interrupted |= header.u16_ne(6).is_some_and(|flags| flags & DUMP_INTERRUPTED != 0);
+                match header.u16_ne(4).unwrap_or_default() {
                     DONE => done = true,
                     ERROR => {
-                        let code = body.get(..4).map_or(0, |b| u32_at(b, 0) as i32);
+                        let code = body.u32_ne(0).map_or(0, |code| code as i32);
                         return Err(io::Error::from_raw_os_error(-code));
                     }
                     SOCK_DIAG_BY_FAMILY => found.extend(decode(transport, body)),
@@ -127,14 +128,6 @@ fn dump_of(transport: Transport, family: u8, states: u32) -> io::Result<Vec<Raw>
     Err(io::Error::other("the socket table changes too fast to be read"))
 }
 
-fn u16_at(bytes: &[u8], at: usize) -> u16 {
-    u16::from_ne_bytes([bytes[at], bytes[at + 1]])
-}
-
-fn u32_at(bytes: &[u8], at: usize) -> u32 {
-    u32::from_ne_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]])
-}
-
 fn decode(transport: Transport, body: &[u8]) -> Option<Raw> {
     let message = body.get(..MESSAGE)?;
     let address = |at: usize| {
@@ -147,24 +140,23 @@ fn decode(transport: Transport, body: &[u8]) -> Option<Raw> {
             Ipv6Addr::from(six).to_canonical()
         })
     };
-    let port = |at: usize| u16::from_be_bytes([message[at], message[at + 1]]);
     let mut only_v6 = false;
     let mut rest = &body[MESSAGE..];
     while let Some(header) = rest.get(..4) {
-        let length = usize::from(u16_at(header, 0));
-        if u16_at(header, 2) == ATTRIBUTE_V6ONLY {
+        let length = usize::from(header.u16_ne(0)?);
+        if header.u16_ne(2)? == ATTRIBUTE_V6ONLY {
             only_v6 = rest.get(4).is_some_and(|b| *b != 0);
         }
         rest = rest.get(length.max(4).next_multiple_of(4)..).unwrap_or_default();
     }
     Some(Raw {
         transport,
-        local: SocketAddr::new(address(8)?, port(4)),
-        remote: SocketAddr::new(address(24)?, port(6)),
-        device: u32_at(message, 40),
-        queue: (transport == Transport::Tcp).then(|| (u32_at(message, 56), u32_at(message, 60))),
-        uid: u32_at(message, 64),
-        inode: u32_at(message, 68),
+        local: SocketAddr::new(address(8)?, message.u16_be(4)?),
+        remote: SocketAddr::new(address(24)?, message.u16_be(6)?),
+        device: message.u32_ne(40)?,
+        queue: (transport == Transport::Tcp).then_some((message.u32_ne(56)?, message.u32_ne(60)?)),
+        uid: message.u32_ne(64)?,
+        inode: message.u32_ne(68)?,
         only_v6,
         key: SocketKey { family: message[0], id: message[4..52].try_into().ok()? },
     })

@@ -11,6 +11,7 @@ use std::os::fd::{AsRawFd, BorrowedFd};
 use netlink_sys::protocols::NETLINK_ROUTE;
 
 use crate::netlink;
+use tipstaff_core::bytes::ReadAt;
 
 const RTM_NEWQDISC: u16 = 36;
 const RTM_DELQDISC: u16 = 37;
@@ -141,9 +142,9 @@ pub fn list(interface: u32, side: Side) -> io::Result<Vec<Filter>> {
 
 /// Reads one filter; `None` for what only announces a priority.
 fn filter(body: &[u8]) -> Option<Filter> {
-    let handle = u32_at(body, 8)?;
+    let handle = body.u32_ne(8)?;
     let options = attribute(body.get(MESSAGE..)?, TCA_OPTIONS)?;
-    let program = attribute(options, TCA_BPF_ID).and_then(|id| u32_at(id, 0));
+    let program = attribute(options, TCA_BPF_ID).and_then(|id| id.u32_ne(0));
     let is_named = attribute(options, TCA_BPF_NAME) == Some(NAME);
     (handle != 0).then_some(Filter { own: handle == OWN && is_named, program })
 }
@@ -157,7 +158,7 @@ pub(crate) fn others_at_ingress() -> io::Result<Vec<u32>> {
     let mut found = Vec::new();
     for body in &disciplines {
         let (Some(index), Some(kind)) =
-            (u32_at(body, 4), body.get(MESSAGE..).and_then(|all| attribute(all, TCA_KIND)))
+            (body.u32_ne(4), body.get(MESSAGE..).and_then(|all| attribute(all, TCA_KIND)))
         else {
             continue;
         };
@@ -195,10 +196,10 @@ fn put(bytes: &mut Vec<u8>, kind: u16, value: &[u8]) {
 /// The value of an attribute.
 fn attribute(mut attributes: &[u8], wanted: u16) -> Option<&[u8]> {
     loop {
-        let length = usize::from(u16_at(attributes, 0)?);
+        let length = usize::from(attributes.u16_ne(0)?);
         let value = attributes.get(4..length)?;
         // The two highest bits are flags (`NLA_TYPE_MASK`).
-        if u16_at(attributes, 2)? & 0x3fff == wanted {
+        if attributes.u16_ne(2)? & 0x3fff == wanted {
             return Some(value);
         }
         attributes = attributes.get(length.next_multiple_of(4)..)?;
@@ -220,12 +221,12 @@ fn ask(kind: u16, flags: u16, body: &[u8]) -> io::Result<Vec<Vec<u8>>> {
         let (datagram, _) = socket.recv_from_full()?;
         let mut rest = datagram.as_slice();
         while let Some(header) = rest.get(..HEADER) {
-            let length = u32_at(header, 0).unwrap_or_default() as usize;
+            let length = header.u32_ne(0).unwrap_or_default() as usize;
             let Some(body) = rest.get(HEADER..length) else { return Ok(answers) };
-            match u16_at(header, 4) {
+            match header.u16_ne(4) {
                 Some(DONE) | None => return Ok(answers),
                 Some(ERROR) => {
-                    let code = u32_at(body, 0).map_or(0, |code| code as i32);
+                    let code = body.u32_ne(0).map_or(0, |code| code as i32);
                     return match code {
                         0 => Ok(answers),
                         code => Err(io::Error::from_raw_os_error(-code)),
@@ -236,14 +237,6 @@ fn ask(kind: u16, flags: u16, body: &[u8]) -> io::Result<Vec<Vec<u8>>> {
             rest = rest.get(length.next_multiple_of(4)..).unwrap_or_default();
         }
     }
-}
-
-fn u16_at(bytes: &[u8], at: usize) -> Option<u16> {
-    Some(u16::from_ne_bytes(bytes.get(at..at + 2)?.try_into().ok()?))
-}
-
-fn u32_at(bytes: &[u8], at: usize) -> Option<u32> {
-    Some(u32::from_ne_bytes(bytes.get(at..at + 4)?.try_into().ok()?))
 }
 
 #[cfg(test)]

@@ -80,7 +80,9 @@ fn program(pid: u32, process: &Path) -> Program {
 /// be that of the file (a link leads there), and of what runs a script the script
 /// too. A program may call itself what it likes; its path says what it is.
 fn name(path: Option<&str>, short: &str, arguments: &[String]) -> String {
-    let last_part = |path: &str| path.rsplit('/').next().unwrap_or_default().to_owned();
+    fn last_part(path: &str) -> String {
+        path.rsplit('/').next().unwrap_or_default().to_owned()
+    }
     let file = path.map(last_part).unwrap_or_default();
     // Some write what they do behind their name: `nginx: master process …`.
     let first = arguments.first().and_then(|word| word.split([' ', ':']).next());
@@ -93,11 +95,13 @@ fn name(path: Option<&str>, short: &str, arguments: &[String]) -> String {
             None => command,
         };
     }
-    let whole = |name: &String| name.starts_with(short) && short.len() == SHORT_NAME;
-    [first, file.clone()].into_iter().find(whole).unwrap_or_else(|| match short {
-        "" => file,
-        short => short.to_owned(),
-    })
+    [first, file.clone()]
+        .into_iter()
+        .find(|name| name.starts_with(short) && short.len() == SHORT_NAME)
+        .unwrap_or_else(|| match short {
+            "" => file,
+            short => short.to_owned(),
+        })
 }
 
 /// The script, module or archive that an interpreter was told to run.

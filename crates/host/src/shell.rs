@@ -17,12 +17,13 @@ pub fn find() -> Option<Shell> {
 /// The processes that this one descends from, the nearest first, without the
 /// first of all.
 pub fn ancestors() -> Vec<u32> {
-    let parent = |pid: &i32| parent_of(&fs::read_to_string(format!("/proc/{pid}/stat")).ok()?);
-    std::iter::successors(Some(nix::unistd::getppid().as_raw()), parent)
-        .take_while(|pid| *pid > 1)
-        .take(ANCESTORS)
-        .filter_map(|pid| u32::try_from(pid).ok())
-        .collect()
+    std::iter::successors(Some(nix::unistd::getppid().as_raw()), |pid| {
+        parent_of(&fs::read_to_string(format!("/proc/{pid}/stat")).ok()?)
+    })
+    .take_while(|pid| *pid > 1)
+    .take(ANCESTORS)
+    .filter_map(|pid| u32::try_from(pid).ok())
+    .collect()
 }
 
 fn of_ancestors() -> Option<Shell> {

@@ -6,6 +6,7 @@ use std::io;
 use netlink_sys::protocols;
 
 use crate::netlink;
+use tipstaff_core::bytes::ReadAt;
 
 /// `GENL_ID_CTRL` and `CTRL_CMD_GETFAMILY` of include/uapi/linux/genetlink.h.
 const CONTROL: (u16, u8) = (16, 3);
@@ -25,8 +26,7 @@ pub(crate) fn take_ports_in_turn(team: u32) -> io::Result<()> {
     let name = attribute(FAMILY.1, b"team\0");
     let answer = ask(CONTROL, &name)?;
     let family = answer.get(20..).and_then(|attributes| find(attributes, FAMILY.0));
-    let family =
-        family.and_then(|bytes| Some(u16::from_ne_bytes(bytes.get(..2)?.try_into().ok()?)));
+    let family = family.and_then(|bytes| bytes.u16_ne(0));
     let family = family.ok_or_else(|| io::Error::other("the kernel has no teams"))?;
     let option = [attribute(1, b"mode\0"), attribute(3, &[TEXT]), attribute(4, b"roundrobin\0")];
     let item = attribute(1 | NESTED, &option.concat());
@@ -50,9 +50,7 @@ fn attribute(kind: u16, content: &[u8]) -> Vec<u8> {
 
 fn find(mut attributes: &[u8], wanted: u16) -> Option<&[u8]> {
     loop {
-        let word =
-            |at: usize| Some(u16::from_ne_bytes(attributes.get(at..at + 2)?.try_into().ok()?));
-        let (length, kind) = (usize::from(word(0)?), word(2)?);
+        let (length, kind) = (usize::from(attributes.u16_ne(0)?), attributes.u16_ne(2)?);
         if kind == wanted {
             return attributes.get(4..length);
         }
@@ -74,9 +72,8 @@ fn ask((family, command): (u16, u8), attributes: &[u8]) -> io::Result<Vec<u8>> {
     bytes.extend(attributes);
     socket.send(&bytes, 0)?;
     let (answer, _) = socket.recv_from_full()?;
-    let kind = answer.get(4..6).map(|b| u16::from_ne_bytes([b[0], b[1]]));
-    let code = answer.get(16..20).map_or(0, |b| i32::from_ne_bytes([b[0], b[1], b[2], b[3]]));
-    match (kind, code) {
+    let code = answer.u32_ne(16).map_or(0, |code| code as i32);
+    match (answer.u16_ne(4), code) {
         (Some(ERROR), code) if code != 0 => Err(io::Error::from_raw_os_error(-code)),
         _ => Ok(answer),
     }

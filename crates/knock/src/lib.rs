@@ -63,10 +63,12 @@ impl Reply {
 
 impl fmt::Display for Reply {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let ms = |d: &Duration| match d.as_micros() {
-            0..100 => "under 0.1".to_owned(),
-            micros => format!("{:.1}", micros as f64 / 1000.0),
-        };
+        fn ms(d: &Duration) -> String {
+            match d.as_micros() {
+                0..100 => "under 0.1".to_owned(),
+                micros => format!("{:.1}", micros as f64 / 1000.0),
+            }
+        }
         match self {
             Self::Accepted(d) => write!(f, "accepted in {} ms", ms(d)),
             Self::Closed(d) => write!(f, "accepted in {} ms, and closed again", ms(d)),

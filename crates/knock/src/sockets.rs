@@ -48,8 +48,8 @@ pub fn knock(
 ) -> Vec<Reply> {
     let mut replies = Vec::with_capacity(doors.len());
     for (nth, chunk) in doors.chunks(IN_FLIGHT).enumerate() {
-        let mut asked = |within: usize| go_on(nth * IN_FLIGHT + within);
-        replies.extend(knock_together(chunk, patience, &mut asked));
+        replies
+            .extend(knock_together(chunk, patience, &mut |within| go_on(nth * IN_FLIGHT + within)));
     }
     replies
 }

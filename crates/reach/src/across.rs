@@ -241,7 +241,9 @@ fn place(interface: &Interface) -> (InterfaceIndex, String) {
 
 /// Whether the kernel forwards what comes in there (Documentation/networking/ip-sysctl.rst).
 fn forwards(interface: &str, source: IpAddr) -> bool {
-    let is_set = |path: String| fs::read_to_string(path).is_ok_and(|text| text.trim() != "0");
+    fn is_set(path: String) -> bool {
+        fs::read_to_string(path).is_ok_and(|text| text.trim() != "0")
+    }
     match Family::of_address(source) {
         Family::V4 => is_set(format!("/proc/sys/net/ipv4/conf/{interface}/forwarding")),
         Family::V6 => {

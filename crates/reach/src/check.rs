@@ -143,20 +143,26 @@ impl<'c> Check<'c> {
         }
         let mut targets: BTreeSet<IpAddr> =
             [Ipv4Addr::LOCALHOST.into(), Ipv6Addr::LOCALHOST.into()].into();
-        let one = |l: &&Listener| l.scope() == Scope::One;
-        targets.extend(self.sockets().bound(place.subject).filter(one).map(|l| l.address));
+        targets.extend(
+            self.sockets()
+                .bound(place.subject)
+                .filter(|l| l.scope() == Scope::One)
+                .map(|l| l.address),
+        );
         targets
     }
 
     /// Adds the column of this host itself, from the replies to
     /// [`Check::here_doors`].
     pub fn add_own_column(&mut self, doors: &[(usize, Door)], replies: &[Reply]) {
-        let rank = |outcome: Outcome| match outcome {
-            Outcome::Answers => 0,
-            Outcome::Refuses => 1,
-            Outcome::Silent => 2,
-            Outcome::Unknown => 3,
-        };
+        fn rank(outcome: Outcome) -> u8 {
+            match outcome {
+                Outcome::Answers => 0,
+                Outcome::Refuses => 1,
+                Outcome::Silent => 2,
+                Outcome::Unknown => 3,
+            }
+        }
         // The best of all own addresses: a port that answers on one of them answers here.
         let mut best: Vec<Option<(Reply, IpAddr)>> = vec![None; self.rows()];
         for ((nth, door), reply) in doors.iter().zip(replies) {
@@ -206,11 +212,12 @@ impl<'c> Check<'c> {
             Err(fault) => return Err(fault.into()),
         };
         // Where its word was caught on the wire, the gate need not be asked.
-        let asks = |nth: usize| known.as_ref().is_none_or(|known| known[nth].let_in.is_none());
         let asked = match gate {
             Some(gate) => {
                 let doors: Vec<(Subject, IpAddr)> = doors.iter().flatten().copied().collect();
-                let open: Vec<usize> = (0..doors.len()).filter(|nth| asks(*nth)).collect();
+                let open: Vec<usize> = (0..doors.len())
+                    .filter(|nth| known.as_ref().is_none_or(|known| known[*nth].let_in.is_none()))
+                    .collect();
                 let mut said = vec![None; doors.len()];
                 let wanted: Vec<(Subject, IpAddr)> = open.iter().map(|nth| doors[*nth]).collect();
                 for (nth, answer) in open.iter().zip(ask(gate, &approach, &wanted)?) {
@@ -296,11 +303,10 @@ impl<'c> Check<'c> {
             let said = asked.next().flatten();
             let one = knocked.as_mut().and_then(Iterator::next);
             let caught = one.and_then(|one| one.let_in);
-            let words = |speaker| brief.map(|brief| speaker_words(brief, speaker));
             let gate = match caught.and_then(|let_in| let_in.speaker) {
                 Some(speaker) => {
                     let decision = Decision { verdict: Action::Allow, speaker };
-                    words(speaker).map(|by| Said { decision, by })
+                    brief.map(|brief| Said { decision, by: speaker_words(brief, speaker) })
                 }
                 None => said,
             };
@@ -363,20 +369,27 @@ impl<'c> Check<'c> {
     /// Adds a column that is only computed from the orders.
     pub fn worked_out(&mut self, source: IpAddr, target: IpAddr, arrives: InterfaceIndex) {
         let (brief, listeners) = (self.basis.brief, &self.snapshot.listeners);
-        let one = |place: &Place| {
-            let program = program_at(brief, listeners, place.subject, (target, arrives));
-            let facts = first_packet(place.subject, source, target, arrives);
-            let decision = decide(brief, &PacketContext { program, ..facts });
-            let outcome = match decision.verdict {
-                Action::Deny => Outcome::Silent,
-                Action::Refuse => Outcome::Refuses,
-                Action::Allow => let_in(listeners, place.subject, target, None),
-            };
-            let observed =
-                Observed { outcome, target: Some(target), evidence: None, ..Observed::unknown("") };
-            Some(Seen { observed, place: (target, arrives), gate: None, came_in: None })
-        };
-        let cells = self.places.iter().map(one).collect();
+        let cells = self
+            .places
+            .iter()
+            .map(|place| {
+                let program = program_at(brief, listeners, place.subject, (target, arrives));
+                let facts = first_packet(place.subject, source, target, arrives);
+                let decision = decide(brief, &PacketContext { program, ..facts });
+                let outcome = match decision.verdict {
+                    Action::Deny => Outcome::Silent,
+                    Action::Refuse => Outcome::Refuses,
+                    Action::Allow => let_in(listeners, place.subject, target, None),
+                };
+                let observed = Observed {
+                    outcome,
+                    target: Some(target),
+                    evidence: None,
+                    ..Observed::unknown("")
+                };
+                Some(Seen { observed, place: (target, arrives), gate: None, came_in: None })
+            })
+            .collect();
         self.columns.push(Column::new(Vantage::outside(source), cells));
     }
 
@@ -394,10 +407,9 @@ impl<'c> Check<'c> {
         let mut stopped = Vec::new();
         if let Some(after) = after {
             for one in &mut listeners {
-                let same = |l: &&Listener| {
+                match after.iter().find(|l| {
                     (l.transport, l.port, l.address) == (one.transport, one.port, one.address)
-                };
-                match after.iter().find(same) {
+                }) {
                     // A queue may have filled meanwhile.
                     Some(now) => one.queue = one.queue.max(now.queue),
                     None => stopped.push(Subject::Port(one.transport, one.port)),

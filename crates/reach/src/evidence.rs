@@ -6,7 +6,7 @@ use std::net::IpAddr;
 
 use tipstaff_core::analysis::reach::{How, Observed, Said, Subject, speaker_words};
 use tipstaff_core::brief::{Brief, RuleIndex};
-use tipstaff_core::decision::rates::{SourceState, one_of_many};
+use tipstaff_core::decision::rates::one_of_many;
 use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::host::listener::Listener;
 use tipstaff_core::orders::{Action, Over};
@@ -51,12 +51,14 @@ pub(crate) fn ask(
     doors: &[(Subject, IpAddr)],
 ) -> Result<Vec<Said>, GateError> {
     let interface = InterfaceIndex(approach.interface.index);
-    let question = |(subject, target): &(Subject, IpAddr)| Asked {
-        interface,
-        program: None,
-        frame: witness::question(approach, *subject, *target),
-    };
-    let questions: Vec<Asked> = doors.iter().map(question).collect();
+    let questions: Vec<Asked> = doors
+        .iter()
+        .map(|(subject, target)| Asked {
+            interface,
+            program: None,
+            frame: witness::question(approach, *subject, *target),
+        })
+        .collect();
     let decisions = gate.ask_all(Direction::Inbound, &questions)?;
     let mut said = Vec::with_capacity(decisions.len());
     let mut used_up = HashMap::new();
@@ -85,9 +87,10 @@ fn beyond(
     let Some((rule, limit)) = brief.rule(index).and_then(|rule| Some((rule, rule.limit()?))) else {
         return Ok(None);
     };
-    let mine = |state: &SourceState| state.source.is_none_or(|s| s == one_of_many(source));
     let states = gate.sources(&limit)?;
-    let used_up = states.iter().any(|state| mine(state) && state.room == 0);
+    let used_up = states
+        .iter()
+        .any(|state| state.source.is_none_or(|s| s == one_of_many(source)) && state.room == 0);
     let verdict = match rule.over {
         Over::Deny => Action::Deny,
         Over::Refuse => Action::Refuse,

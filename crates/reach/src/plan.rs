@@ -16,13 +16,18 @@ use crate::place::Place;
 
 /// The fewest sources that show every rule, and the places that show them.
 pub fn show_every_rule(brief: &Brief, snapshot: &Snapshot) -> Plan {
-    let mut way = |source: IpAddr| {
-        let approach = witness::approach(source, None, &snapshot.interfaces).ok()?;
-        approach.interface.hardware?;
-        Some((approach.target, InterfaceIndex(approach.interface.index)))
-    };
     let own = own_addresses(&snapshot.interfaces);
-    reach::plan(brief, &snapshot.listeners, &mut way, &own, &neighbours_of(snapshot))
+    reach::plan(
+        brief,
+        &snapshot.listeners,
+        &mut |source| {
+            let approach = witness::approach(source, None, &snapshot.interfaces).ok()?;
+            approach.interface.hardware?;
+            Some((approach.target, InterfaceIndex(approach.interface.index)))
+        },
+        &own,
+        &neighbours_of(snapshot),
+    )
 }
 
 /// Whether a way leads back to an address, out of an interface that takes frames.
@@ -46,14 +51,16 @@ pub fn own_addresses(interfaces: &[Interface]) -> Vec<IpAddr> {
 
 /// The networks that this host is in.
 fn links(interfaces: &[Interface]) -> Vec<AddressRange> {
-    let network = |(address, length): &(IpAddr, u8)| {
+    fn network(
+        (address, length): &(IpAddr, u8),
+    ) -> Result<AddressRange, tipstaff_core::names::address::AddressFault> {
         AddressRange::parse(&format!("{address}/{length}")).or_else(|fault| match fault {
             tipstaff_core::names::address::AddressFault::HostBits { network } => {
                 AddressRange::parse(&network)
             }
             other => Err(other),
         })
-    };
+    }
     interfaces.iter().flat_map(|i| &i.addresses).filter_map(|one| network(one).ok()).collect()
 }
 

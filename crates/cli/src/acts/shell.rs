@@ -3,7 +3,6 @@
 use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::connection::Connection;
-use tipstaff_core::host::listener::Program;
 use tipstaff_core::packet::Direction;
 use tipstaff_host::{connections, shell};
 
@@ -21,9 +20,10 @@ pub fn shut_out(brief: &Brief) -> Result<Option<(String, String)>, Failure> {
         let tells = told.is_some_and(|shell| {
             connection.remote.ip() == shell.from && connection.local.port() == shell.port
         });
-        let holds = |program: &Program| ancestors.contains(&program.pid);
         let inbound = connection.direction == Direction::Inbound;
-        inbound && (tells || connection.owner.programs.iter().any(holds))
+        inbound
+            && (tells
+                || connection.owner.programs.iter().any(|program| ancestors.contains(&program.pid)))
     };
     let shut_out = open.iter().map(|(connection, _)| connection).find_map(|connection| {
         let said = connection.shut_out_by(brief, chosen::now()).filter(|_| is_own(connection))?;

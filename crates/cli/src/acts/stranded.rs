@@ -34,11 +34,13 @@ impl Stranded {
 pub fn stranded(brief: &Brief) -> Result<Vec<Stranded>, Failure> {
     let now = chosen::now();
     let all = connections::list().map_err(system("reading the connections"))?;
-    let shut_out = |(connection, key): (Connection, SocketKey)| {
-        let said = connection.shut_out_by(brief, now)?;
-        Some(Stranded { connection, said, key })
-    };
-    Ok(all.into_iter().filter_map(shut_out).collect())
+    Ok(all
+        .into_iter()
+        .filter_map(|(connection, key)| {
+            let said = connection.shut_out_by(brief, now)?;
+            Some(Stranded { connection, said, key })
+        })
+        .collect())
 }
 
 /// Ends them; how many there still were.

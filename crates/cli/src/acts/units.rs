@@ -50,8 +50,7 @@ pub fn command(common: &Common, verb: &str) -> io::Result<String> {
 
 /// A word as ExecStart= has it (systemd.service(5)).
 fn quoted(word: &str) -> String {
-    let plain = |c: char| c.is_alphanumeric() || "/._-+:@=,".contains(c);
-    if !word.is_empty() && word.chars().all(plain) {
+    if !word.is_empty() && word.chars().all(|c| c.is_alphanumeric() || "/._-+:@=,".contains(c)) {
         return word.to_owned();
     }
     let mut out = String::from("\"");
@@ -77,7 +76,9 @@ pub struct Restart {
 
 /// Looks at the units, and at what was posted to stay.
 pub fn restart(common: &Common) -> Restart {
-    let no = |why: String| Restart { in_force: Some(false), why };
+    fn no(why: String) -> Restart {
+        Restart { in_force: Some(false), why }
+    }
     let found = SEARCHED.iter().map(|folder| Path::new(folder).join(BOOT.0)).find(|p| p.exists());
     let Some(unit) = found else {
         if !Path::new("/").join(RUNNING).exists() {

@@ -224,7 +224,9 @@ fn facts(asked: &RuleQuery) -> PacketContext {
 
 /// The one key that a traffic text means for a source of this family.
 fn key_of(judge: &LoadedPolicy, text: &str, source: IpAddr) -> Result<TrafficKey, Failure> {
-    let wrong = |message: String, help: &str| Failure::Argument { message, help: help.to_owned() };
+    fn wrong(message: String, help: &str) -> Failure {
+        Failure::Argument { message, help: help.to_owned() }
+    }
     let one =
         "Ask about one packet: tcp/22, udp/7420, icmp/echo, protocol/47, or a service such as ssh.";
     let terms = match judge.orders.terms(text) {
@@ -378,16 +380,16 @@ fn because(
     arrives: &str,
     program: Option<&str>,
 ) -> String {
-    let outside = |what: &dyn std::fmt::Display, written: &[String], except: &[String]| match (
-        written, except,
-    ) {
-        ([], [only]) if *only == what.to_string() => format!("it excepts {what}"),
-        ([], except) => format!("{what} is in {}, which it excludes", except.join(", ")),
-        (written, []) => format!("{what} is not in {}", written.join(", ")),
-        (written, except) => {
-            format!("{what} is not in {} without {}", written.join(", "), except.join(", "))
+    fn outside(what: &dyn std::fmt::Display, written: &[String], except: &[String]) -> String {
+        match (written, except) {
+            ([], [only]) if *only == what.to_string() => format!("it excepts {what}"),
+            ([], except) => format!("{what} is in {}, which it excludes", except.join(", ")),
+            (written, []) => format!("{what} is not in {}", written.join(", ")),
+            (written, except) => {
+                format!("{what} is not in {} without {}", written.join(", "), except.join(", "))
+            }
         }
-    };
+    }
     match failed {
         Mismatch::Paused => "it is paused".into(),
         Mismatch::Group => "its group is paused".into(),

@@ -80,7 +80,9 @@ pub fn run(
     };
     let other = find(&orders, Some(other))?;
     let (ours, theirs) = (rows(&orders, host, posture), rows(&orders, other, posture));
-    let lacks = |list: &[Row<'_>], row: &Row<'_>| !list.iter().any(|r| r.position == row.position);
+    fn lacks(list: &[Row<'_>], row: &Row<'_>) -> bool {
+        !list.iter().any(|r| r.position == row.position)
+    }
     let theirs_only = |row: &Row<'_>| lacks(&ours, row);
     let theirs_only: Vec<Row<'_>> =
         rows(&orders, other, posture).into_iter().filter(theirs_only).collect();

@@ -45,8 +45,9 @@ pub fn run(
         Err(Failure::Gate(GateError::NothingInForce)) => None,
         before => Some(before?),
     };
-    let open = || after.brief.nothing_in_force();
-    let list = before.as_ref().map_or_else(open, |before| before.brief.clone());
+    let list = before
+        .as_ref()
+        .map_or_else(|| after.brief.nothing_in_force(), |before| before.brief.clone());
     let comparison = Comparison::between(&list, &after.brief);
     if terminal.json {
         terminal.json(&Report {

@@ -53,13 +53,12 @@ pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result
     let mut all = stranded(brief)?;
     all.retain(|stranded| {
         let Stranded { connection, said, .. } = stranded;
-        let of_program = |wanted: &String| {
-            let mut programs = connection.owner.programs.iter();
-            programs.any(|p| p.name == *wanted || p.path.as_ref() == Some(wanted))
-        };
         rule.is_none_or(|index| said.speaker == Speaker::Rule(index))
             && options.peer.is_none_or(|peer| connection.remote.ip() == peer)
-            && options.program.as_ref().is_none_or(of_program)
+            && options.program.as_ref().is_none_or(|wanted| {
+                let mut programs = connection.owner.programs.iter();
+                programs.any(|p| p.name == *wanted || p.path.as_ref() == Some(wanted))
+            })
     });
     if !terminal.json {
         terminal.heading(&format!(
@@ -83,12 +82,16 @@ pub fn run(common: &Common, options: &CutOptions, terminal: &Terminal) -> Result
         }
     }
     if terminal.json {
-        let row = |s: &'_ Stranded| Row {
-            by: speaker_words(brief, s.said.speaker),
-            connection: s.connection.clone(),
-            cut,
-        };
-        terminal.json(&Report { connections: all.iter().map(row).collect() });
+        terminal.json(&Report {
+            connections: all
+                .iter()
+                .map(|s| Row {
+                    by: speaker_words(brief, s.said.speaker),
+                    connection: s.connection.clone(),
+                    cut,
+                })
+                .collect(),
+        });
     }
     Ok(Ending::Fine)
 }

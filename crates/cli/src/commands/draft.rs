@@ -56,11 +56,7 @@ pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<En
         }
         return Ok(Ending::Fine);
     };
-    let write = || {
-        files::make_folder(files::folder(path), 0o755)?;
-        files::create(path, text.as_bytes(), 0o644)
-    };
-    write().map_err(|source| match source.kind() {
+    write_new(path, &text).map_err(|source| match source.kind() {
         io::ErrorKind::AlreadyExists => Failure::Argument {
             message: format!("{} already exists and was not modified", path.display()),
             help: "Name a file that does not exist yet.".into(),
@@ -91,11 +87,8 @@ fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
     })?;
     for (name, text) in EXAMPLE {
         let path = folder.join(name);
-        let write = || {
-            files::make_folder(files::folder(&path), 0o755)?;
-            files::create(&path, text.as_bytes(), 0o644)
-        };
-        write().map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
+        write_new(&path, text)
+            .map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
     }
     let orders = folder.join("orders.toml");
     if terminal.json {
@@ -106,4 +99,10 @@ fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
     terminal.line("  every key appears there once, with a comment");
     terminal.note(&format!("  tipstaff brief archive --orders {}", orders.display()));
     Ok(Ending::Fine)
+}
+
+/// Writes a file that is not there yet, with the folders above it.
+fn write_new(path: &Path, text: &str) -> io::Result<()> {
+    files::make_folder(files::folder(path), 0o755)?;
+    files::create(path, text.as_bytes(), 0o644)
 }

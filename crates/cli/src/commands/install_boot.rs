@@ -61,18 +61,8 @@ pub fn run(
     for (name, target, text) in texts {
         let path = units.join(name);
         let wants = units.join(format!("{target}.wants"));
-        let write = || {
-            files::make_folder(&wants, 0o755)?;
-            files::replace(&path, text.as_bytes(), Access::Mode(0o644))?;
-            // What `systemctl enable` would do; it works without a running manager too.
-            let link = wants.join(name);
-            match fs::remove_file(&link) {
-                Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
-                _ => {}
-            }
-            std::os::unix::fs::symlink(Path::new("..").join(name), &link)
-        };
-        write().map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
+        write_unit(&path, &text, &wants.join(name))
+            .map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
         written.push(path.display().to_string());
     }
     let managed = options.root.join(RUNNING).exists();
@@ -183,4 +173,17 @@ fn systemctl(arguments: &[&str]) -> io::Result<()> {
     }
     let told = String::from_utf8_lossy(&output.stderr).trim().to_owned();
     Err(io::Error::other(format!("systemctl {}: {told}", arguments.join(" "))))
+}
+
+/// Writes a unit and enables it, as `systemctl enable` would; it works without a running
+/// manager too.
+fn write_unit(path: &Path, text: &str, link: &Path) -> io::Result<()> {
+    files::make_folder(files::folder(link), 0o755)?;
+    files::replace(path, text.as_bytes(), Access::Mode(0o644))?;
+    match fs::remove_file(link) {
+        Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
+        _ => {}
+    }
+    let name = path.file_name().unwrap_or_default();
+    std::os::unix::fs::symlink(Path::new("..").join(name), link)
 }

@@ -15,7 +15,6 @@ use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::SEALED;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::executables::Identity;
@@ -207,12 +206,13 @@ fn keep_up(gate: &mut KernelGate, known: &mut Known, terminal: &Terminal) -> Res
         addresses: addresses.collect(),
         programs: programs(&in_force)?,
     };
-    let guarded = |i: &Interface| {
-        let held = |list: &[InterfaceIndex]| list.iter().any(|g| g.0 == i.index);
-        held(&in_force.guarded) && (i.is_loopback() || held(&in_force.guarded_outwards))
-    };
     // What programs stood where when these orders were posted, nobody knows.
-    let first = known.links.is_empty() && now.programs.is_empty() && all.iter().all(guarded);
+    let first = known.links.is_empty()
+        && now.programs.is_empty()
+        && all.iter().all(|i| {
+            let held = |list: &[InterfaceIndex]| list.iter().any(|g| g.0 == i.index);
+            held(&in_force.guarded) && (i.is_loopback() || held(&in_force.guarded_outwards))
+        });
     if *known == now || first {
         *known = now;
         return Ok(());
@@ -243,7 +243,9 @@ fn programs(in_force: &InForce) -> Result<Vec<Option<Identity>>, Failure> {
 fn print_changes(posted: &Posted, before: &Known, now: &Known, terminal: &Terminal) {
     let upgraded = !before.links.is_empty() && before.programs != now.programs;
     let (before, now) = (&before.links, &now.links);
-    let missing = |from: &Links, name: &String| from.iter().all(|(_, known)| known != name);
+    fn missing(from: &Links, name: &String) -> bool {
+        from.iter().all(|(_, known)| known != name)
+    }
     let guarded: Vec<String> =
         posted.guarded.iter().filter(|name| missing(before, name)).cloned().collect();
     let names = before.iter().map(|(_, name)| name.clone());

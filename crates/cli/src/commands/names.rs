@@ -114,7 +114,9 @@ fn all_names(judge: &LoadedPolicy) -> Vec<Row> {
         });
         using.map(|rule| rule.name.to_string()).collect::<Vec<_>>()
     };
-    let words = |terms: &[Term]| terms.iter().map(ToString::to_string).collect();
+    fn words(terms: &[Term]) -> Vec<String> {
+        terms.iter().map(ToString::to_string).collect()
+    }
     let own = &judge.orders.services;
     let mut rows: Vec<Row> = own
         .iter()

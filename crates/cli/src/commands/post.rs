@@ -209,17 +209,21 @@ fn meaning(
 fn closed(brief: &Brief) -> Result<Vec<String>, Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let found = listeners::list(&all).map_err(system("reading what listens"))?;
-    let shut = |listener: &&Listener| {
-        let program = listener.path().map(|path| brief.program_index(path));
-        let key = listener.transport.key(listener.port);
-        let exposure = Exposure::compute(brief, key, program).heard_by(listener);
-        listener.scope() != Scope::Loopback && exposure.breadth() == Breadth::Nobody
-    };
-    let words = |listener: &Listener| {
+    fn words(listener: &Listener) -> String {
         let who = listener.program().map_or(listener.owner.account.as_str(), |p| p.name.as_str());
         format!("{}/{} ({who})", listener.transport, listener.port)
-    };
-    let mut words: Vec<String> = found.listeners.iter().filter(shut).map(words).collect();
+    }
+    let mut words: Vec<String> = found
+        .listeners
+        .iter()
+        .filter(|listener| {
+            let program = listener.path().map(|path| brief.program_index(path));
+            let key = listener.transport.key(listener.port);
+            let exposure = Exposure::compute(brief, key, program).heard_by(listener);
+            listener.scope() != Scope::Loopback && exposure.breadth() == Breadth::Nobody
+        })
+        .map(words)
+        .collect();
     words.dedup();
     Ok(words)
 }

@@ -96,7 +96,9 @@ pub fn run(
 /// Holds the posture until a signal comes, or the input ends. Should this
 /// process be killed, nobody sets the deadline anew.
 fn wait(gate: &mut KernelGate, terminal: &Terminal) -> Result<(), Failure> {
-    let waiting = || system("waiting");
+    fn waiting() -> impl FnOnce(std::io::Error) -> Failure {
+        system("waiting")
+    }
     let mut signals = SigSet::empty();
     for signal in [Signal::SIGTERM, Signal::SIGINT, Signal::SIGHUP] {
         signals.add(signal);
@@ -138,7 +140,9 @@ fn show(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     };
     let LoadedPolicy { orders, posture, .. } = &judge;
     let here = recognised(orders)?.map(|posture| posture.name.clone());
-    let row = |known: &'_ Posture| (known.name.clone(), known.note.clone());
+    fn row(known: &Posture) -> (String, Option<String>) {
+        (known.name.clone(), known.note.clone())
+    }
     let known: Vec<_> = orders.postures.iter().chain([Posture::sealed()]).map(row).collect();
     let rows: Vec<Row<'_>> = known
         .iter()

@@ -157,14 +157,11 @@ impl Wanted {
     }
 
     fn shows(&self, rule: &Rule) -> bool {
-        let about = |keys: &RangeSet<TrafficKey>| {
+        self.keys.as_ref().is_none_or(|keys| {
             rule.traffic.keys.as_ref().is_none_or(|own| !own.intersection(keys).is_empty())
-        };
-        self.keys.as_ref().is_none_or(about)
-            && self.source.is_none_or(|address| {
-                rule.source.addresses.as_ref().is_none_or(|set| set.contains(address))
-            })
-            && self.group.as_ref().is_none_or(|group| rule.group.as_ref() == Some(group))
+        }) && self.source.is_none_or(|address| {
+            rule.source.addresses.as_ref().is_none_or(|set| set.contains(address))
+        }) && self.group.as_ref().is_none_or(|group| rule.group.as_ref() == Some(group))
             && self.direction.is_none_or(|direction| rule.direction == direction)
             && (!self.paused || rule.inactive == Some(Inactive::Paused))
     }

@@ -137,7 +137,9 @@ fn show(judge: &LoadedPolicy, rows: &[Row], terminal: &Terminal) {
         terminal.line("No rule has matched yet; --all shows all of them.");
         return;
     }
-    let right = |text: String| plain(text).set_alignment(comfy_table::CellAlignment::Right);
+    fn right(text: String) -> comfy_table::Cell {
+        plain(text).set_alignment(comfy_table::CellAlignment::Right)
+    }
     let with_rates = judge.brief.rules().any(|rule| rule.at_most.is_some());
     let mut headings = vec!["by", "packets", "bytes"];
     headings.extend(with_rates.then_some("beyond its rate"));

@@ -160,8 +160,7 @@ impl Names {
             UDP => Transport::Udp,
             _ => return None,
         };
-        let old = |(read, _): &(Instant, _)| read.elapsed() > LISTENERS_AGE;
-        if self.listeners.as_ref().is_none_or(old) {
+        if self.listeners.as_ref().is_none_or(|(read, _)| read.elapsed() > LISTENERS_AGE) {
             let found = listeners::list(&self.interfaces).ok()?;
             self.listeners = Some((Instant::now(), found.listeners));
         }

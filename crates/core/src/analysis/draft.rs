@@ -61,7 +61,9 @@ fn rule(
     source: Option<&str>,
     enabled: bool,
 ) {
-    let quoted = |t: &str| value(t).to_string();
+    fn quoted(t: &str) -> String {
+        value(t).to_string()
+    }
     let _ = write!(
         text,
         "\n[[rules]]\nname = {}\nnote = {}\naction = \"allow\"\ntraffic = {}\n",
@@ -100,11 +102,14 @@ fn name_of(traffic: &str, programs: &[String]) -> String {
         return service.name.to_owned();
     }
     let port = traffic.replace('/', "-");
-    let plain = |name: &String| {
-        let kept = name.chars().filter(|c| c.is_ascii_alphanumeric() || "-._".contains(*c));
-        kept.take(40).collect::<String>()
-    };
-    match programs.first().map(plain).filter(|name| !name.is_empty()) {
+    match programs
+        .first()
+        .map(|name| {
+            let kept = name.chars().filter(|c| c.is_ascii_alphanumeric() || "-._".contains(*c));
+            kept.take(40).collect::<String>()
+        })
+        .filter(|name| !name.is_empty())
+    {
         Some(program) => format!("{program}-{port}"),
         None => format!("port-{port}"),
     }

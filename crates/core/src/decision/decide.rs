@@ -81,9 +81,9 @@ impl RuleQuery {
 /// `None` when the rule decides.
 pub fn first_mismatch(brief: &Brief, rule: &Rule, question: &RuleQuery) -> Option<Mismatch> {
     let RuleQuery { direction, key, source, destination, interface, program, now } = *question;
-    let lacks = |condition: &AddressCondition, address: IpAddr| {
+    fn lacks(condition: &AddressCondition, address: IpAddr) -> bool {
         condition.addresses.as_ref().is_some_and(|set| !set.contains(address))
-    };
+    }
     let elsewhere = || {
         let name = brief.interface_name(interface);
         !rule.interface.is_any() && !name.is_some_and(|name| rule.interface.holds(name))

@@ -213,7 +213,9 @@ impl Flows {
         stamps: Stamps,
         now: Duration,
     ) -> Known {
-        let is_reply = |is_reply| Known { is_reply, answers: false };
+        fn is_reply(is_reply: bool) -> Known {
+            Known { is_reply, answers: false }
+        }
         if let Payload::LaterFragment { id } = packet.payload {
             let key = (packet.source, packet.destination, id);
             return is_reply(self.fragments.get(&key, now, FRAGMENT_AGE).is_some());
@@ -222,8 +224,9 @@ impl Flows {
             return self.answers(packet, stamps, now).map_or(Known::default(), |(known, _)| known);
         }
         if let Some(quote) = packet.quotes.filter(|_| direction == Direction::Transit) {
-            let known = |flow: &Flow| self.opened(flow, stamps, now).is_some();
-            return is_reply(Flow::quoted(&quote).iter().any(known));
+            return is_reply(
+                Flow::quoted(&quote).iter().any(|flow| self.opened(flow, stamps, now).is_some()),
+            );
         }
         is_reply(self.answered_by(packet, stamps, now).is_some())
     }

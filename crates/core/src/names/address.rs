@@ -145,7 +145,9 @@ impl AddressRange {
 
     fn parse_either(text: &str) -> Result<Self, AddressFault> {
         if let Some((first, last)) = text.split_once('-') {
-            let read = |t: &str| t.trim().parse::<IpAddr>().map_err(|_| AddressFault::Unreadable);
+            fn read(t: &str) -> Result<IpAddr, AddressFault> {
+                t.trim().parse::<IpAddr>().map_err(|_| AddressFault::Unreadable)
+            }
             return Self::between(read(first)?, read(last)?);
         }
         if let Some((address, length)) = text.split_once('/') {

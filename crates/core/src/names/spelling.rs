@@ -38,7 +38,9 @@ pub fn items(text: &str) -> Vec<String> {
 
 /// A port or a range of them.
 fn is_port(text: &str) -> bool {
-    let is_number = |t: &str| !t.is_empty() && t.bytes().all(|b| b.is_ascii_digit());
+    fn is_number(t: &str) -> bool {
+        !t.is_empty() && t.bytes().all(|b| b.is_ascii_digit())
+    }
     match text.split_once('-') {
         Some((first, last)) => is_number(first.trim()) && is_number(last.trim()),
         None => is_number(text),

@@ -188,10 +188,12 @@ impl Term {
         if text == "*" {
             return Ok(Self::Ports(transport, 0, u16::MAX));
         }
-        let port = |t: &str| match t.trim().parse::<u16>() {
-            Ok(p) if p > 0 => Ok(p),
-            _ => Err(TermFault::Port),
-        };
+        fn port(t: &str) -> Result<u16, TermFault> {
+            match t.trim().parse::<u16>() {
+                Ok(p) if p > 0 => Ok(p),
+                _ => Err(TermFault::Port),
+            }
+        }
         let (first, last) = match text.split_once('-') {
             Some((a, b)) => (port(a)?, port(b)?),
             None => (port(text)?, port(text)?),
@@ -205,7 +207,9 @@ impl Term {
 
     /// The keys of this term; `None` for `any`, which is no condition at all.
     pub fn keys(self) -> Option<Vec<(TrafficKey, TrafficKey)>> {
-        let whole = |p: u8| (TrafficKey::new(p, 0), TrafficKey::new(p, u16::MAX));
+        fn whole(p: u8) -> (TrafficKey, TrafficKey) {
+            (TrafficKey::new(p, 0), TrafficKey::new(p, u16::MAX))
+        }
         Some(match self {
             Self::Any => return None,
             Self::Ports(t, a, b) => vec![(t.key(a), t.key(b))],

@@ -80,7 +80,9 @@ pub fn includes_named(text: &str) -> Vec<String> {
         return Vec::new();
     }
     let (root, _) = DeTable::parse_recoverable(text);
-    let word = |value: &DeValue<'_>| value.as_str().map(str::to_owned);
+    fn word(value: &DeValue<'_>) -> Option<String> {
+        value.as_str().map(str::to_owned)
+    }
     match root.get_ref().get("include").map(|v| v.get_ref()) {
         Some(DeValue::Array(list)) => list.iter().filter_map(|v| word(v.get_ref())).collect(),
         Some(value) => word(value).into_iter().collect(),

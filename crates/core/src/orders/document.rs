@@ -1,7 +1,6 @@
 //! The files of the orders with the places of their rules, and what edits make of them.
 
 use std::ops::Range;
-use std::sync::Arc;
 
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
@@ -10,7 +9,7 @@ use super::attachments::Documents;
 use super::blocks::Blocks;
 use super::change::{Destination, EditFault, NewRule, Which};
 use super::hosts::Inactive;
-use super::model::{Orders, Rule};
+use super::model::Orders;
 use super::resolve::nearest;
 use crate::names::spelling;
 
@@ -298,8 +297,12 @@ impl Document<'_> {
             && new.source.is_empty();
         let direction = new.further.iter().find(|(key, _)| key == "direction");
         let direction = direction.map_or("inbound", |(_, written)| written.as_str());
-        let hides = |rule: &Arc<Rule>| rule.catches_all() && rule.direction.name() == direction;
-        match self.orders.rules.iter().position(hides) {
+        match self
+            .orders
+            .rules
+            .iter()
+            .position(|rule| rule.catches_all() && rule.direction.name() == direction)
+        {
             Some(at) if !itself => {
                 let name = &self.orders.rules[at].name;
                 (at, Some(format!("after `{name}`, which denies everything, it would never match")))
@@ -332,12 +335,12 @@ impl Document<'_> {
     }
 
     pub(super) fn made_up_name(&self, new: &NewRule) -> String {
-        let word = |text: &String| {
+        fn word(text: &str) -> String {
             let plain = text.replace(['/', ':', '.', '*'], "-");
             plain.trim_matches('-').to_owned()
-        };
+        }
         let mut parts = vec![new.action.clone()];
-        parts.extend(new.traffic.iter().take(2).map(word));
+        parts.extend(new.traffic.iter().take(2).map(|text| word(text)));
         if let Some(source) = new.source.first() {
             parts.extend(["from".to_owned(), word(source)]);
         }

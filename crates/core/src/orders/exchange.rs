@@ -164,9 +164,9 @@ pub fn import_group<'t>(
     let (groups, rules) = (tables_text(&new, "groups"), tables_text(&new, "rules"));
     let place = place_of_rules(&text, &orders)?;
     let (head, tail) = text.split_at(place);
-    let gap = |before: &str| if before.is_empty() || before.ends_with("\n\n") { "" } else { "\n" };
+    let gap = if head.is_empty() || head.ends_with("\n\n") { "" } else { "\n" };
     let end = if tail.is_empty() { "" } else { "\n" };
-    let whole = format!("{head}{}{}\n{}{end}{tail}", gap(head), groups.trim(), rules.trim_start());
+    let whole = format!("{head}{gap}{}\n{}{end}{tail}", groups.trim(), rules.trim_start());
     match read_all(Documents { text: &whole, ..sheets }) {
         Ok(_) => Ok(whole),
         Err(faults) => Err(EditFault::WouldBeUnsound { part: None, text: whole, faults }.into()),

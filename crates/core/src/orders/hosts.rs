@@ -180,10 +180,10 @@ impl Recognition {
     /// Whether this is the place. What says nothing is recognised nowhere.
     pub fn holds(&self, place: &HostSetting) -> bool {
         let Self { interface, network, gateway } = self;
-        let within = |text: &String, all: &[IpAddr]| {
+        fn within(text: &str, all: &[IpAddr]) -> bool {
             let range = AddressRange::parse(text).map(|range| AddressSet::from_ranges(&[range]));
             range.is_ok_and(|set| all.iter().any(|address| set.contains(*address)))
-        };
+        }
         let says = interface.is_some() || network.is_some() || gateway.is_some();
         says && interface.as_ref().is_none_or(|name| place.interfaces.contains(name))
             && network.as_ref().is_none_or(|text| within(text, &place.addresses))

@@ -263,10 +263,10 @@ fn table(keys: &[Key]) -> Value {
 }
 
 fn property(key: &Key) -> Value {
-    let words = || {
+    fn words() -> Value {
         let word = json!({ "type": "string", "minLength": 1 });
         json!({ "oneOf": [word, { "type": "array", "items": word, "minItems": 1 }] })
-    };
+    }
     let mut schema = match key.kind {
         Kind::Version => json!({ "const": 1 }),
         Kind::Text => json!({ "type": "string", "minLength": 1 }),

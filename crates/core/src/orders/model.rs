@@ -253,6 +253,26 @@ pub struct Rule {
 }
 
 impl Rule {
+    /// Whether it can decide what goes that way.
+    pub fn is_active_in(&self, direction: Direction) -> bool {
+        self.is_active() && self.direction == direction
+    }
+
+    /// Whether it can decide packets of a family that go that way.
+    pub fn is_active_for(&self, direction: Direction, family: Family) -> bool {
+        self.is_active_in(direction) && self.family.is_none_or(|of| of == family)
+    }
+
+    /// Whether its traffic, which may be any, has this key.
+    pub fn is_about(&self, key: TrafficKey) -> bool {
+        self.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key))
+    }
+
+    /// Whether its traffic names this key.
+    pub fn names(&self, key: TrafficKey) -> bool {
+        self.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
+    }
+
     /// The rule's rate as it is counted.
     pub fn limit(&self) -> Option<Limit> {
         Some(self.at_most?.limit(self.name.as_str(), self.over))

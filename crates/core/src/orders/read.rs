@@ -66,8 +66,8 @@ fn read_roots<R>(
     files.extend(
         parts.iter().map(|part| File { name: Some(part.name.as_str().into()), text: &part.text }),
     );
-    let names_files = |f: &File<'_>| f.text.contains("\"file:") || f.text.contains("\"area:");
-    let unknown_lists = lists.is_none() && files.iter().any(names_files);
+    let unknown_lists = lists.is_none()
+        && files.iter().any(|f| f.text.contains("\"file:") || f.text.contains("\"area:"));
     let texts: Vec<&str> = files.iter().map(|file| file.text).collect();
     let mut reader = Reader {
         files,

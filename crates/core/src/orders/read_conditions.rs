@@ -10,7 +10,7 @@ use super::read::{Known, Reader, Value};
 use super::resolve::{Names, Text};
 use crate::names::address::{AddressSet, Family};
 use crate::names::range_set::RangeSet;
-use crate::names::traffic::{TCP, Term, TrafficKey, UDP, keys_except, keys_of};
+use crate::names::traffic::{TCP, Term, UDP, keys_except, keys_of};
 use crate::packet::Direction;
 
 /// Lists of a rule and the keys that take something out of them again.
@@ -44,13 +44,14 @@ impl<'t> Reader<'t> {
                     "Remove the key, or make the rule inbound or outbound.",
                 );
             }
-            let portless = |(first, last): &(TrafficKey, TrafficKey)| {
-                let protocols = first.protocol()..=last.protocol();
-                !protocols.contains(&TCP) && !protocols.contains(&UDP)
-            };
             let keys = traffic.and_then(|traffic| traffic.keys.as_ref());
             if direction == Some(Direction::Inbound)
-                && keys.is_some_and(|keys| keys.ranges().iter().all(portless))
+                && keys.is_some_and(|keys| {
+                    keys.ranges().iter().all(|(first, last)| {
+                        let protocols = first.protocol()..=last.protocol();
+                        !protocols.contains(&TCP) && !protocols.contains(&UDP)
+                    })
+                })
             {
                 whole = false;
                 self.fault(
@@ -192,7 +193,9 @@ impl<'t> Reader<'t> {
         };
         let mut addresses = set_of_list(self, &list);
         if except.is_some() {
-            let full = || Arc::new(AddressSet::full());
+            fn full() -> Arc<AddressSet> {
+                Arc::new(AddressSet::full())
+            }
             let out = set_of_list(self, &except).unwrap_or_else(full);
             addresses = Some(Arc::new(addresses.unwrap_or_else(full).difference(&out)));
         }

@@ -31,7 +31,9 @@ impl<'t> Reader<'t> {
                 Some(value) => self.own_standing(&format!("{path}.standing"), value),
                 None => OwnStanding::default(),
             };
-            let plain = |list: Vec<Text>| list.into_iter().map(|t| t.text).collect::<Vec<_>>();
+            fn plain(list: Vec<Text>) -> Vec<String> {
+                list.into_iter().map(|t| t.text).collect::<Vec<_>>()
+            }
             let tags = plain(tags).iter().map(|t| t.trim_start_matches('#').to_owned()).collect();
             let addresses = plain(addresses);
             hosts.push(Host { name: name.text, tags, addresses, standing });
@@ -98,8 +100,7 @@ impl<'t> Reader<'t> {
         }
         if let Some(value) = table.get("posture") {
             let word = self.string("boot.posture", value)?;
-            let known = |name: &str| name == SEALED || postures.iter().any(|p| p.name == name);
-            if !known(&word.text) {
+            if word.text != SEALED && postures.iter().all(|p| p.name != word.text) {
                 let names = postures.iter().map(|p| p.name.as_str());
                 let otherwise = "Define it under [[postures]] first, or write `sealed`.";
                 let help = self.guesses.help(&word.text, names, otherwise);

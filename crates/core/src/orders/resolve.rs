@@ -38,12 +38,11 @@ pub(super) fn nearest<'n>(text: &str, names: impl Iterator<Item = &'n str>) -> O
     let letters = letters_of(text);
     // A wrong letter makes two sets of letters differ in two at most. That is cheap to see,
     // and spares most of thousands of names the long look.
-    let near = |name: &&str| {
-        name.len().abs_diff(text.len()) <= 4 * MOST_WRONG
-            && (letters_of(name) ^ letters).count_ones() as usize <= 2 * MOST_WRONG
-    };
     names
-        .filter(near)
+        .filter(|name| {
+            name.len().abs_diff(text.len()) <= 4 * MOST_WRONG
+                && (letters_of(name) ^ letters).count_ones() as usize <= 2 * MOST_WRONG
+        })
         .map(|name| (strsim::damerau_levenshtein(text, name), name))
         .filter(|(distance, name)| *distance <= MOST_WRONG.min(name.len() / 2).max(1))
         .min()

@@ -6,6 +6,7 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use super::{IpPacket, LinkFrame, PRIORITY_TAGS, Packet, Payload, Quote, TcpFlags, is_named};
+use crate::bytes::ReadAt;
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, UDP};
 
@@ -18,10 +19,10 @@ const ETHERTYPE_IPV6: u16 = 0x86dd;
 /// Reads an Ethernet II frame as it stands before the gate: the kernel has
 /// taken off its outermost tag by then.
 pub fn parse_ethernet(frame: &[u8]) -> Packet {
-    match be16(frame, 12) {
+    match frame.u16_be(12) {
         Some(ETHERTYPE_IPV4) => parse_ip(false, &frame[14..]),
         Some(ETHERTYPE_IPV6) => parse_ip(true, &frame[14..]),
-        Some(kind) if PRIORITY_TAGS.contains(&kind) => Packet::Link(match be16(frame, 14) {
+        Some(kind) if PRIORITY_TAGS.contains(&kind) => Packet::Link(match frame.u16_be(14) {
             Some(tag) if tag & 0x0fff != 0 => LinkFrame::OtherVlan,
             _ => LinkFrame::Unreadable,
         }),
@@ -35,14 +36,6 @@ pub fn parse_ethernet(frame: &[u8]) -> Packet {
 pub fn parse_ip(six: bool, bytes: &[u8]) -> Packet {
     let read = if six { ipv6(bytes) } else { ipv4(bytes) };
     read.map_or(Packet::Malformed, Packet::Ip)
-}
-
-fn be16(bytes: &[u8], at: usize) -> Option<u16> {
-    bytes.get(at..at + 2)?.try_into().ok().map(u16::from_be_bytes)
-}
-
-fn array<const N: usize>(bytes: &[u8], at: usize) -> Option<[u8; N]> {
-    bytes.get(at..at.checked_add(N)?)?.try_into().ok()
 }
 
 /// Bits of the word with an IPv4 fragment's offset (RFC 791 section 3.1).
@@ -83,14 +76,14 @@ impl Fragment {
 const NOT_FORWARDED: u8 = 255;
 
 fn ipv4(bytes: &[u8]) -> Option<IpPacket> {
-    let header: [u8; 20] = array(bytes, 0)?;
+    let header: [u8; 20] = bytes.array_at(0)?;
     let offset = usize::from(header[0] & 15) * 4;
-    let end = usize::from(u16::from_be_bytes([header[2], header[3]]));
+    let end = usize::from(header.u16_be(2)?);
     if header[0] >> 4 != 4 || offset < 20 || (end != 0 && end < offset) {
         return None;
     }
-    let fragment = u16::from_be_bytes([header[6], header[7]]);
-    let id = u32::from(u16::from_be_bytes([header[4], header[5]]));
+    let fragment = header.u16_be(6)?;
+    let id = u32::from(header.u16_be(4)?);
     let piece = Fragment {
         offset: usize::from(fragment & FRAGMENT_OFFSET) * 8,
         more: fragment & MORE_FRAGMENTS != 0,
@@ -109,19 +102,19 @@ fn ipv4(bytes: &[u8]) -> Option<IpPacket> {
     let quotes = matches!(payload, Payload::Icmp { kind: 3 | 11 | 12, .. });
     Some(IpPacket {
         quotes: if quotes { quoted_four(bytes, offset + 8) } else { None },
-        source: Ipv4Addr::from(array::<4>(bytes, 12)?).into(),
-        destination: Ipv4Addr::from(array::<4>(bytes, 16)?).into(),
+        source: Ipv4Addr::from(bytes.array_at::<4>(12)?).into(),
+        destination: Ipv4Addr::from(bytes.array_at::<4>(16)?).into(),
         first_of: is_first.then_some(id),
         payload,
     })
 }
 
 fn ipv6(bytes: &[u8]) -> Option<IpPacket> {
-    let header: [u8; 40] = array(bytes, 0)?;
+    let header: [u8; 40] = bytes.array_at(0)?;
     if header[0] >> 4 != 6 {
         return None;
     }
-    let declared = usize::from(u16::from_be_bytes([header[4], header[5]]));
+    let declared = usize::from(header.u16_be(4)?);
     let end = if declared == 0 { 0 } else { 40 + declared };
     let (first_of, at, payload) = behind_extensions(header[6], bytes, end);
     let payload = match payload {
@@ -134,8 +127,8 @@ fn ipv6(bytes: &[u8]) -> Option<IpPacket> {
     let quotes = matches!(payload, Payload::Icmp { kind: 1..=4, .. });
     Some(IpPacket {
         quotes: if quotes { quoted_six(bytes, at + 8) } else { None },
-        source: Ipv6Addr::from(array::<16>(bytes, 8)?).into(),
-        destination: Ipv6Addr::from(array::<16>(bytes, 24)?).into(),
+        source: Ipv6Addr::from(bytes.array_at::<16>(8)?).into(),
+        destination: Ipv6Addr::from(bytes.array_at::<16>(24)?).into(),
         first_of,
         payload,
     })
@@ -161,13 +154,13 @@ fn follow(
     let mut next = first;
     for _ in 0..MOST_EXTENSION_HEADERS {
         let extension: [u8; 8] = match next {
-            0 | 43 | 44 | 51 | 60 => array(bytes, *offset)?,
+            0 | 43 | 44 | 51 | 60 => bytes.array_at(*offset)?,
             _ => return transport(Family::V6, next, bytes, *offset, end),
         };
         let length = match next {
             44 => {
-                let fragment = u16::from_be_bytes([extension[2], extension[3]]);
-                let id = u32::from_be_bytes(array(&extension, 4)?);
+                let fragment = extension.u16_be(2)?;
+                let id = extension.u32_be(4)?;
                 let data = *offset + 8;
                 let piece = Fragment {
                     offset: usize::from(fragment & FRAGMENT_OFFSET_SIX),
@@ -205,20 +198,20 @@ fn follow(
 /// The packet in an ICMP error (RFC 792, RFC 4443 section 3): its header and 8
 /// bytes behind it.
 fn quoted_four(bytes: &[u8], at: usize) -> Option<Quote> {
-    let header: [u8; 20] = array(bytes, at)?;
-    let transport: [u8; 8] = array(bytes, at + usize::from(header[0] & 15) * 4)?;
+    let header: [u8; 20] = bytes.array_at(at)?;
+    let transport: [u8; 8] = bytes.array_at(at + usize::from(header[0] & 15) * 4)?;
     let [source, destination] =
-        [array::<4>(&header, 12)?, array::<4>(&header, 16)?].map(|a| Ipv4Addr::from(a).into());
-    Some(quote(header[9], (ICMP, 8), transport, [source, destination]))
+        [header.array_at::<4>(12)?, header.array_at::<4>(16)?].map(|a| Ipv4Addr::from(a).into());
+    quote(header[9], (ICMP, 8), transport, [source, destination])
 }
 
 /// The same in IPv6, without extension headers.
 fn quoted_six(bytes: &[u8], at: usize) -> Option<Quote> {
-    let header: [u8; 40] = array(bytes, at)?;
-    let transport: [u8; 8] = array(bytes, at + 40)?;
+    let header: [u8; 40] = bytes.array_at(at)?;
+    let transport: [u8; 8] = bytes.array_at(at + 40)?;
     let [source, destination] =
-        [array::<16>(&header, 8)?, array::<16>(&header, 24)?].map(|a| Ipv6Addr::from(a).into());
-    Some(quote(header[6], (ICMPV6, 128), transport, [source, destination]))
+        [header.array_at::<16>(8)?, header.array_at::<16>(24)?].map(|a| Ipv6Addr::from(a).into());
+    quote(header[6], (ICMPV6, 128), transport, [source, destination])
 }
 
 fn quote(
@@ -226,14 +219,13 @@ fn quote(
     (icmp, request): (u8, u8),
     transport: [u8; 8],
     [source, destination]: [IpAddr; 2],
-) -> Quote {
-    let word = |at: usize| u16::from_be_bytes([transport[at], transport[at + 1]]);
+) -> Option<Quote> {
     let (from, to) = match protocol {
-        TCP | UDP => (word(0), word(2)),
-        _ if protocol == icmp && transport[0] == request => (word(4), 0),
+        TCP | UDP => (transport.u16_be(0)?, transport.u16_be(2)?),
+        _ if protocol == icmp && transport[0] == request => (transport.u16_be(4)?, 0),
         _ => (0, 0),
     };
-    Quote { source, destination, protocol, from, to }
+    Some(Quote { source, destination, protocol, from, to })
 }
 
 /// `None` is malformed. `end` is where the IP header says the packet ends, 0
@@ -242,34 +234,23 @@ fn transport(family: Family, protocol: u8, bytes: &[u8], at: usize, end: usize) 
     let fits = |length: usize| end == 0 || at + length <= end;
     match (protocol, family) {
         (TCP, _) => {
-            let header: [u8; 20] = array(bytes, at).filter(|_| fits(20))?;
+            let header: [u8; 20] = bytes.array_at(at).filter(|_| fits(20))?;
             let flags = TcpFlags(header[13]);
             if header[12] >> 4 < 5 || flags.are_impossible() {
                 return None;
             }
-            Some(Payload::Tcp {
-                from: u16::from_be_bytes([header[0], header[1]]),
-                to: u16::from_be_bytes([header[2], header[3]]),
-                flags,
-            })
+            Some(Payload::Tcp { from: header.u16_be(0)?, to: header.u16_be(2)?, flags })
         }
         (UDP, _) => {
-            let header: [u8; 8] = array(bytes, at).filter(|_| fits(8))?;
-            if u16::from_be_bytes([header[4], header[5]]) < 8 {
+            let header: [u8; 8] = bytes.array_at(at).filter(|_| fits(8))?;
+            if header.u16_be(4)? < 8 {
                 return None;
             }
-            Some(Payload::Udp {
-                from: u16::from_be_bytes([header[0], header[1]]),
-                to: u16::from_be_bytes([header[2], header[3]]),
-            })
+            Some(Payload::Udp { from: header.u16_be(0)?, to: header.u16_be(2)? })
         }
         (ICMP, Family::V4) | (ICMPV6, Family::V6) => {
-            let header: [u8; 8] = array(bytes, at).filter(|_| fits(8))?;
-            Some(Payload::Icmp {
-                kind: header[0],
-                code: header[1],
-                id: u16::from_be_bytes([header[4], header[5]]),
-            })
+            let header: [u8; 8] = bytes.array_at(at).filter(|_| fits(8))?;
+            Some(Payload::Icmp { kind: header[0], code: header[1], id: header.u16_be(4)? })
         }
         _ => Some(Payload::Other { protocol }),
     }

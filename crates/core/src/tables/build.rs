@@ -274,12 +274,11 @@ fn sweep<'s, T: Point + 's>(
             print ^= scatter(u64::from(rule) + 1);
         }
         let known = by_print.entry(print).or_default();
-        let same = |class: &u16| {
+        let class = known.iter().copied().find(|class| {
             let begin = first_row + usize::from(*class) * words * 8;
             let stored = bytes[begin..begin + words * 8].chunks_exact(8);
             stored.zip(&row).all(|(stored, word)| *stored == word.to_ne_bytes())
-        };
-        let class = known.iter().copied().find(same);
+        });
         let class = class.unwrap_or_else(|| {
             // Beyond 65,535 classes the caller refuses; the numbers no longer matter then.
             let class = swept.rows.min(usize::from(u16::MAX)) as u16;

@@ -61,7 +61,9 @@ impl Verdict {
 
     /// The byte of a rule.
     pub fn encode(rule: &Rule) -> u8 {
-        let flag = |set: bool, bit: u8| if set { bit } else { 0 };
+        fn flag(set: bool, bit: u8) -> u8 {
+            if set { bit } else { 0 }
+        }
         let limit = rule.limit();
         Self::action_bits(rule.action)
             | flag(limit.is_some(), Self::LIMITED)

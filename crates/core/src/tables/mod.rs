@@ -15,6 +15,7 @@ use std::time::Duration;
 use layout::{Dimension, KeyWidth, LIMIT_BYTES, Layout, Verdict, traffic_slot};
 
 use crate::brief::{Brief, RuleIndex};
+use crate::bytes::ReadAt;
 use crate::decision::rates::Rates;
 use crate::decision::{Decision, RuleQuery, decide_with};
 use crate::names::range_set::Point;
@@ -69,7 +70,7 @@ impl Slot for u32 {
     }
     #[inline]
     fn read(bytes: &[u8], at: usize) -> Option<Self> {
-        bytes.get(at..at + 4)?.try_into().ok().map(Self::from_ne_bytes)
+        bytes.u32_ne(at)
     }
 }
 
@@ -81,14 +82,9 @@ impl Slot for u128 {
     }
     #[inline]
     fn read(bytes: &[u8], at: usize) -> Option<Self> {
-        let (high, low) = (word(bytes, at)?, word(bytes, at + 8)?);
+        let (high, low) = (bytes.u64_ne(at)?, bytes.u64_ne(at + 8)?);
         Some(Self::from(high) << 64 | Self::from(low))
     }
-}
-
-#[inline]
-fn word(bytes: &[u8], at: usize) -> Option<u64> {
-    bytes.get(at..at + 8)?.try_into().ok().map(u64::from_ne_bytes)
 }
 
 /// The fingerprint of a blob, SHA-256 in hexadecimal digits: whoever reads it
@@ -161,7 +157,7 @@ impl Tables {
                 continue;
             }
             for row in [destination, interface, time, program].into_iter().flatten() {
-                all &= word(row, at * 8)?;
+                all &= row.u64_ne(at * 8)?;
             }
             if all != 0 {
                 return Some(RuleIndex(at as u32 * 64 + all.trailing_zeros()));
@@ -175,7 +171,7 @@ impl Tables {
     pub fn about(&self, direction: Direction, key: TrafficKey) -> impl Iterator<Item = RuleIndex> {
         let row = self.row(&self.layout.traffic, traffic_slot(direction, key)).unwrap_or_default();
         row.chunks_exact(8).enumerate().flat_map(|(at, bytes)| {
-            let mut left = word(bytes, 0).unwrap_or_default();
+            let mut left = bytes.u64_ne(0).unwrap_or_default();
             std::iter::from_fn(move || {
                 let bit = (left != 0).then(|| left.trailing_zeros())?;
                 left &= left - 1;
@@ -216,13 +212,13 @@ impl Tables {
             return None;
         }
         let at = (layout.limit_of_offset + index * 2) as usize;
-        let number = u16::from_ne_bytes(self.bytes.get(at..at + 2)?.try_into().ok()?);
+        let number = self.bytes.u16_ne(at)?;
         let at = (layout.limits_offset + u32::from(number) * LIMIT_BYTES) as usize;
         let bit = |bit: u8| verdict & bit != 0;
         Some(Limit {
-            id: word(&self.bytes, at)?,
-            increment: word(&self.bytes, at + 8)?,
-            tolerance: word(&self.bytes, at + 16)?,
+            id: self.bytes.u64_ne(at)?,
+            increment: self.bytes.u64_ne(at + 8)?,
+            tolerance: self.bytes.u64_ne(at + 16)?,
             sharing: if bit(Verdict::IN_ALL) { Sharing::InAll } else { Sharing::PerSource },
             over: if bit(Verdict::THEN_REFUSE) { Over::Refuse } else { Over::Deny },
         })
@@ -260,7 +256,7 @@ impl Tables {
             index = node * fanout + slot;
         }
         let at = dimension.classes_offset as usize + index * 2;
-        let class = self.bytes.get(at..at + 2)?.try_into().ok().map(u16::from_ne_bytes)?;
+        let class = self.bytes.u16_ne(at)?;
         Some(usize::from(class))
     }
 }

@@ -56,7 +56,6 @@ impl KernelGate {
     /// [`GateError`].
     pub fn ahead(&self, interfaces: &[Interface]) -> Result<Vec<Ahead>, GateError> {
         support::check_root()?;
-        let reading = || bpf("to read what is attached to an interface");
         let pins = self.pins();
         let mut found = Vec::new();
         for interface in interfaces {
@@ -64,7 +63,7 @@ impl KernelGate {
                 let Some(own) = pins.program_at(at, interface.index)? else { continue };
                 let all = match programs_at(interface.index, (side, at), own) {
                     Err(e) if e.raw_os_error() == Some(libc::ENODEV) => continue,
-                    all => all.map_err(reading())?,
+                    all => all.map_err(bpf("to read what is attached to an interface"))?,
                 };
                 for program in all.into_iter().take_while(|id| *id != own) {
                     let name = sys::program_by_id(program)

@@ -45,9 +45,9 @@ impl KernelGate {
         };
         let result = self.put_up(posting, interfaces, hold);
         drop(lock);
-        let stays = |e: &GateError| {
+        fn stays(e: &GateError) -> bool {
             matches!(e, GateError::Stopped(_) | GateError::TrialRunning(_) | GateError::Overtaken)
-        };
+        }
         if result.as_ref().is_err_and(|e| !stays(e)) {
             self.pins().remove_run_dir();
         }
@@ -310,14 +310,23 @@ impl Dispatchers {
         here: DispatcherEnv<'_>,
         made: &mut Made<'_>,
     ) -> Result<Self, GateError> {
-        let one = |side: OuterSide| {
-            let new = || {
-                let code = dispatcher::outer(side, here).map_err(misfit)?;
-                load(ProgramKind::SchedCls, None, side.name(), &code)
-            };
-            Ok((side, pins.dispatcher_or_new(side, new, made)?))
-        };
-        OuterSide::ALL.into_iter().map(one).collect::<Result<_, GateError>>().map(Self)
+        OuterSide::ALL
+            .into_iter()
+            .map(|side| {
+                Ok((
+                    side,
+                    pins.dispatcher_or_new(
+                        side,
+                        || {
+                            let code = dispatcher::outer(side, here).map_err(misfit)?;
+                            load(ProgramKind::SchedCls, None, side.name(), &code)
+                        },
+                        made,
+                    )?,
+                ))
+            })
+            .collect::<Result<_, GateError>>()
+            .map(Self)
     }
 
     fn at(&self, side: OuterSide) -> Option<&OwnedFd> {

@@ -133,11 +133,13 @@ impl KernelGate {
     /// As [`crate::Gate::ask`].
     pub fn ask_all(&self, way: Direction, questions: &[Asked]) -> Result<Vec<Decision>, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        let ask = |asked: &Asked| {
-            let frame = (asked.program, asked.frame.as_slice());
-            Ok(revision.ask(asked.interface, way, frame, 1)?.0)
-        };
-        questions.iter().map(ask).collect()
+        questions
+            .iter()
+            .map(|asked| {
+                let frame = (asked.program, asked.frame.as_slice());
+                Ok(revision.ask(asked.interface, way, frame, 1)?.0)
+            })
+            .collect()
     }
 
     /// Mean duration of the verdict on a frame, over `repeat` runs.

@@ -32,9 +32,8 @@ pub fn check_support() -> Result<(), GateError> {
 /// Makes the run folder where it is not, and sees to it that nobody else can
 /// put anything in it.
 pub(crate) fn run_dir(path: &Path) -> Result<(), GateError> {
-    let making = || system(format!("making {}", path.display()));
     let made = DirBuilder::new().recursive(true).mode(0o755).create(path);
-    made.map_err(making())?;
+    made.map_err(system(format!("making {}", path.display())))?;
     nobody_elses(path)
 }
 

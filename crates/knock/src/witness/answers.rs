@@ -1,6 +1,7 @@
 //! What the witness hears of its knocks: answers on their way out, and the
 //! marks of those that the gate let in.
 
+use tipstaff_core::bytes::ReadAt;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
 use tipstaff_gate::kernel::CounterSlot;
@@ -55,13 +56,11 @@ impl Caught {
         }
         let (ip, protocol, error) =
             if six { (40, *record.get(6)?, 1) } else { (20, *record.get(9)?, 3) };
-        let u16_at = |at: usize| record.get(at..at + 2)?.try_into().ok().map(u16::from_be_bytes);
-        let u32_at = |at: usize| record.get(at..at + 4)?.try_into().ok().map(u32::from_be_bytes);
         let ports = |protocol, from: usize, to: usize| {
-            Some(Answered { protocol, from: u16_at(from)?, to: u16_at(to)? })
+            Some(Answered { protocol, from: record.u16_be(from)?, to: record.u16_be(to)? })
         };
-        let echo = |from: usize| Some(Answered { protocol, from: u16_at(from)?, to: 0 });
-        let mine = |sequence: usize| Some(u16_at(sequence)? == tag as u16);
+        let echo = |from: usize| Some(Answered { protocol, from: record.u16_be(from)?, to: 0 });
+        let mine = |sequence: usize| Some(record.u16_be(sequence)? == tag as u16);
         let (answered, what) = match protocol {
             TCP => {
                 let flags = *record.get(ip + 13)?;
@@ -71,7 +70,7 @@ impl Caught {
                     _ => return None,
                 };
                 // Real connections of the same address acknowledge something else.
-                (u32_at(ip + 8)? == tag.wrapping_add(1)).then_some(())?;
+                (record.u32_be(ip + 8)? == tag.wrapping_add(1)).then_some(())?;
                 (ports(TCP, ip + 2, ip)?, what)
             }
             ICMP | ICMPV6 => {
@@ -85,13 +84,13 @@ impl Caught {
                 let about = *record.get(ip + 8 + if six { 6 } else { 9 })?;
                 let answered = match about {
                     TCP => {
-                        (u32_at(inner + 4)? == tag).then_some(())?;
+                        (record.u32_be(inner + 4)? == tag).then_some(())?;
                         ports(TCP, inner, inner + 2)?
                     }
                     UDP => {
                         let own = match six {
-                            false => u16_at(ip + 8 + 4)? == tag as u16,
-                            true => u32_at(ip + 8)? & 0x000f_ffff == flow_label(tag),
+                            false => record.u16_be(ip + 8 + 4)? == tag as u16,
+                            true => record.u32_be(ip + 8)? & 0x000f_ffff == flow_label(tag),
                         };
                         own.then_some(())?;
                         ports(UDP, inner, inner + 2)?
@@ -112,13 +111,11 @@ impl Caught {
     /// verdict u32 · 4 bytes of nothing.
     fn passed(record: &[u8]) -> Option<Self> {
         let protocol = *record.first()?;
-        let u16_at = |at: usize| record.get(at..at + 2)?.try_into().ok().map(u16::from_be_bytes);
-        let word_at = |at: usize| record.get(at..at + 4)?.try_into().ok().map(u32::from_ne_bytes);
         let answered = match protocol {
-            TCP | UDP => Answered { protocol, from: u16_at(4)?, to: u16_at(6)? },
-            _ => Answered { protocol, from: u16_at(8)?, to: 0 },
+            TCP | UDP => Answered { protocol, from: record.u16_be(4)?, to: record.u16_be(6)? },
+            _ => Answered { protocol, from: record.u16_be(8)?, to: 0 },
         };
-        let (slot, verdict) = (word_at(12)?, word_at(16)?);
+        let (slot, verdict) = (record.u32_ne(12)?, record.u32_ne(16)?);
         if verdict == CAME_OUT {
             return Some(Self { answered, what: What::CameOut });
         }

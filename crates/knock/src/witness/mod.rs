@@ -179,7 +179,9 @@ impl Witness {
     /// # Errors
     /// [`WitnessFault`].
     pub fn turn_into(&mut self, approach: &Approach) -> Result<bool, WitnessFault> {
-        let way = |a: &Approach| (a.interface.index, a.back, a.source.is_ipv4());
+        fn way(a: &Approach) -> (u32, u32, bool) {
+            (a.interface.index, a.back, a.source.is_ipv4())
+        }
         if way(&self.approach) != way(approach) {
             return Ok(false);
         }

@@ -297,10 +297,11 @@ fn trials(judge: &LoadedPolicy, ground: Trial<'_>, told: &Told<'_>) -> Result<()
 
 /// How a source comes to the archive.
 fn approach(snapshot: &Snapshot, source: IpAddr) -> Result<Approach, Failure> {
-    let lost = || system("finding the archive's interface")(io::Error::other("it has none"));
     let interface = snapshot.interfaces.iter().find(|i| i.name == "lan0").cloned();
     let target = archive_address(snapshot, source)?;
-    let interface = interface.ok_or_else(lost)?;
+    let interface = interface.ok_or_else(|| {
+        system("finding the archive's interface")(io::Error::other("it has none"))
+    })?;
     Ok(Approach { source, target, back: interface.index, interface })
 }
 
@@ -333,7 +334,9 @@ fn clients<'c>(
 ) -> Result<Check<'c>, Failure> {
     let mut check = Check::new(judge.basis(), snapshot);
     let doors = check.here_doors();
-    let failed = || system("knocking in the demo");
+    fn failed() -> impl FnOnce(io::Error) -> Failure {
+        system("knocking in the demo")
+    }
     let knocks: Vec<Door> = doors.iter().map(|(_, door)| *door).collect();
     let replies = wired
         .archive
@@ -346,12 +349,18 @@ fn clients<'c>(
         let places: Vec<(Subject, IpAddr)> = doors.iter().flatten().copied().collect();
         let asked: Vec<Option<Said>> = {
             let gate = wired.bridge.gate();
-            let ask = |(subject, target): &(Subject, IpAddr)| {
-                let decision = gate.ask(LAN, &witness::question(&approach, *subject, *target))?;
-                Ok(Some(Said { by: speaker_words(&judge.brief, decision.speaker), decision }))
-            };
             match gate.in_force()? {
-                Some(_) => places.iter().map(ask).collect::<Result<_, GateError>>()?,
+                Some(_) => places
+                    .iter()
+                    .map(|(subject, target)| {
+                        let decision =
+                            gate.ask(LAN, &witness::question(&approach, *subject, *target))?;
+                        Ok(Some(Said {
+                            by: speaker_words(&judge.brief, decision.speaker),
+                            decision,
+                        }))
+                    })
+                    .collect::<Result<_, GateError>>()?,
                 None => vec![None; places.len()],
             }
         };

@@ -70,8 +70,7 @@ pub fn run(
     if !through.is_empty() {
         for vantage in wanted::vantages(options, &judge, &snapshot, &mut notes)? {
             let Vantage::Outside { source, via, .. } = &vantage else { continue };
-            let same = |d: &&Destination| d.address.is_ipv4() == source.is_ipv4();
-            for destination in through.iter().filter(same) {
+            for destination in through.iter().filter(|d| d.address.is_ipv4() == source.is_ipv4()) {
                 crossings.push(check.through(*source, via.as_deref(), *destination)?);
             }
         }
@@ -164,8 +163,12 @@ fn destinations(
                 )));
             }
         };
-        let one = |address| Destination { subject, address };
-        all.extend(addresses.into_iter().take(wanted::MOST_MEMBERS).map(one));
+        all.extend(
+            addresses
+                .into_iter()
+                .take(wanted::MOST_MEMBERS)
+                .map(|address| Destination { subject, address }),
+        );
     }
     Ok(all)
 }

@@ -23,7 +23,9 @@ pub fn place(common: &Common, host: &str) -> Option<PathBuf> {
     if nix::unistd::geteuid().is_root() {
         return Some(common.history.join(name));
     }
-    let named = |name: &str| std::env::var_os(name).filter(|v| !v.is_empty()).map(PathBuf::from);
+    fn named(name: &str) -> Option<PathBuf> {
+        std::env::var_os(name).filter(|v| !v.is_empty()).map(PathBuf::from)
+    }
     let state = named("XDG_STATE_HOME").or_else(|| Some(named("HOME")?.join(".local/state")))?;
     Some(state.join("tipstaff").join(name))
 }

@@ -29,7 +29,9 @@ impl Pace {
     /// `knocks` in all, at most `a_second`; silent where JSON is wanted or
     /// nobody is there to see it.
     pub fn new(knocks: usize, a_second: Option<u32>, quiet: bool) -> Result<Self, Failure> {
-        let waiting = || system("waiting for signals");
+        fn waiting() -> impl FnOnce(std::io::Error) -> Failure {
+            system("waiting for signals")
+        }
         let mut signals = SigSet::empty();
         signals.add(Signal::SIGINT);
         signals.thread_block().map_err(|e| waiting()(e.into()))?;

@@ -99,10 +99,15 @@ pub fn heading(report: &Report) -> String {
 
 /// Who listens, in words.
 pub fn who(report: &Report, row: &Row) -> String {
-    let close = |vantage: &Vantage| !matches!(vantage, Vantage::Machine { .. });
     match row.programs.as_slice() {
         // What listens on another machine nobody knows here.
-        [] if !report.vantages.iter().any(close) => "not visible".into(),
+        [] if !report
+            .vantages
+            .iter()
+            .any(|vantage| !matches!(vantage, Vantage::Machine { .. })) =>
+        {
+            "not visible".into()
+        }
         [] if row.subject == Subject::Echo => "the kernel".into(),
         [] if row.heard => "not visible".into(),
         [] if outcome_from_here(row) == Some(Outcome::Answers) => "not visible".into(),
@@ -141,18 +146,22 @@ pub fn accepted(report: &Report) -> Vec<String> {
             }
         }
     }
-    let words = |((by, why), times): ((&str, &str), usize)| {
-        format!("{} accepted by {by}: {why}", counted(times, "difference is", "differences are"))
-    };
-    reasons.into_iter().map(words).collect()
+    reasons
+        .into_iter()
+        .map(|((by, why), times)| {
+            format!(
+                "{} accepted by {by}: {why}",
+                counted(times, "difference is", "differences are")
+            )
+        })
+        .collect()
 }
 
 /// What is unknown, and why, each reason once.
 pub fn unknown(report: &Report) -> Vec<String> {
     let mut reasons: Vec<(String, usize)> = Vec::new();
     for row in &report.rows {
-        let unknown = |c: &&Cell| c.observed.outcome == Outcome::Unknown;
-        for cell in row.cells.iter().flatten().filter(unknown) {
+        for cell in row.cells.iter().flatten().filter(|c| c.observed.outcome == Outcome::Unknown) {
             let why = cell.observed.evidence.clone().unwrap_or_default();
             match reasons.iter_mut().find(|(known, _)| *known == why) {
                 Some((_, times)) => *times += row.ports(),
@@ -160,10 +169,10 @@ pub fn unknown(report: &Report) -> Vec<String> {
             }
         }
     }
-    let words = |(why, times): (String, usize)| {
-        format!("{} unknown: {why}", counted(times, "cell is", "cells are"))
-    };
-    reasons.into_iter().map(words).collect()
+    reasons
+        .into_iter()
+        .map(|(why, times)| format!("{} unknown: {why}", counted(times, "cell is", "cells are")))
+        .collect()
 }
 
 fn rules(report: &Report, terminal: &Terminal) {
@@ -341,13 +350,13 @@ pub fn changed(changes: &Changes, before: &Report, complete: bool, terminal: &Te
         return;
     }
     terminal.heading(&format!("since the check of {}", moment(i64::from(before.at.0))));
-    let line = |change: &Change| {
-        let words = |outcome: Option<Outcome>| {
+    fn line(change: &Change) -> String {
+        fn words(outcome: Option<Outcome>) -> String {
             outcome.map_or_else(|| "not looked at".to_owned(), |outcome| outcome.to_string())
-        };
+        }
         let (before, now) = (words(change.before), words(change.now));
         format!("{} {}: {before}, now {now}", change.describe(), change.vantage)
-    };
+    }
     let kinds =
         [("opened", &changes.opened), ("closed", &changes.closed), ("changed", &changes.others)];
     for (kind, list) in kinds {

@@ -109,13 +109,13 @@ pub fn ports(judge: &LoadedPolicy, texts: &[String]) -> Result<BTreeSet<Place>, 
 
 /// What a traffic text means to knock on. A bare number is a TCP port.
 pub fn subjects(orders: &Orders, text: &str) -> Result<Vec<Subject>, Failure> {
-    let wrong = |message: String| {
+    fn wrong(message: String) -> Failure {
         Failure::Argument {
         message,
         help: "Write it as in orders: ssh, tcp/7410, udp/7420-7423, icmp/echo; or a TCP port's number."
             .into(),
     }
-    };
+    }
     let terms = orders
         .terms(text)
         .ok_or_else(|| wrong(format!("`{text}` is neither traffic nor a service")))?

@@ -175,8 +175,11 @@ pub fn edited(common: &Common, record: &Record) -> Option<Drift> {
         (Ok(_), _) => {
             let (hash, path) = (OrdersHash::digest(sheets), path.display());
             // Who has gone back to an older revision is not told to undo it.
-            let posted = |revision: &Revision| revision.record.hash() == hash && revision.kept;
-            let known = History::from_options(common).readable().into_iter().rev().find(posted);
+            let known = History::from_options(common)
+                .readable()
+                .into_iter()
+                .rev()
+                .find(|revision| revision.record.hash() == hash && revision.kept);
             if let Some(Revision { number, .. }) = known {
                 return Some(Drift {
                     what: format!(

@@ -45,12 +45,11 @@ pub(super) fn conditions(
     axes[DESTINATION] = widened.spans(&rule.destination.addresses, family);
     axes[INTERFACE] = brief.interfaces_of(&rule.interface).as_ref().map(wide);
     axes[PROGRAM] = (!rule.program.is_any()).then(|| {
-        let holds = |number: &usize| match number.checked_sub(1) {
+        let meant = (0..=programs.len() + 1).filter(|number| match number.checked_sub(1) {
             // Whoever cannot be identified comes after all that have names.
             Some(at) if at == programs.len() => brief.program_holds(rule, ProgramIndex::UNKNOWN),
             at => brief.condition_holds(&rule.program, at.map(|at| programs[at].as_str())),
-        };
-        let meant = (0..=programs.len() + 1).filter(holds);
+        });
         Arc::new(RangeSet::from_ranges(meant.map(|number| (number as u128, number as u128))))
     });
     axes

@@ -31,7 +31,9 @@ pub(crate) fn lanes(brief: &Brief) -> Vec<(Direction, Lane)> {
 
 /// All values of each axis, for a family.
 pub(super) fn whole(family: Family, interfaces: &[u32], programs: usize) -> [RangeSet<u128>; AXES] {
-    let full = |last: u128| RangeSet::from_ranges([(0, last)]);
+    fn full(last: u128) -> RangeSet<u128> {
+        RangeSet::from_ranges([(0, last)])
+    }
     let addresses = full(if family == Family::V4 { u32::MAX.into() } else { u128::MAX });
     let known = interfaces.iter().map(|index| (u128::from(*index), u128::from(*index)));
     // Without any there is one that nobody knows.
@@ -48,17 +50,7 @@ pub(super) fn whole(family: Family, interfaces: &[u32], programs: usize) -> [Ran
 
 impl Lane {
     fn new(brief: &Brief, direction: Direction, family: Family) -> Self {
-        let here = |rule: &crate::orders::Rule| {
-            rule.is_active()
-                && rule.direction == direction
-                && rule.family.is_none_or(|of| of == family)
-        };
         let mut widened = Widened::default();
-        let step = |(index, rule)| {
-            let conditions = conditions(brief, rule, family, &brief.programs, &mut widened);
-            let free_from = conditions.iter().rposition(Option::is_some).map_or(0, |at| at + 1);
-            Step { index, conditions, free_from }
-        };
         let interfaces: Vec<u32> = brief
             .interfaces
             .iter()
@@ -67,7 +59,16 @@ impl Lane {
             .map(|index| index.0)
             .collect();
         Self {
-            steps: brief.indexed().filter(|(_, rule)| here(rule)).map(step).collect(),
+            steps: brief
+                .indexed()
+                .filter(|(_, rule)| rule.is_active_for(direction, family))
+                .map(|(index, rule)| {
+                    let conditions = conditions(brief, rule, family, &brief.programs, &mut widened);
+                    let free_from =
+                        conditions.iter().rposition(Option::is_some).map_or(0, |at| at + 1);
+                    Step { index, conditions, free_from }
+                })
+                .collect(),
             whole: whole(family, &interfaces, brief.programs.len()),
         }
     }
@@ -95,8 +96,11 @@ impl Lane {
     /// Up to the second rule that matches everything that is left: behind the
     /// first none matches, and the second is what the first would be missed for.
     pub(crate) fn two_deep(&self, axis: usize, mut steps: Vec<usize>) -> Vec<usize> {
-        let free = |step: &usize| self.steps[*step].free_from <= axis;
-        let mut found = steps.iter().enumerate().filter(|(_, step)| free(step)).skip(1);
+        let mut found = steps
+            .iter()
+            .enumerate()
+            .filter(|(_, step)| self.steps[**step].free_from <= axis)
+            .skip(1);
         if let Some((at, _)) = found.next() {
             steps.truncate(at + 1);
         }

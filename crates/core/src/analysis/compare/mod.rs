@@ -24,7 +24,7 @@ use crate::brief::{Brief, RuleIndex};
 use crate::decision::RuleQuery;
 use crate::names::address::Family;
 use crate::names::range_set::RangeSet;
-use crate::orders::{Action, Limit, RuleName, Sharing};
+use crate::orders::{Action, RuleName, Sharing};
 use crate::packet::{Direction, ProgramIndex};
 pub use words::Line;
 
@@ -130,16 +130,15 @@ impl Said {
             let action = brief.standing.of(direction);
             return Self { action, rule: None, position: None, at_most: None, rate: None };
         };
-        let rate = |limit: Limit| {
-            let per_source = limit.sharing == Sharing::PerSource;
-            (limit.increment, limit.tolerance, per_source, Action::from(limit.over))
-        };
         Self {
             action: rule.action,
             rule: Some(rule.name.clone()),
             position: Some(index.position()),
             at_most: rule.at_most.as_ref().map(ToString::to_string),
-            rate: rule.limit().map(rate),
+            rate: rule.limit().map(|limit| {
+                let per_source = limit.sharing == Sharing::PerSource;
+                (limit.increment, limit.tolerance, per_source, Action::from(limit.over))
+            }),
         }
     }
 
@@ -196,10 +195,12 @@ impl Comparison {
 impl Change {
     /// Whether a packet belongs to this piece.
     pub fn holds(&self, question: &RuleQuery, program: Option<&str>) -> bool {
-        let number = |address: IpAddr| match address {
-            IpAddr::V4(a) => u128::from(u32::from(a)),
-            IpAddr::V6(a) => u128::from(a),
-        };
+        fn number(address: IpAddr) -> u128 {
+            match address {
+                IpAddr::V4(a) => u128::from(u32::from(a)),
+                IpAddr::V6(a) => u128::from(a),
+            }
+        }
         let listed = match question.program {
             ProgramIndex::UNKNOWN => Some(self.programs.len()),
             _ => self.programs.iter().position(|known| Some(known.as_str()) == program),

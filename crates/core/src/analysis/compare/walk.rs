@@ -12,7 +12,7 @@ use super::{
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::Family;
 use crate::names::range_set::RangeSet;
-use crate::orders::{Action, Limit, Over, Rule, Sharing};
+use crate::orders::{Action, Over, Rule, Sharing};
 use crate::packet::Direction;
 
 /// A rule as the walk sees it.
@@ -62,9 +62,15 @@ impl Meanings {
 
     fn number(&mut self, conditions: &[Values; AXES], rule: &Rule) -> usize {
         let sets = std::array::from_fn(|axis| self.set(&conditions[axis]));
-        let limit = |l: Limit| (l.increment, l.tolerance, l.sharing, l.over);
         let next = self.known.len();
-        *self.known.entry((sets, rule.action, rule.limit().map(limit))).or_insert(next)
+        *self
+            .known
+            .entry((
+                sets,
+                rule.action,
+                rule.limit().map(|l| (l.increment, l.tolerance, l.sharing, l.over)),
+            ))
+            .or_insert(next)
     }
 }
 
@@ -120,7 +126,9 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
                 work,
                 cut_off: false,
             };
-            let all = |side: &Side<'_>| (0..side.steps.len()).collect::<Vec<_>>();
+            fn all(side: &Side<'_>) -> Vec<usize> {
+                (0..side.steps.len()).collect::<Vec<_>>()
+            }
             let (a, b) = (all(&walk.before), all(&walk.after));
             walk.narrow(0, a, b, &mut Default::default());
             comparison.cut_off |= walk.cut_off;
@@ -128,8 +136,12 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
         }
         // Where both families have the same piece without addresses, it is one.
         let [four, six] = of_family;
-        let address_free = |p: &Piece| p.axes[SOURCE].is_none() && p.axes[DESTINATION].is_none();
-        let both = |p: &Piece| address_free(p) && four.contains(p) && six.contains(p);
+        let both = |p: &Piece| {
+            p.axes[SOURCE].is_none()
+                && p.axes[DESTINATION].is_none()
+                && four.contains(p)
+                && six.contains(p)
+        };
         let pieces = four.iter().map(|p| (p, (!both(p)).then_some(Family::V4)));
         let pieces = pieces.chain(six.iter().filter(|p| !both(p)).map(|p| (p, Some(Family::V6))));
         for (piece, family) in pieces {
@@ -149,8 +161,12 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
         }
     }
     comparison.changes.sort_by_key(|change| {
-        let place = |kind| Kind::ALL.iter().position(|k| *k == kind);
-        (place(change.kind), change.direction, change.after.position, change.before.position)
+        (
+            Kind::ALL.iter().position(|k| *k == change.kind),
+            change.direction,
+            change.after.position,
+            change.before.position,
+        )
     });
     comparison
 }
@@ -163,18 +179,16 @@ impl<'b> Side<'b> {
         programs: &[String],
         meanings: &mut Meanings,
     ) -> Self {
-        let here = |rule: &Rule| {
-            rule.is_active()
-                && rule.direction == direction
-                && rule.family.is_none_or(|of| of == family)
-        };
-        let step = |(index, rule): (RuleIndex, &Rule)| {
-            let conditions = conditions(brief, rule, family, programs, &mut meanings.widened);
-            let meaning = meanings.number(&conditions, rule);
-            let bound = conditions.iter().rposition(Option::is_some);
-            Step { index, conditions, free_from: bound.map_or(0, |at| at + 1), meaning }
-        };
-        let steps = brief.indexed().filter(|(_, rule)| here(rule)).map(step).collect();
+        let steps = brief
+            .indexed()
+            .filter(|(_, rule)| rule.is_active_for(direction, family))
+            .map(|(index, rule)| {
+                let conditions = conditions(brief, rule, family, programs, &mut meanings.widened);
+                let meaning = meanings.number(&conditions, rule);
+                let bound = conditions.iter().rposition(Option::is_some);
+                Step { index, conditions, free_from: bound.map_or(0, |at| at + 1), meaning }
+            })
+            .collect();
         Self { brief, steps }
     }
 
@@ -184,6 +198,19 @@ impl<'b> Side<'b> {
             steps.truncate(at + 1);
         }
         steps
+    }
+
+    /// The rule that decides among these.
+    fn first(&self, steps: &[usize]) -> Option<RuleIndex> {
+        steps.first().map(|step| self.steps[*step].index)
+    }
+
+    fn meanings(&self, steps: &[usize]) -> Vec<usize> {
+        steps.iter().map(|step| self.steps[*step].meaning).collect()
+    }
+
+    fn conditions(&self, axis: usize, steps: &[usize]) -> Vec<Values> {
+        steps.iter().map(|step| self.steps[*step].conditions[axis].clone()).collect()
     }
 
     /// Whether the standing answer can still decide behind these.
@@ -205,22 +232,16 @@ impl Walk<'_> {
         }
         let before = self.before.shorten(axis, before);
         let after = self.after.shorten(axis, after);
-        let meanings = |side: &Side<'_>, steps: &[usize]| {
-            steps.iter().map(|step| side.steps[*step].meaning).collect::<Vec<_>>()
-        };
-        let same = meanings(&self.before, &before) == meanings(&self.after, &after);
-        let standing = |brief: &Brief| Said::new(brief, None, self.direction).action;
+        let same = self.before.meanings(&before) == self.after.meanings(&after);
         let open = self.before.is_open(axis, &before);
-        if same && (!open || standing(self.before.brief) == standing(self.after.brief)) {
+        let standing = [self.before.brief, self.after.brief].map(|b| b.standing.of(self.direction));
+        if same && (!open || standing[0] == standing[1]) {
             return;
         }
         if axis == AXES {
-            let first = |side: &Side<'_>, steps: &[usize]| {
-                steps.first().map(|step| side.steps[*step].index)
-            };
-            let speakers = (first(&self.before, &before), first(&self.after, &after));
-            let said = |side: &Side<'_>, index| Said::new(side.brief, index, self.direction);
-            let (one, other) = (said(&self.before, speakers.0), said(&self.after, speakers.1));
+            let speakers = (self.before.first(&before), self.after.first(&after));
+            let one = Said::new(self.before.brief, speakers.0, self.direction);
+            let other = Said::new(self.after.brief, speakers.1, self.direction);
             if Kind::between(&one, &other).is_some() {
                 self.ranges += ranges_of(piece);
                 self.pieces.push(Piece { speakers, axes: piece.clone() });
@@ -243,10 +264,8 @@ impl Walk<'_> {
         before: &[usize],
         after: &[usize],
     ) -> Vec<(Values, Vec<usize>, Vec<usize>)> {
-        let of = |side: &'_ Side<'_>, steps: &[usize]| {
-            steps.iter().map(|step| side.steps[*step].conditions[axis].clone()).collect::<Vec<_>>()
-        };
-        let all: Vec<Values> = [of(&self.before, before), of(&self.after, after)].concat();
+        let all: Vec<Values> =
+            [self.before.conditions(axis, before), self.after.conditions(axis, after)].concat();
         // A rule is toggled where its ranges begin and behind where they end.
         let mut toggles: Vec<(u128, usize)> = Vec::new();
         let mut everywhere: Vec<usize> = Vec::new();

@@ -46,16 +46,13 @@ impl Change {
             Some(family) => vec![family],
             None => Family::BOTH.to_vec(),
         };
-        let range = |family, (first, last): (u128, u128)| {
-            let address = |n: u128| match family {
-                Family::V4 => IpAddr::V4(Ipv4Addr::from(n as u32)),
-                Family::V6 => IpAddr::V6(Ipv6Addr::from(n)),
-            };
-            AddressRange::between(address(first), address(last)).ok()
-        };
         let ranges: Vec<AddressRange> = families
             .into_iter()
-            .flat_map(|family| values.ranges().iter().filter_map(move |r| range(family, *r)))
+            .flat_map(|family| {
+                values.ranges().iter().filter_map(move |(first, last)| {
+                    AddressRange::between(address(family, *first), address(family, *last)).ok()
+                })
+            })
             .collect();
         Some(AddressSet::from_ranges(&ranges))
     }
@@ -81,12 +78,15 @@ impl Change {
     /// names, a question mark for sockets whose program cannot be identified.
     pub fn programs(&self) -> Option<Vec<&str>> {
         let values = self.axes[PROGRAM].as_ref()?;
-        let name = |number: usize| match number.checked_sub(1) {
-            Some(at) => self.programs.get(at).map_or(UNIDENTIFIED, String::as_str),
-            None => "",
-        };
         let meant = (0..=self.programs.len() + 1).filter(|number| values.contains(*number as u128));
-        Some(meant.map(name).collect())
+        Some(
+            meant
+                .map(|number| match number.checked_sub(1) {
+                    Some(at) => self.programs.get(at).map_or(UNIDENTIFIED, String::as_str),
+                    None => "",
+                })
+                .collect(),
+        )
     }
 
     /// The piece in a line: `tcp/7410 from 203.0.113.0/24 on lan0`.
@@ -133,14 +133,16 @@ impl Comparison {
                 }
             }
         }
-        let line = |alike: &Vec<&Change>| Line {
-            kind: alike[0].kind,
-            direction: alike[0].direction,
-            text: in_words(alike),
-            by: alike[0].after.by(),
-            before: alike[0].before.by(),
-        };
-        pairs.iter().map(line).collect()
+        pairs
+            .iter()
+            .map(|alike| Line {
+                kind: alike[0].kind,
+                direction: alike[0].direction,
+                text: in_words(alike),
+                by: alike[0].after.by(),
+                before: alike[0].before.by(),
+            })
+            .collect()
     }
 }
 
@@ -221,7 +223,9 @@ fn set_in_words(set: &AddressSet, family: Option<Family>) -> String {
         Some(family) => AddressSet::full().only(family),
         None => AddressSet::full(),
     };
-    let texts = |set: &AddressSet| set.ranges().iter().map(ToString::to_string).collect::<Vec<_>>();
+    fn texts(set: &AddressSet) -> Vec<String> {
+        set.ranges().iter().map(ToString::to_string).collect::<Vec<_>>()
+    }
     let (meant, others) = (texts(set), texts(&whole.difference(set)));
     if others.len() < meant.len() {
         format!("anyone but {}", shown(&others))
@@ -241,7 +245,9 @@ fn terms(keys: &RangeSet<TrafficKey>) -> Vec<String> {
             words.push(term.to_string());
         }
     }
-    let keys_of = |term: Term| RangeSet::from_ranges(term.keys().unwrap_or_default());
+    fn keys_of(term: Term) -> RangeSet<TrafficKey> {
+        RangeSet::from_ranges(term.keys().unwrap_or_default())
+    }
     let beside_echo = keys_of(Term::Icmp).difference(&keys_of(Term::Echo));
     if beside_echo.difference(&left).is_empty() {
         left = left.difference(&beside_echo);
@@ -306,9 +312,9 @@ struct Written<'c> {
 
 impl Serialize for Change {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let ranges = |set: Option<AddressSet>| {
+        fn ranges(set: Option<AddressSet>) -> Option<Vec<String>> {
             set.map(|set| set.ranges().iter().map(ToString::to_string).collect::<Vec<_>>())
-        };
+        }
         let written = Written {
             kind: self.kind,
             direction: self.direction,
@@ -332,5 +338,13 @@ impl JsonSchema for Change {
 
     fn json_schema(generator: &mut SchemaGenerator) -> Schema {
         Written::json_schema(generator)
+    }
+}
+
+/// The address that a number on an axis of a family stands for.
+fn address(family: Family, number: u128) -> IpAddr {
+    match family {
+        Family::V4 => IpAddr::V4(Ipv4Addr::from(number as u32)),
+        Family::V6 => IpAddr::V6(Ipv6Addr::from(number)),
     }
 }

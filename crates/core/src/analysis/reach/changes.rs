@@ -61,9 +61,9 @@ impl Changes {
 /// looked from. What was unknown in either is no change. A port that only one
 /// of them looked at is one when it answers there: a new listener opens it.
 pub fn changes(before: &Report, now: &Report) -> Changes {
-    let lone = |one: &Report, other: &Report| -> Vec<Vantage> {
+    fn lone(one: &Report, other: &Report) -> Vec<Vantage> {
         one.vantages.iter().filter(|v: &&Vantage| !other.vantages.contains(v)).cloned().collect()
-    };
+    }
     let mut changes = Changes {
         not_compared: [lone(before, now), lone(now, before)].concat(),
         ..Changes::default()
@@ -132,8 +132,12 @@ fn outcomes(
 }
 
 fn is_change(was: Option<Outcome>, is: Option<Outcome>) -> bool {
-    let unknown = |o: Option<Outcome>| o == Some(Outcome::Unknown);
-    let answers = |o: Option<Outcome>| o == Some(Outcome::Answers);
+    fn unknown(outcome: Option<Outcome>) -> bool {
+        outcome == Some(Outcome::Unknown)
+    }
+    fn answers(outcome: Option<Outcome>) -> bool {
+        outcome == Some(Outcome::Answers)
+    }
     let both_looked = was.is_some() && is.is_some();
     was != is && !unknown(was) && !unknown(is) && (both_looked || answers(was) || answers(is))
 }

@@ -23,8 +23,7 @@ use crate::packet::{
 pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
     let mut subjects: BTreeSet<Subject> =
         listeners.iter().map(|l| Subject::Port(l.transport, l.port)).collect();
-    for rule in brief.rules().filter(|r: &&Rule| r.is_active() && r.direction == Direction::Inbound)
-    {
+    for rule in brief.rules().filter(|r: &&Rule| r.is_active_in(Direction::Inbound)) {
         let Some(keys) = &rule.traffic.keys else { continue };
         if keys.contains(Subject::Echo.key(Family::V4)) {
             subjects.insert(Subject::Echo);
@@ -48,16 +47,15 @@ fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject
     let named = move |subject: &Subject| {
         let Subject::Port(transport, port) = *subject else { return true };
         let key = transport.key(port);
-        let names_it = |rule: &Rule| {
-            rule.is_active() && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
-        };
-        let bound = |l: &Listener| Subject::Port(l.transport, l.port) == *subject;
-        listeners.iter().any(bound) || brief.rules().any(names_it)
+        listeners.iter().any(|l| Subject::Port(l.transport, l.port) == *subject)
+            || brief.rules().any(|rule| rule.is_active() && rule.names(key))
     };
-    let of = |transport| TRIED.into_iter().map(move |port| Subject::Port(transport, port));
-    [Transport::Tcp, Transport::Udp]
-        .into_iter()
-        .filter_map(move |transport| of(transport).find(|subject| !named(subject)))
+    [Transport::Tcp, Transport::Udp].into_iter().filter_map(move |transport| {
+        TRIED
+            .into_iter()
+            .map(move |port| Subject::Port(transport, port))
+            .find(|subject| !named(subject))
+    })
 }
 
 /// The first port of a range that a rule's keys have: exceptions may begin it.
@@ -73,8 +71,10 @@ fn first_of(
 /// Whether something listens on a port of a range that a rule's keys have.
 fn heard(listeners: &[Listener], keys: &RangeSet<TrafficKey>, range: Term) -> bool {
     let Term::Ports(transport, first, last) = range else { return false };
-    let within = |l: &&Listener| l.transport == transport && (first..=last).contains(&l.port);
-    listeners.iter().filter(within).any(|l| keys.contains(transport.key(l.port)))
+    listeners
+        .iter()
+        .filter(|l| l.transport == transport && (first..=last).contains(&l.port))
+        .any(|l| keys.contains(transport.key(l.port)))
 }
 
 /// The facts of a first packet, at a time when nothing has expired yet that the
@@ -159,8 +159,9 @@ impl Expectation<'_> {
 /// The reason for which a rule accepts that what it lets in to does not answer.
 fn accepted(rule: &Rule, cell: &Cell, why: &Why) -> Option<String> {
     let nobody = matches!(why, Why::NothingListens { .. });
-    let holds = |code| code == Code::NotReached || code == Code::NothingListens && nobody;
-    let found = rule.accepted.iter().find(|accepted| holds(accepted.code));
+    let found = rule.accepted.iter().find(|accepted| {
+        accepted.code == Code::NotReached || accepted.code == Code::NothingListens && nobody
+    });
     found.filter(|_| cell.expected == Outcome::Answers).map(|accepted| accepted.why.clone())
 }
 
@@ -174,15 +175,15 @@ fn meant<'b>(
     let brief = list.brief;
     let elsewhere = listeners.is_none();
     let listeners = listeners.unwrap_or_default();
-    let bound = |l: &&Listener| Subject::Port(l.transport, l.port) == subject;
     let source = match vantage.source() {
         None => {
-            let names = |(_, rule): &(RuleIndex, &Rule)| {
-                rule.action == Action::Allow && is_meant(rule, listeners, subject, Family::V4)
-            };
             let mut about = list.about(Direction::Inbound, subject.key(Family::V4));
-            let rule = about.find(names).map(|(index, _)| index);
-            let bound = listeners.iter().any(|l| bound(&l));
+            let rule = about
+                .find(|(_, rule)| {
+                    rule.action == Action::Allow && is_meant(rule, listeners, subject, Family::V4)
+                })
+                .map(|(index, _)| index);
+            let bound = listeners.iter().any(|l| Subject::Port(l.transport, l.port) == subject);
             return match rule {
                 Some(index) => Expectation {
                     rule: brief.rule(index),
@@ -235,14 +236,13 @@ fn depends_on_the_place(list: List<'_>, facts: &PacketContext, speaker: Speaker)
         Speaker::Rule(index) => index,
         _ => RuleIndex(u32::MAX),
     };
-    let open = |(_, rule): &(RuleIndex, &Rule)| {
+    let mut about = list.about(question.direction, question.key);
+    let (index, _) = about.by_ref().take_while(|(index, _)| *index < spoke).find(|(_, rule)| {
         matches!(
             first_mismatch(list.brief, rule, &question),
             Some(Mismatch::Interface | Mismatch::Program)
         )
-    };
-    let mut about = list.about(question.direction, question.key);
-    let (index, _) = about.by_ref().take_while(|(index, _)| *index < spoke).find(open)?;
+    })?;
     Some(speaker_words(list.brief, Speaker::Rule(index)))
 }
 
@@ -255,12 +255,11 @@ fn is_meant(rule: &Rule, listeners: &[Listener], subject: Subject, family: Famil
         return false;
     }
     let Subject::Port(transport, port) = subject else { return true };
-    let listens = || listeners.iter().any(|l| (l.transport, l.port) == (transport, port));
     rule.traffic.items.iter().any(|item| match *item {
         Term::Ports(of, first, last) if of == transport && (first..=last).contains(&port) => {
             first == last
                 || first > 0
-                    && (listens()
+                    && (listeners.iter().any(|l| (l.transport, l.port) == (transport, port))
                         || first_of(keys, transport, (first, last)) == Some(port)
                             && !heard(listeners, keys, *item))
         }

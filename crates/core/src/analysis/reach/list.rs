@@ -31,11 +31,6 @@ impl<'b> List<'b> {
         direction: Direction,
         key: TrafficKey,
     ) -> impl Iterator<Item = (RuleIndex, &'b Rule)> {
-        let is_about = move |rule: &Rule| {
-            rule.is_active()
-                && rule.direction == direction
-                && rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(key))
-        };
         let brief = self.brief;
         let found = self.tables.map(|tables| tables.about(direction, key));
         let all = found.is_none().then(|| brief.indexed().map(|(index, _)| index));
@@ -44,7 +39,7 @@ impl<'b> List<'b> {
             .flatten()
             .chain(all.into_iter().flatten())
             .filter_map(move |index| Some((index, brief.rule(index)?)))
-            .filter(move |(_, rule)| is_about(rule))
+            .filter(move |(_, rule)| rule.is_active_in(direction) && rule.is_about(key))
     }
 
     /// As [`crate::decision::decide`].

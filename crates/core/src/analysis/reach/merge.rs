@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::pieces::{Line, Pieces};
-use super::{Report, Row, SEVERAL, Vantage};
+use super::{Report, Row, SEVERAL};
 
 /// Reports that cannot be one.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -68,14 +68,17 @@ pub fn merge(reports: &[Report]) -> Result<Report, NotTheSame> {
 
 /// Where the vantages of a report stand in the table, new ones behind.
 fn columns(report: &Report, merged: &mut Report) -> Vec<usize> {
-    let place = |vantage: &Vantage| match merged.vantages.iter().position(|v| v == vantage) {
-        Some(at) => at,
-        None => {
-            merged.vantages.push(vantage.clone());
-            merged.vantages.len() - 1
-        }
-    };
-    report.vantages.iter().map(place).collect()
+    report
+        .vantages
+        .iter()
+        .map(|vantage| match merged.vantages.iter().position(|v| v == vantage) {
+            Some(at) => at,
+            None => {
+                merged.vantages.push(vantage.clone());
+                merged.vantages.len() - 1
+            }
+        })
+        .collect()
 }
 
 fn nobody_looked(row: &Row, width: usize) -> Row {

@@ -252,7 +252,9 @@ impl Cell {
     /// Whether what was seen is not what was meant, nor accepted. An unknown differs
     /// from nothing.
     pub fn differs(&self) -> bool {
-        let known = |outcome: Outcome| outcome != Outcome::Unknown;
+        fn known(outcome: Outcome) -> bool {
+            outcome != Outcome::Unknown
+        }
         self.accepted.is_none()
             && self.observed.outcome != self.expected
             && known(self.observed.outcome)

@@ -146,21 +146,20 @@ impl Row {
             return false;
         };
         let follows = self.last.unwrap_or(first).checked_add(1) == Some(after);
-        let same = |(a, b): (&Option<Cell>, &Option<Cell>)| match (a, b) {
-            (Some(a), Some(b)) => {
-                (a.expected, &a.expected_by, &a.why, &a.accepted)
-                    == (b.expected, &b.expected_by, &b.why, &b.accepted)
-                    && (a.observed.outcome, a.observed.how, a.observed.target)
-                        == (b.observed.outcome, b.observed.how, b.observed.target)
-            }
-            (a, b) => a.is_none() && b.is_none(),
-        };
         one == other
             && follows
             && self.at == next.at
             && !self.heard
             && !next.heard
-            && self.cells.iter().zip(&next.cells).all(same)
+            && self.cells.iter().zip(&next.cells).all(|(a, b)| match (a, b) {
+                (Some(a), Some(b)) => {
+                    (a.expected, &a.expected_by, &a.why, &a.accepted)
+                        == (b.expected, &b.expected_by, &b.why, &b.accepted)
+                        && (a.observed.outcome, a.observed.how, a.observed.target)
+                            == (b.observed.outcome, b.observed.how, b.observed.target)
+                }
+                (a, b) => a.is_none() && b.is_none(),
+            })
     }
 }
 
@@ -219,14 +218,17 @@ impl Report {
         if let Some(row) = self.rows.iter().find(|row| !row.is_whole(self.vantages.len())) {
             return Some(row);
         }
-        let last = |row: &Row| match (row.subject, row.last) {
-            (Subject::Port(transport, _), Some(last)) => Subject::Port(transport, last),
-            (subject, _) => subject,
-        };
+        fn last(row: &Row) -> Subject {
+            match (row.subject, row.last) {
+                (Subject::Port(transport, _), Some(last)) => Subject::Port(transport, last),
+                (subject, _) => subject,
+            }
+        }
         let mut rows: Vec<&Row> = self.rows.iter().collect();
         rows.sort_by_key(|row| (row.at, row.subject));
-        let twice = |pair: &&[&Row]| pair[0].at == pair[1].at && pair[1].subject <= last(pair[0]);
-        rows.windows(2).find(twice).map(|pair| pair[1])
+        rows.windows(2)
+            .find(|pair| pair[0].at == pair[1].at && pair[1].subject <= last(pair[0]))
+            .map(|pair| pair[1])
     }
 
     /// Counts what differs and what is unknown anew.
@@ -236,22 +238,25 @@ impl Report {
         self.differences = cells().filter(|(_, c)| c.differs()).map(|(row, _)| row.ports()).sum();
         self.accepted =
             cells().filter(|(_, c)| c.accepted.is_some()).map(|(row, _)| row.ports()).sum();
-        let unknown = |c: &Cell| c.observed.outcome == Outcome::Unknown;
-        self.unknown = cells().filter(|(_, c)| unknown(c)).map(|(row, _)| row.ports()).sum();
+        self.unknown = cells()
+            .filter(|(_, c)| c.observed.outcome == Outcome::Unknown)
+            .map(|(row, _)| row.ports())
+            .sum();
     }
 
     /// Whether it is as it should be, all of it known that can be known: what
     /// becomes of a datagram no other machine can tell.
     pub fn is_fine(&self) -> bool {
-        let close = |vantage: &Vantage| !matches!(vantage, Vantage::Machine { .. });
-        let unknown = |cell: &Option<Cell>| {
+        fn unknown(cell: &Option<Cell>) -> bool {
             cell.as_ref().is_some_and(|cell| cell.observed.outcome == Outcome::Unknown)
-        };
-        let in_doubt = |row: &Row| {
-            row.cells.iter().zip(&self.vantages).any(|(c, vantage)| close(vantage) && unknown(c))
-        };
+        }
         self.differences == 0
-            && !self.rows.iter().any(in_doubt)
+            && !self.rows.iter().any(|row| {
+                row.cells
+                    .iter()
+                    .zip(&self.vantages)
+                    .any(|(c, vantage)| !matches!(vantage, Vantage::Machine { .. }) && unknown(c))
+            })
             && self.complete
             && self.rules.iter().all(|rule| rule.holds != Some(false))
     }

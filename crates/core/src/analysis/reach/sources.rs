@@ -59,13 +59,16 @@ fn can_come_from(address: IpAddr) -> bool {
 /// One address of a range that stands for it: one of `known`, who are there,
 /// else one from its middle. Never one of `own`.
 fn member(range: AddressRange, own: &[IpAddr], known: &[IpAddr]) -> Option<IpAddr> {
-    let within = |address: &&IpAddr| {
-        range.first() <= **address
-            && **address <= range.last()
-            && Family::of_address(**address) == Family::of_address(range.first())
-    };
     let fits = |address: &IpAddr| can_come_from(*address) && !own.contains(address);
-    if let Some(there) = known.iter().filter(within).find(|address| fits(address)) {
+    if let Some(there) = known
+        .iter()
+        .filter(|address| {
+            range.first() <= **address
+                && **address <= range.last()
+                && Family::of_address(**address) == Family::of_address(range.first())
+        })
+        .find(|address| fits(address))
+    {
         return Some(*there);
     }
     let tried: Vec<IpAddr> = match range {
@@ -93,11 +96,11 @@ pub fn typical(set: &AddressSet, own: &[IpAddr], known: &[IpAddr]) -> Vec<IpAddr
 /// An address that no rule names, or that as few as possible do. `links`: the
 /// networks that this host itself is in.
 pub fn stranger(brief: &Brief, family: Family, links: &[AddressRange]) -> Option<IpAddr> {
-    let within = |address: IpAddr, range: &AddressRange| {
+    fn within(address: IpAddr, range: &AddressRange) -> bool {
         Family::of_address(range.first()) == Family::of_address(address)
             && range.first() <= address
             && address <= range.last()
-    };
+    }
     let naming = |address: IpAddr| {
         brief
             .rules()
@@ -149,10 +152,8 @@ pub fn plan(
     own: &[IpAddr],
     known: &[IpAddr],
 ) -> Plan {
-    let inbound: Vec<(RuleIndex, &Rule)> = brief
-        .indexed()
-        .filter(|(_, rule)| rule.is_active() && rule.direction == Direction::Inbound)
-        .collect();
+    let inbound: Vec<(RuleIndex, &Rule)> =
+        brief.indexed().filter(|(_, rule)| rule.is_active_in(Direction::Inbound)).collect();
     let tables = Tables::build(brief).ok();
     let subjects = subjects_apart(&inbound, listeners);
     let mut shows: Vec<(IpAddr, Shows)> = Vec::new();
@@ -221,9 +222,13 @@ fn fewest(shows: &[(IpAddr, Shows)]) -> Vec<usize> {
     let mut chosen: Vec<usize> = Vec::new();
     let mut left = all.clone();
     while !left.is_empty() {
-        let new = |at: &usize| shows[*at].1.keys().filter(|key| left.contains(key)).count();
         // The first of several that show as much.
-        let Some(best) = (0..shows.len()).rev().max_by_key(new) else { break };
+        let Some(best) = (0..shows.len())
+            .rev()
+            .max_by_key(|at| shows[*at].1.keys().filter(|key| left.contains(key)).count())
+        else {
+            break;
+        };
         left.retain(|key| !shows[best].1.contains_key(key));
         chosen.push(best);
     }
@@ -234,9 +239,9 @@ fn fewest(shows: &[(IpAddr, Shows)]) -> Vec<usize> {
     let better = (1..1u32 << shows.len())
         .filter(|set| (set.count_ones() as usize) < chosen.len())
         .filter(|set| {
-            let within = |at: usize| set >> at & 1 == 1;
-            let shown =
-                |key| (0..shows.len()).any(|at| within(at) && shows[at].1.contains_key(key));
+            let shown = |key| {
+                (0..shows.len()).any(|at| set >> at & 1 == 1 && shows[at].1.contains_key(key))
+            };
             all.iter().all(|key| shown(*key))
         })
         .min_by_key(|set| set.count_ones());
@@ -247,13 +252,11 @@ fn fewest(shows: &[(IpAddr, Shows)]) -> Vec<usize> {
 }
 
 fn why_not(rule: &Rule, subjects: &[Subject]) -> &'static str {
-    let about = |subject: &Subject| {
-        let in_family = |family| {
+    if !subjects.iter().any(|subject| {
+        Family::BOTH.into_iter().any(|family| {
             rule.traffic.keys.as_ref().is_none_or(|keys| keys.contains(subject.key(family)))
-        };
-        Family::BOTH.into_iter().any(in_family)
-    };
-    if !subjects.iter().any(about) {
+        })
+    }) {
         "its traffic cannot be probed"
     } else if !rule.program.is_any() {
         "no program that it names listens there"

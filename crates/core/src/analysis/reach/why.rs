@@ -85,10 +85,12 @@ pub enum Why {
 
 impl fmt::Display for Why {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let named = |programs: &[String]| match programs {
-            [] => "another program".to_owned(),
-            names => format!("the program {}", names.join(", ")),
-        };
+        fn named(programs: &[String]) -> String {
+            match programs {
+                [] => "another program".to_owned(),
+                names => format!("the program {}", names.join(", ")),
+            }
+        }
         match self {
             Self::NothingListens { instead: None } => f.write_str("nothing listens on it"),
             Self::NothingListens { instead: Some(other) } => {
@@ -242,8 +244,12 @@ pub(super) fn why(
     let others = || others.to_vec();
     // Whether the gate is of the same mind as the orders.
     let said = |action: Action| gate.filter(|said| said.decision.verdict == action);
-    let otherwise = |by: &str| Why::OtherOrders { by: by.to_owned() };
-    let beyond = |said: &Said| matches!(said.decision.speaker, Speaker::Beyond(_));
+    fn otherwise(by: &str) -> Why {
+        Why::OtherOrders { by: by.to_owned() }
+    }
+    fn beyond(said: &Said) -> bool {
+        matches!(said.decision.speaker, Speaker::Beyond(_))
+    }
     match (meant, seen) {
         (Outcome::Silent | Outcome::Refuses, Outcome::Answers)
         | (Outcome::Silent, Outcome::Refuses) => match (gate, said(Action::Allow)) {
@@ -347,11 +353,16 @@ fn instead(list: List<'_>, listeners: &[Listener], subject: Subject) -> Option<S
         .flat_map(|rule| &rule.program.written)
         .map(|path| list.brief.executable(path))
         .collect();
-    let of_named = |l: &&Listener| l.path().is_some_and(|path| named.contains(&path));
-    let a_slip_away = |l: &&Listener| {
-        l.transport == transport && is_a_slip(l.port, port) && about(l.port).next().is_none()
-    };
-    let found = listeners.iter().find(of_named).or_else(|| listeners.iter().find(a_slip_away))?;
+    let found = listeners
+        .iter()
+        .find(|l| l.path().is_some_and(|path| named.contains(&path)))
+        .or_else(|| {
+            listeners.iter().find(|l| {
+                l.transport == transport
+                    && is_a_slip(l.port, port)
+                    && about(l.port).next().is_none()
+            })
+        })?;
     let name = found.program().map_or("somebody", |program| program.name.as_str());
     Some(format!("{name} on {}/{}", found.transport, found.port))
 }

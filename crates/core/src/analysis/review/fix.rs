@@ -28,9 +28,11 @@ pub struct Fix {
 pub fn fix(sheets: Documents<'_>, brief: &Brief, now: Moment) -> Option<Fix> {
     let before = read_all(sheets).ok()?;
     let found = review(brief, &ReviewContext { now, ..ReviewContext::default() }).findings;
-    let safe = |finding: &Finding| SAFE.contains(&finding.code) && finding.position.is_some();
     let mut of_files: BTreeMap<Option<String>, Vec<Finding>> = BTreeMap::new();
-    for finding in found.into_iter().filter(safe) {
+    for finding in found
+        .into_iter()
+        .filter(|finding| SAFE.contains(&finding.code) && finding.position.is_some())
+    {
         of_files.entry(finding.file.clone()).or_default().push(finding);
     }
     of_files.into_iter().find_map(|(file, findings)| {
@@ -40,8 +42,10 @@ pub fn fix(sheets: Documents<'_>, brief: &Brief, now: Moment) -> Option<Fix> {
         let mut out = BTreeSet::new();
         changes.widen(&mut out, &places);
         let edited = changes.without(&out)?;
-        let gone = |finding: &Finding| finding.position.is_some_and(|p| out.contains(&(p - 1)));
-        let findings: Vec<Finding> = findings.into_iter().filter(gone).collect();
+        let findings: Vec<Finding> = findings
+            .into_iter()
+            .filter(|finding| finding.position.is_some_and(|p| out.contains(&(p - 1))))
+            .collect();
         (!findings.is_empty()).then_some(Fix { findings, edited })
     })
 }

@@ -27,11 +27,13 @@ impl Review {
         };
         for item in rule.traffic.items.iter().collect::<BTreeSet<_>>() {
             let Term::Ports(transport, first, last) = *item else { continue };
-            let within = |port: u16| (first..=last).contains(&port);
-            let heard = |l: &Listener| {
-                l.transport == transport && within(l.port) && keys.contains(transport.key(l.port))
-            };
-            if first == 0 || all.iter().any(heard) {
+            if first == 0
+                || all.iter().any(|l| {
+                    l.transport == transport
+                        && (first..=last).contains(&l.port)
+                        && keys.contains(transport.key(l.port))
+                })
+            {
                 continue;
             }
             if first != last {
@@ -52,17 +54,11 @@ impl Review {
         all: &[Listener],
     ) {
         let key = transport.key(port);
-        let decided = |other: u16| {
-            let key = transport.key(other);
-            let names_it = |rule: &Rule| {
-                rule.is_active()
-                    && rule.direction == Direction::Inbound
-                    && rule.traffic.keys.as_ref().is_some_and(|keys| keys.contains(key))
-            };
-            brief.rules().any(names_it)
-        };
         let ports = all.iter().filter(|l| l.transport == transport).map(|l| l.port);
-        let meant = ports.filter(|other| is_a_slip(*other, port)).find(|p| !decided(*p));
+        let meant = ports.filter(|other| is_a_slip(*other, port)).find(|other| {
+            let key = transport.key(*other);
+            !brief.rules().any(|rule| rule.is_active_in(Direction::Inbound) && rule.names(key))
+        });
         if let Some(other) = meant {
             let other = Term::Ports(transport, other, other);
             let what = format!("nothing listens on {key}, but something does on {other}");
@@ -77,8 +73,10 @@ impl Review {
                 .find(|service| service.terms.contains(&Term::Ports(transport, port, port)))
         };
         let well_known = port < 1024 && service(port).is_none();
-        let near = || (1..1024).filter(|other| is_a_slip(*other, port)).find_map(service);
-        if let Some(service) = well_known.then(near).flatten() {
+        if let Some(service) = well_known
+            .then(|| (1..1024).filter(|other| is_a_slip(*other, port)).find_map(service))
+            .flatten()
+        {
             let terms: Vec<String> = service.terms.iter().map(ToString::to_string).collect();
             let what = format!(
                 "nothing listens on {key}, one typo away from {} ({})",

@@ -78,8 +78,8 @@ pub fn review(brief: &Brief, around: &ReviewContext<'_>) -> Review {
     if let Some((what, help)) = cut_off {
         review.findings.push(Finding::about_all(Code::CutsYouOff, what.to_owned(), help));
     }
-    let decides = |index: RuleIndex| covered.rules[index.0 as usize].decides;
-    let (crossed, all) = contradicted(brief, |index| covered.gave_up || decides(index));
+    let (crossed, all) =
+        contradicted(brief, |index| covered.gave_up || covered.rules[index.0 as usize].decides);
     review.gave_up |= !all;
     let crossed: BTreeMap<RuleIndex, RuleIndex> = crossed.into_iter().collect();
     // Where each meaning stands for the first time, and how often.

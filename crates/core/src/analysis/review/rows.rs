@@ -66,12 +66,17 @@ pub(super) fn rows(conditions: &[&Values], whole: &RangeSet<u128>) -> (Vec<Vec<u
         }
     }
     let work = seen.work + seen.rows.len() * everywhere.len();
-    let held = |Row(mut held): Row| {
-        held.extend(&everywhere);
-        held.sort_unstable();
-        held
-    };
-    (seen.rows.into_iter().map(held).collect(), work)
+    (
+        seen.rows
+            .into_iter()
+            .map(|Row(mut held)| {
+                held.extend(&everywhere);
+                held.sort_unstable();
+                held
+            })
+            .collect(),
+        work,
+    )
 }
 
 fn toggle(toggles: &mut Vec<(u128, usize)>, ranges: &[(u128, u128)], at: usize) {
@@ -139,8 +144,11 @@ impl Seen {
     ) {
         let mut toggles = Vec::new();
         for (nth, (_, ranges)) in parts.iter().enumerate() {
-            let within = |(a, b): &(u128, u128)| (first.max(*a), last.min(*b));
-            toggle(&mut toggles, &ranges.iter().map(within).collect::<Vec<_>>(), nth);
+            toggle(
+                &mut toggles,
+                &ranges.iter().map(|(a, b)| (first.max(*a), last.min(*b))).collect::<Vec<_>>(),
+                nth,
+            );
         }
         self.work += 8 * toggles.len();
         toggles.sort_unstable();

@@ -54,8 +54,7 @@ impl CounterSlot {
     pub fn speaker(self) -> Option<Speaker> {
         Some(match self.0 {
             n if n < Self::FOUNDATIONS => {
-                let numbered = |f: &Foundation| *f as u32 == n;
-                Speaker::Foundation(Foundation::ALL.into_iter().find(numbered)?)
+                Speaker::Foundation(Foundation::ALL.into_iter().find(|f| *f as u32 == n)?)
             }
             Self::STANDING_INBOUND => Speaker::Standing(Direction::Inbound),
             Self::STANDING_OUTBOUND => Speaker::Standing(Direction::Outbound),

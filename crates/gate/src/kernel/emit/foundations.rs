@@ -92,7 +92,9 @@ fn tcp_packet(
     labels: &Labels,
     decide: Label,
 ) {
-    let flags = |bits: u8| u16::from(bits);
+    fn flags(bits: u8) -> u16 {
+        u16::from(bits)
+    }
     let some = TcpFlags::SYN | TcpFlags::ACK | TcpFlags::RST;
     transport_header(a, tcp_header::BYTES.into(), labels.ways);
     a.load(Width::B, R1, STACK, at::TRANSPORT + tcp_header::DATA_OFFSET);

@@ -296,7 +296,9 @@ fn tcp_reset(a: &mut Assembler, family: Family, parts: &Parts<'_>, silent: Label
     a.alu64_imm(Op::Add, R1, 1);
     a.to_be(R1, 32);
     a.store(Width::W, STACK, tcp + 8, R1);
-    let flags = |bits: u8| i32::from_ne_bytes([5 << 4, bits, 0, 0]);
+    fn flags(bits: u8) -> i32 {
+        i32::from_ne_bytes([5 << 4, bits, 0, 0])
+    }
     a.store_imm(Width::W, STACK, tcp + 12, flags(TcpFlags::RST | TcpFlags::ACK));
     a.jump(ready);
     a.place(bare);

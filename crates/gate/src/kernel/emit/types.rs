@@ -83,7 +83,7 @@ pub(crate) struct KernelTypes {
 
 impl Placed {
     fn from_btf(btf: &Btf<'_>) -> Option<Self> {
-        let programs = || -> Result<Programs, Missing> {
+        fn programs(btf: &Btf) -> Result<Programs, Missing> {
             Ok(Programs {
                 ingress: btf.offset("net_device", "tcx_ingress")?,
                 egress: btf.offset("net_device", "tcx_egress")?,
@@ -91,16 +91,16 @@ impl Placed {
                 aux: btf.offset("bpf_prog", "aux")?,
                 id: btf.offset("bpf_prog_aux", "id")?,
             })
-        };
-        let filters = || -> Result<Filters, Missing> {
+        }
+        fn filters(btf: &Btf) -> Result<Filters, Missing> {
             Ok(Filters {
                 ingress: btf.offset("net_device", "miniq_ingress")?,
                 egress: btf.offset("net_device", "miniq_egress")?,
                 first: btf.offset("mini_Qdisc", "filter_list")?,
                 priority: btf.offset("tcf_proto", "prio")?,
             })
-        };
-        programs().map(Self::Programs).or_else(|_| filters().map(Self::Filters)).ok()
+        }
+        programs(btf).map(Self::Programs).or_else(|_| filters(btf).map(Self::Filters)).ok()
     }
 }
 

@@ -67,8 +67,11 @@ impl Pins {
         if runs.is_some() {
             // In the place of one of ours, as a link is updated: it stays whatever comes
             // of the post, and at no time is it without a pin.
-            let attach = || filters::attach(interface.index, at.filter_side(), program);
-            return Ok(self.pin_over(program, &pin, attach)?.map(|()| true));
+            return Ok(self
+                .pin_over(program, &pin, || {
+                    filters::attach(interface.index, at.filter_side(), program)
+                })?
+                .map(|()| true));
         }
         // Pinned first: whoever is killed in between leaves no filter that nobody knows of.
         self.forget(&pin);

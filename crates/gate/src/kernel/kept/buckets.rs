@@ -4,6 +4,7 @@ use std::net::{IpAddr, Ipv6Addr};
 use std::os::fd::BorrowedFd;
 
 use tipstaff_bpf::sys;
+use tipstaff_core::bytes::ReadAt;
 use tipstaff_core::decision::rates::SourceState;
 use tipstaff_core::orders::{Limit, Sharing};
 
@@ -16,7 +17,9 @@ use crate::kernel::error::{bpf, system};
 /// [`GateError`].
 pub(crate) fn sources(rates: BorrowedFd<'_>, limit: &Limit) -> Result<Vec<SourceState>, GateError> {
     use nix::time::{ClockId, clock_gettime};
-    let reading = || bpf("to read the rates");
+    fn reading() -> impl FnOnce(std::io::Error) -> GateError {
+        bpf("to read the rates")
+    }
     let now = clock_gettime(ClockId::CLOCK_MONOTONIC)
         .map_err(|e| system("reading the clock")(e.into()))?;
     let now = now.tv_sec() as u64 * 1_000_000_000 + now.tv_nsec() as u64;
@@ -45,7 +48,5 @@ pub(crate) fn sources(rates: BorrowedFd<'_>, limit: &Limit) -> Result<Vec<Source
 
 /// The rule and the source of a key.
 fn bucket(key: &[u8]) -> Option<(u64, Option<IpAddr>)> {
-    let rule = u64::from_ne_bytes(key.get(..8)?.try_into().ok()?);
-    let source: [u8; 16] = key.get(8..24)?.try_into().ok()?;
-    Some((rule, Some(Ipv6Addr::from(source).to_canonical())))
+    Some((key.u64_ne(0)?, Some(Ipv6Addr::from(key.array_at::<16>(8)?).to_canonical())))
 }

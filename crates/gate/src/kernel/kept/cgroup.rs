@@ -13,7 +13,6 @@ use nix::mount::{MntFlags, MsFlags};
 use tipstaff_bpf::sys::{self, Attach, ProgramKind};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::names::address::Family;
-use tipstaff_core::orders::Rule;
 use tipstaff_core::packet::Direction;
 
 use crate::contract::GateError;
@@ -47,8 +46,11 @@ pub(crate) struct Needed {
 impl Needed {
     pub(crate) fn by(brief: &Brief) -> Self {
         let connect = restricts(brief, Direction::Outbound);
-        let names = |rule: &Rule| rule.is_active() && !rule.program.is_any();
-        Self { owner_tags: connect || brief.rules().any(names), connect }
+        Self {
+            owner_tags: connect
+                || brief.rules().any(|rule| rule.is_active() && !rule.program.is_any()),
+            connect,
+        }
     }
 
     pub(crate) fn has(self, hook: Hook) -> bool {

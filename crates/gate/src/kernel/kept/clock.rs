@@ -13,7 +13,9 @@ use crate::kernel::error::{bpf, system};
 /// where the clock is kept well, 0 where nobody told the kernel.
 pub(crate) fn tai_ahead() -> Result<i64, GateError> {
     use nix::time::{ClockId, clock_gettime};
-    let seconds = |clock| clock_gettime(clock).map(|t| t.tv_sec());
+    fn seconds(clock: ClockId) -> nix::Result<i64> {
+        clock_gettime(clock).map(|t| t.tv_sec())
+    }
     let both =
         seconds(ClockId::CLOCK_TAI).and_then(|tai| Ok(tai - seconds(ClockId::CLOCK_REALTIME)?));
     // The second may end between the two questions: no difference is below zero.

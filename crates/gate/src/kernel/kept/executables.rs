@@ -233,20 +233,25 @@ pub fn notes(brief: &Brief) -> Vec<ProgramNote> {
             Err(e) => Some(ProgramStatus::Unfollowable { why: e.to_string() }),
         }
     };
-    let note = |path: &str| Some(ProgramNote { path: path.to_owned(), status: status(path)? });
-    brief.programs_written().into_iter().filter_map(note).collect()
+    brief
+        .programs_written()
+        .into_iter()
+        .filter_map(|path| Some(ProgramNote { path: path.to_owned(), status: status(path)? }))
+        .collect()
 }
 
 /// The path by which a running program of that file was started; `None` when
 /// none runs any more.
 pub fn path_of(maker: Maker) -> Option<PathBuf> {
-    let is_it = |process: &u32| {
+    let others = fs::read_dir("/proc")
+        .into_iter()
+        .flatten()
+        .flatten()
+        .filter_map(|entry| entry.file_name().to_str()?.parse().ok());
+    let process = std::iter::once(maker.process).chain(others).find(|process| {
         let identity = Identity::of_process(*process).ok();
         identity.is_some_and(|i| (i.device, i.inode) == (maker.device, Some(maker.inode)))
-    };
-    let all = || fs::read_dir("/proc").into_iter().flatten().flatten();
-    let others = all().filter_map(|entry| entry.file_name().to_str()?.parse().ok());
-    let process = std::iter::once(maker.process).chain(others).find(is_it)?;
+    })?;
     let path = fs::read_link(format!("/proc/{process}/exe")).ok()?;
     Some(without_deleted(&path))
 }
@@ -301,7 +306,9 @@ pub fn tag_what_is_open(
 /// Whether a process is in the user namespace of this one. Others may run what
 /// only they have mounted.
 fn is_in_own_accounts(process: u32) -> bool {
-    let of = |process: &str| fs::read_link(format!("/proc/{process}/ns/user")).ok();
+    fn of(process: &str) -> Option<PathBuf> {
+        fs::read_link(format!("/proc/{process}/ns/user")).ok()
+    }
     let own = of("self");
     own.is_some() && of(&process.to_string()) == own
 }

@@ -8,6 +8,7 @@ use std::{fs, io};
 
 use nix::mount::{MntFlags, MsFlags};
 use tipstaff_bpf::sys::{self, MapKind};
+use tipstaff_core::bytes::ReadAt;
 use tipstaff_core::decision::{flows, shares};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::Memory;
@@ -105,10 +106,9 @@ pub(crate) struct Pins {
 /// Makes a directory that only its owner can enter, whatever the umask; one
 /// that is there must be nobody else's.
 pub(crate) fn private_folder(path: &Path) -> Result<(), GateError> {
-    let making = || system(format!("making {}", path.display()));
     match fs::DirBuilder::new().mode(0o700).create(path) {
         Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
-        made => made.map_err(making())?,
+        made => made.map_err(system(format!("making {}", path.display())))?,
     }
     support::nobody_elses(path)
 }
@@ -227,11 +227,14 @@ impl Pins {
         hook: Hook,
         made: &mut Made<'_>,
     ) -> Result<OwnedFd, GateError> {
-        let new = || {
-            let places = Place::ALL.len() as u32;
-            sys::map_create(MapKind::ProgramArray, "ts_slot", 4, 4, places)
-        };
-        self.map_or_new(hook.slot(), new, made)
+        self.map_or_new(
+            hook.slot(),
+            || {
+                let places = Place::ALL.len() as u32;
+                sys::map_create(MapKind::ProgramArray, "ts_slot", 4, 4, places)
+            },
+            made,
+        )
     }
 
     pub(crate) fn switch(&self) -> Result<Option<OwnedFd>, GateError> {
@@ -251,8 +254,11 @@ impl Pins {
     }
 
     pub(crate) fn guarded_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
-        let new = || sys::map_create(MapKind::Hash, "ts_guarded", 4, 4, MOST_INTERFACES);
-        self.map_or_new("guarded", new, made)
+        self.map_or_new(
+            "guarded",
+            || sys::map_create(MapKind::Hash, "ts_guarded", 4, 4, MOST_INTERFACES),
+            made,
+        )
     }
 
     pub(crate) fn owner_tags_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
@@ -262,15 +268,18 @@ impl Pins {
     /// The secret of the owner tags' hashes and the marks, which outlive posts as
     /// owner tags and packets do.
     pub(crate) fn secrets_or_new(&self, made: &mut Made<'_>) -> Result<(Secret, Marks), GateError> {
-        let new = || {
-            let map = sys::map_create(MapKind::Array, "ts_secret", 4, SECRET_BYTES as u32, 1)?;
-            let mut secret = [0; SECRET_BYTES];
-            let mut from = fs::File::open("/dev/urandom")?;
-            io::Read::read_exact(&mut from, &mut secret)?;
-            sys::map_update(map.as_fd(), &[0; 4], &secret)?;
-            Ok(map)
-        };
-        let map = self.map_or_new("secret", new, made)?;
+        let map = self.map_or_new(
+            "secret",
+            || {
+                let map = sys::map_create(MapKind::Array, "ts_secret", 4, SECRET_BYTES as u32, 1)?;
+                let mut secret = [0; SECRET_BYTES];
+                let mut from = fs::File::open("/dev/urandom")?;
+                io::Read::read_exact(&mut from, &mut secret)?;
+                sys::map_update(map.as_fd(), &[0; 4], &secret)?;
+                Ok(map)
+            },
+            made,
+        )?;
         Self::secrets_in(&map)
     }
 
@@ -283,14 +292,13 @@ impl Pins {
         let mut secret = [0; SECRET_BYTES];
         sys::map_lookup(map.as_fd(), &[0; 4], &mut secret)
             .map_err(bpf("to read what the gate has pinned"))?;
-        let half = |at: usize| {
-            let mut bytes = [0; 8];
-            bytes.copy_from_slice(&secret[at..at + 8]);
-            u64::from_ne_bytes(bytes)
+        let parts = (secret.u64_ne(0), secret.u64_ne(8), secret.array_at::<MARK_BYTES>(16));
+        let (Some(low), Some(high), Some(marks)) = parts else {
+            return Err(bpf("to read what the gate has pinned")(
+                io::ErrorKind::UnexpectedEof.into(),
+            ));
         };
-        let mut marks = [0; MARK_BYTES];
-        marks.copy_from_slice(&secret[16..]);
-        Ok((Secret(half(0), half(8)), Marks::from_random(marks)))
+        Ok((Secret(low, high), Marks::from_random(marks)))
     }
 
     /// The dispatcher of a side of interfaces, pinned or new. One stands at
@@ -341,7 +349,9 @@ impl Pins {
         let Memory { flows, sources } = memory;
         let mut one =
             |pin, name, sizes: (u32, u32, u32)| self.memory((pin, name), (sizes, may_resize), made);
-        let flow = |room| (FLOW_BYTES, FLOW_VALUE_BYTES, room);
+        fn flow(room: u32) -> (u32, u32, u32) {
+            (FLOW_BYTES, FLOW_VALUE_BYTES, room)
+        }
         Ok(MemoryMaps {
             answered: one("flows", "ts_flows", flow(flows))?,
             unanswered: one("flows-unanswered", "ts_flows_half", flow(flows))?,
@@ -365,7 +375,9 @@ impl Pins {
             return Ok(old);
         }
         let new = new().map_err(bpf("to make a map with bpf(2)"))?;
-        let copying = || bpf("to copy what the gate remembers");
+        fn copying() -> impl FnOnce(io::Error) -> GateError {
+            bpf("to copy what the gate remembers")
+        }
         let mut held = vec![0; value as usize];
         for key in sys::map_keys(old.as_fd()).map_err(copying())?.iter().take(room as usize) {
             if sys::map_lookup(old.as_fd(), key, &mut held).map_err(copying())? {
@@ -392,8 +404,11 @@ impl Pins {
     }
 
     pub(crate) fn events_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
-        let new = || sys::map_create(MapKind::Ring, "ts_events", 0, 0, RING_BYTES);
-        self.map_or_new("events", new, made)
+        self.map_or_new(
+            "events",
+            || sys::map_create(MapKind::Ring, "ts_events", 0, 0, RING_BYTES),
+            made,
+        )
     }
 
     pub(crate) fn events(&self) -> Result<Option<OwnedFd>, GateError> {

@@ -9,8 +9,9 @@ use serde::{Deserialize, Serialize};
 use tipstaff_bpf::abi::skb;
 use tipstaff_bpf::sys::{self, MapKind, SKB_CONTEXT, TestRun};
 use tipstaff_core::brief::{Brief, RuleIndex};
+use tipstaff_core::bytes::ReadAt;
 use tipstaff_core::decision::{Decision, Speaker};
-use tipstaff_core::orders::{Action, Over, Rule, Standing};
+use tipstaff_core::orders::{Action, Over, Standing};
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::tables::layout::Verdict;
 use tipstaff_core::tables::{Tables, fingerprint};
@@ -84,10 +85,14 @@ struct Beside {
     rules: Vec<String>,
 }
 
+fn reading() -> impl FnOnce(std::io::Error) -> GateError {
+    bpf("to read what is in force")
+}
+
 /// Whether anything may be kept from going that way.
 pub(crate) fn restricts(brief: &Brief, direction: Direction) -> bool {
-    let decides = |rule: &Rule| rule.is_active() && rule.direction == direction;
-    brief.standing.of(direction) != Action::Allow || brief.rules().any(decides)
+    brief.standing.of(direction) != Action::Allow
+        || brief.rules().any(|rule| rule.is_active_in(direction))
 }
 
 /// A map of keys that the revision looks up, filled.
@@ -120,10 +125,10 @@ fn records(brief: &Brief) -> bool {
 /// Whether a rule or a standing answer of the list says "refuse".
 fn refuses(brief: &Brief) -> bool {
     let Standing { inbound, outbound, transit } = brief.standing;
-    let rule = |rule: &Rule| {
-        rule.action == Action::Refuse || rule.at_most.is_some() && rule.over == Over::Refuse
-    };
-    [inbound, outbound, transit].contains(&Action::Refuse) || brief.rules().any(rule)
+    [inbound, outbound, transit].contains(&Action::Refuse)
+        || brief.rules().any(|rule| {
+            rule.action == Action::Refuse || rule.at_most.is_some() && rule.over == Over::Refuse
+        })
 }
 
 impl Revision {
@@ -204,10 +209,9 @@ impl Revision {
         // The verifier's work is most of a post: both sides at once.
         let (program, others) = std::thread::scope(|scope| {
             let others = hooks.iter().filter(|hook| **hook != Hook::Outer);
-            let others = || {
+            let others = scope.spawn(|| {
                 others.map(|hook| Ok((*hook, made(*hook)?))).collect::<Result<Vec<_>, GateError>>()
-            };
-            let others = scope.spawn(others);
+            });
             let program = made(Hook::Outer);
             (program, others.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
         });
@@ -222,7 +226,6 @@ impl Revision {
 
     /// The revision in a place of the outer gate's slot; `None` when it is empty.
     pub(crate) fn in_slot(slot: BorrowedFd<'_>, place: Place) -> Result<Option<Self>, GateError> {
-        let reading = || bpf("to read what is in force");
         let mut id = [0; 4];
         if !sys::map_lookup(slot, &place.key(), &mut id).map_err(reading())? {
             return Ok(None);
@@ -276,7 +279,6 @@ impl Revision {
 
     /// The one value of a map.
     fn value(map: &OwnedFd) -> Result<Vec<u8>, GateError> {
-        let reading = || bpf("to read what is in force");
         let size = sys::map_info(map.as_fd()).map_err(reading())?.value as usize;
         let mut value = vec![0; size];
         sys::map_lookup(map.as_fd(), &FIRST, &mut value).map_err(reading())?;
@@ -303,7 +305,6 @@ impl Revision {
     /// Whether the programs that a list names are still the files that they
     /// were when it was posted.
     pub(crate) fn knows_programs(&self, brief: &Brief, secret: Secret) -> Result<bool, GateError> {
-        let reading = || bpf("to read what is in force");
         let files = executables::executables(brief.programs_written(), brief.program_exact);
         let now = executables::keys_of(&brief.clone().with_executables(files), secret);
         let posted = sys::map_keys(self.programs.as_fd()).map_err(reading())?;
@@ -315,13 +316,8 @@ impl Revision {
         let read = sys::array_values(self.counters.as_fd(), |slot, copies| {
             let mut tally = Tally::default();
             for copy in copies.chunks_exact(16) {
-                let word = |at: usize| {
-                    let mut bytes = [0; 8];
-                    bytes.copy_from_slice(&copy[at..at + 8]);
-                    u64::from_ne_bytes(bytes)
-                };
-                tally.packets += word(0);
-                tally.bytes += word(8);
+                tally.packets += copy.u64_ne(0).unwrap_or_default();
+                tally.bytes += copy.u64_ne(8).unwrap_or_default();
             }
             counters.push((CounterSlot(slot), tally));
         });

@@ -4,6 +4,7 @@ use std::net::{IpAddr, Ipv6Addr};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use tipstaff_bpf::sys::Ring;
+use tipstaff_core::bytes::ReadAt;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{Direction, InterfaceIndex};
@@ -49,36 +50,38 @@ impl AsFd for Events {
 
 fn event(record: &[u8], tai_ahead: i64) -> Option<Event> {
     let record: &[u8; RECORD_BYTES] = record.try_into().ok()?;
-    let u64_at = |at: usize| Some(u64::from_ne_bytes(record.get(at..at + 8)?.try_into().ok()?));
-    let u32_at = |at: usize| Some(u32::from_ne_bytes(record.get(at..at + 4)?.try_into().ok()?));
     let address = |at: usize| {
-        let bytes: [u8; 16] = record.get(at..at + 16)?.try_into().ok()?;
-        let address = Ipv6Addr::from(bytes);
+        let address = Ipv6Addr::from(record.array_at::<16>(at)?);
         Some(if record[27] == 4 { address.to_canonical() } else { IpAddr::V6(address) })
     };
-    let (first, second) = ([record[28], record[29]], [record[30], record[31]]);
+    let (first, second) = (record.u16_be(28), record.u16_be(30));
     let protocol = record[26];
     let (from, to) = match (protocol, record[27]) {
-        (TCP | UDP, _) => (Some(u16::from_be_bytes(first)), Some(u16::from_be_bytes(second))),
+        (TCP | UDP, _) => (first, second),
         // Each in its own family; in the other one it is a number like any other.
-        (ICMP, 4) | (ICMPV6, 6) => (None, Some(u16::from_be_bytes(first))),
+        (ICMP, 4) | (ICMPV6, 6) => (None, first),
         _ => (None, None),
     };
-    let said = |action: &Action| Verdict::action_bits(*action) == record[25];
-    let time = i64::try_from(u64_at(0)?).ok()? - tai_ahead * 1_000_000_000;
+    let time = i64::try_from(record.u64_ne(0)?).ok()? - tai_ahead * 1_000_000_000;
     Some(Event {
         time,
         orders: record[8..16].try_into().ok()?,
-        speaker: CounterSlot(u32_at(16)?).speaker()?,
-        interface: InterfaceIndex(u32_at(20)?),
+        speaker: CounterSlot(record.u32_ne(16)?).speaker()?,
+        interface: InterfaceIndex(record.u32_ne(20)?),
         direction: Direction::ALL.into_iter().find(|d| *d as u8 == record[24])?,
-        verdict: Action::ALL.into_iter().find(said)?,
+        verdict: Action::ALL
+            .into_iter()
+            .find(|action| Verdict::action_bits(*action) == record[25])?,
         protocol,
         source: address(32)?,
         destination: address(48)?,
         from,
         to,
-        program: Some(Maker { inode: u64_at(64)?, device: u32_at(72)?, process: u32_at(76)? })
-            .filter(|maker| maker.inode != 0),
+        program: Some(Maker {
+            inode: record.u64_ne(64)?,
+            device: record.u32_ne(72)?,
+            process: record.u32_ne(76)?,
+        })
+        .filter(|maker| maker.inode != 0),
     })
 }
