@@ -33,7 +33,7 @@ fn v4(text: &str) -> Ipv4Addr {
 
 /// A cable to a new namespace; its far end, and the hardware address here.
 fn plug(space: &Space) -> (Wire, [u8; 6]) {
-    lab::cable_numbered(("ts-e", NUMBER), "ts-f", space.as_fd()).unwrap();
+    lab::cable_numbered("ts-e", NUMBER, "ts-f", space.as_fd()).unwrap();
     let wire = space
         .run(|| {
             std::fs::write("/proc/sys/net/ipv6/conf/all/disable_ipv6", "1").unwrap();

@@ -399,7 +399,7 @@ fn forwarded(
         Speaker::Foundation(_) => (Note::Reply, false),
         _ => (Note::Through, true),
     };
-    assert!(gate.forward((index, index), frame, Some(note)).unwrap());
+    assert!(gate.forward(index, index, frame, Some(note)).unwrap());
     model.passes_on(frame, opens);
 }
 

@@ -75,7 +75,7 @@ fn answers_to_masqueraded_flows_come_in_and_published_ports_are_inbound() {
             assert_eq!(before.speaker, Speaker::Standing(Direction::Inbound));
             let translated = frame(lan_mac, (OWN, 50_000), (WORLD, 443), flags);
             let through = Some(Note::Through);
-            assert!(gate.forward((cage, lan), &translated, through).unwrap());
+            assert!(gate.forward(cage, lan, &translated, through).unwrap());
             assert_eq!(said(lan, &answer(lan_mac, OWN, 50_000)).speaker, reply);
             // To another port, or from another sender, it answers nothing.
             assert_eq!(said(lan, &answer(lan_mac, OWN, 50_001)).verdict, Action::Deny);
@@ -95,13 +95,13 @@ fn answers_to_masqueraded_flows_come_in_and_published_ports_are_inbound() {
         let said = |interface, frame: &[u8]| gate.ask(interface, frame).unwrap();
         assert_eq!(said(cage, &answer).speaker, Speaker::Standing(Direction::Transit));
         let translated = frame(cage_mac, (WORLD, 50_100), (INNER, 80), Some(SYN));
-        assert!(gate.forward((lan, cage), &translated, Some(Note::Own)).unwrap());
+        assert!(gate.forward(lan, cage, &translated, Some(Note::Own)).unwrap());
         assert_eq!(said(cage, &answer).speaker, reply);
         // What comes from an interface that nobody guards was decided by nobody, and what
         // was decided as for this host does not leave it.
         for noted in [None, Some(Note::Inbound)] {
-            assert!(!gate.forward((InterfaceIndex(4_000), lan), &translated, noted).unwrap());
-            assert!(!gate.forward((cage, lan), &translated, noted).unwrap());
+            assert!(!gate.forward(InterfaceIndex(4_000), lan, &translated, noted).unwrap());
+            assert!(!gate.forward(cage, lan, &translated, noted).unwrap());
         }
         gate.withdraw().unwrap();
     });

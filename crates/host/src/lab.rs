@@ -143,7 +143,7 @@ fn enter_new(mounts: Mounts) -> io::Result<File> {
 /// # Errors
 /// What netlink says.
 pub fn cable(here: &str, there: &str, other: BorrowedFd<'_>) -> io::Result<()> {
-    cable_numbered((here, 0), there, other)
+    cable_numbered(here, 0, there, other)
 }
 
 /// As [`cable`], with a number of one's choice for the interface here.
@@ -151,7 +151,8 @@ pub fn cable(here: &str, there: &str, other: BorrowedFd<'_>) -> io::Result<()> {
 /// # Errors
 /// What netlink says.
 pub fn cable_numbered(
-    (here, number): (&str, u32),
+    here: &str,
+    number: u32,
     there: &str,
     other: BorrowedFd<'_>,
 ) -> io::Result<()> {

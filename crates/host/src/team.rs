@@ -24,14 +24,14 @@ const TEXT: u8 = 5;
 /// What netlink says.
 pub(crate) fn take_ports_in_turn(team: u32) -> io::Result<()> {
     let name = attribute(FAMILY.1, b"team\0");
-    let answer = ask(CONTROL, &name)?;
+    let answer = ask(CONTROL.0, CONTROL.1, &name)?;
     let family = answer.get(20..).and_then(|attributes| find(attributes, FAMILY.0));
     let family = family.and_then(|bytes| bytes.u16_ne(0));
     let family = family.ok_or_else(|| io::Error::other("the kernel has no teams"))?;
     let option = [attribute(1, b"mode\0"), attribute(3, &[TEXT]), attribute(4, b"roundrobin\0")];
     let item = attribute(1 | NESTED, &option.concat());
     let message = [attribute(1, &team.to_ne_bytes()), attribute(2 | NESTED, &item)];
-    match ask((family, SET), &message.concat()) {
+    match ask(family, SET, &message.concat()) {
         // Done; that nobody listens for the news of it is told as an error (genlmsg_multicast
         // of net/netlink/genetlink.c).
         Err(e) if e.raw_os_error() == Some(nix::libc::ESRCH) => Ok(()),
@@ -59,7 +59,7 @@ fn find(mut attributes: &[u8], wanted: u16) -> Option<&[u8]> {
 }
 
 /// One request of a family and command; its first answer.
-fn ask((family, command): (u16, u8), attributes: &[u8]) -> io::Result<Vec<u8>> {
+fn ask(family: u16, command: u8, attributes: &[u8]) -> io::Result<Vec<u8>> {
     /// `NLM_F_REQUEST | NLM_F_ACK`, and the kind of an answer that is an error or none.
     const ASK: u16 = 5;
     const ERROR: u16 = 2;

@@ -75,7 +75,7 @@ impl<'l> Sockets<'l> {
     ) -> Option<(u32, u32)> {
         let Subject::Port(transport, port) = subject else { return None };
         let arrives = Some(approach.interface.name.as_str());
-        let taker = taker(self.0, (transport, port), target, arrives)?;
+        let taker = taker(self.0, transport, port, target, arrives)?;
         taker.queue.filter(|(waiting, room)| waiting > room)
     }
 

@@ -20,7 +20,8 @@ use crate::place::Place;
 pub fn target_column(
     brief: &Brief,
     places: &[Place],
-    (vantage, target): (&Vantage, IpAddr),
+    vantage: &Vantage,
+    target: IpAddr,
     patience: Duration,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Vec<Option<Cell>> {

@@ -16,7 +16,7 @@ impl Cell {
     /// # Errors
     /// What the kernel says.
     pub fn open(map: BorrowedFd<'_>) -> io::Result<Self> {
-        Mapping::new(map, (0, page()), Access::Write).map(Self)
+        Mapping::new(map, 0, page(), Access::Write).map(Self)
     }
 
     /// What it is now.

@@ -28,7 +28,8 @@ impl Mapping {
     /// Maps `length` bytes from `offset` on, both multiples of [`page`].
     pub(super) fn new(
         map: BorrowedFd<'_>,
-        (offset, length): (usize, usize),
+        offset: usize,
+        length: usize,
         access: Access,
     ) -> io::Result<Self> {
         let protection = match access {

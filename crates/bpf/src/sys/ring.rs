@@ -29,8 +29,8 @@ impl Ring {
     /// What the kernel says.
     pub fn open(map: OwnedFd) -> io::Result<Self> {
         let (size, page) = (map_info(map.as_fd())?.entries as usize, page());
-        let consumer = Mapping::new(map.as_fd(), (0, page), Access::Write)?;
-        let producer = Mapping::new(map.as_fd(), (page, page + 2 * size), Access::Read)?;
+        let consumer = Mapping::new(map.as_fd(), 0, page, Access::Write)?;
+        let producer = Mapping::new(map.as_fd(), page, page + 2 * size, Access::Read)?;
         Ok(Self { map, consumer, producer, size, page })
     }
 

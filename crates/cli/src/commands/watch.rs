@@ -166,7 +166,7 @@ impl Names {
         }
         let arrives = self.interface(event);
         let (_, all) = self.listeners.as_ref()?;
-        let listener = taker(all, (transport, port), event.destination, Some(&arrives))?;
+        let listener = taker(all, transport, port, event.destination, Some(&arrives))?;
         listener.path().map(str::to_owned)
     }
 

@@ -150,7 +150,7 @@ pub fn before_rules(switches: FoundationSwitches, facts: &PacketContext) -> Befo
         Payload::Malformed => Some(Foundation::Malformed),
         Payload::Icmp { kind, .. } => icmp(&ip, kind, facts),
         Payload::Udp { from, to } => {
-            if assigns(&ip, facts.direction, (from, to)) && switches.address_assignment {
+            if assigns(&ip, facts.direction, from, to) && switches.address_assignment {
                 Some(Foundation::AddressAssignment)
             } else {
                 facts.is_reply.then_some(Foundation::Replies)
@@ -199,7 +199,7 @@ fn icmp(ip: &IpPacket, kind: u8, facts: &PacketContext) -> Option<Foundation> {
 /// answer comes from the link: by limited broadcast (RFC 2131 section 4.1), or
 /// from an address of the link (RFC 8415 section 18); what comes from
 /// elsewhere is a reply to what was asked, or decided by the rules.
-fn assigns(ip: &IpPacket, direction: Direction, (from, to): (u16, u16)) -> bool {
+fn assigns(ip: &IpPacket, direction: Direction, from: u16, to: u16) -> bool {
     let (server, client, from_the_link) = match (ip.source, ip.destination) {
         (IpAddr::V6(source), _) => (547, 546, source.is_unicast_link_local()),
         (_, destination) => (67, 68, destination == IpAddr::V4(Ipv4Addr::BROADCAST)),

@@ -113,7 +113,8 @@ impl Listener {
 /// (`inet_lookup_listener` and `compute_score` of net/ipv4/inet_hashtables.c).
 pub fn taker<'l>(
     listeners: &'l [Listener],
-    (transport, port): (Transport, u16),
+    transport: Transport,
+    port: u16,
     target: IpAddr,
     arrives: Option<&str>,
 ) -> Option<&'l Listener> {
@@ -167,7 +168,7 @@ mod tests {
         let exact = on("198.51.100.20", None);
         let four = "198.51.100.20".parse().unwrap();
         let taken = |listeners: &[Listener], arrives| {
-            taker(listeners, (Transport::Tcp, 7410), four, arrives).cloned()
+            taker(listeners, Transport::Tcp, 7410, four, arrives).cloned()
         };
         assert_eq!(taken(&all[..2], None), Some(all[1].clone()));
         assert_eq!(taken(&all, Some("lan0")), Some(all[2].clone()));

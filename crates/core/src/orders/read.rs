@@ -242,7 +242,7 @@ impl<'t> Reader<'t> {
             self.at = at;
             let known = names.named.len();
             let mut named = Vec::new();
-            self.rule_groups(root, (&hosts, &postures), &mut rule_groups, &mut named);
+            self.rule_groups(root, &hosts, &postures, &mut rule_groups, &mut named);
             names.named.extend(named);
             self.lines(&mut names.named[known..]);
         }

@@ -137,7 +137,8 @@ impl<'t> Reader<'t> {
     pub(super) fn rule_groups(
         &mut self,
         root: &DeTable<'t>,
-        (hosts, postures): (&[Host], &[Posture]),
+        hosts: &[Host],
+        postures: &[Posture],
         groups: &mut Vec<Group>,
         named: &mut Vec<Named>,
     ) {

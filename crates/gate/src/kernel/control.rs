@@ -115,6 +115,6 @@ impl Gate for KernelGate {
 
     fn ask(&self, interface: InterfaceIndex, frame: &[u8]) -> Result<Decision, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        Ok(revision.ask(interface, Direction::Inbound, (None, frame), 1)?.0)
+        Ok(revision.ask(interface, Direction::Inbound, None, frame, 1)?.0)
     }
 }

@@ -61,7 +61,7 @@ impl KernelGate {
         for interface in interfaces {
             for (at, side) in [(At::Ingress, Attach::TcxIngress), (At::Egress, Attach::TcxEgress)] {
                 let Some(own) = pins.program_at(at, interface.index)? else { continue };
-                let all = match programs_at(interface.index, (side, at), own) {
+                let all = match programs_at(interface.index, side, at, own) {
                     Err(e) if e.raw_os_error() == Some(libc::ENODEV) => continue,
                     all => all.map_err(bpf("to read what is attached to an interface"))?,
                 };
@@ -84,7 +84,7 @@ impl KernelGate {
 /// The programs at a side of an interface in the order in which they run, up to the
 /// gate's own at least: those of links, then those of filters, where 0 is a filter
 /// without one.
-fn programs_at(interface: u32, (side, at): (Attach, At), own: u32) -> io::Result<Vec<u32>> {
+fn programs_at(interface: u32, side: Attach, at: At, own: u32) -> io::Result<Vec<u32>> {
     let mut all = match sys::programs_at(interface, side) {
         // Before 6.6 there are no links at interfaces.
         Err(e) if e.kind() == io::ErrorKind::InvalidInput => Vec::new(),

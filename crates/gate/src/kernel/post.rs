@@ -111,16 +111,16 @@ impl KernelGate {
         };
         self.step("dispatchers")?;
         let dispatchers = Dispatchers::pinned_or_new(pins, env, made)?;
-        let mut posted = self.guard(pins, (env, &dispatchers), interfaces, made)?;
+        let mut posted = self.guard(pins, env, &dispatchers, interfaces, made)?;
         posted.replaced = before.is_some();
         if kept.slots.len() > 1 {
             self.step("second line")?;
             let outer = dispatchers.ids()?;
             let env = DispatcherEnv { outer: &outer, ..env };
-            cgroup::attach(pins, env, (&kept.slots, needed), made)?;
+            cgroup::attach(pins, env, &kept.slots, needed, made)?;
         }
 
-        let left = self.enter(&revision, &kept.slots, &switch, (begin, how.hold))?;
+        let left = self.enter(&revision, &kept.slots, &switch, begin, how.hold)?;
         // In force. What remains is tidying, and its failure changes nothing.
         if how.hold == Hold::ForGood {
             clear_slots(&kept.slots, left);
@@ -162,7 +162,7 @@ impl KernelGate {
         let (secret, marks) = pins.secrets_or_new(made)?;
         self.step("labels")?;
         let owner_tags = match Needed::by(posting.brief).owner_tags {
-            true => cgroup::owner_tags(pins, (self.cookie, secret), made)?,
+            true => cgroup::owner_tags(pins, self.cookie, secret, made)?,
             false => None,
         };
         if owner_tags.is_none() {
@@ -193,7 +193,8 @@ impl KernelGate {
         revision: &Revision,
         slots: &[(Hook, OwnedFd)],
         switch: &Switch,
-        (mut turn, hold): (SwitchState, Hold),
+        mut turn: SwitchState,
+        hold: Hold,
     ) -> Result<Place, GateError> {
         self.step("enter")?;
         if turn.fell_back {
@@ -221,7 +222,8 @@ impl KernelGate {
     fn guard(
         &mut self,
         pins: &Pins,
-        (here, dispatchers): (DispatcherEnv<'_>, &Dispatchers),
+        here: DispatcherEnv<'_>,
+        dispatchers: &Dispatchers,
         interfaces: &[Interface],
         made: &mut Made<'_>,
     ) -> Result<Posted, GateError> {
@@ -423,6 +425,6 @@ impl KernelGate {
             outer: &[],
         };
         let dispatchers = Dispatchers::pinned_or_new(pins, here, &mut made)?;
-        self.guard(pins, (here, &dispatchers), interfaces, &mut made).map(drop)
+        self.guard(pins, here, &dispatchers, interfaces, &mut made).map(drop)
     }
 }

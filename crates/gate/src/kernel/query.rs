@@ -117,13 +117,14 @@ impl KernelGate {
     /// As [`crate::Gate::ask`].
     pub fn forward(
         &self,
-        ways: (InterfaceIndex, InterfaceIndex),
+        from: InterfaceIndex,
+        to: InterfaceIndex,
         frame: &[u8],
         noted: Option<Note>,
     ) -> Result<bool, GateError> {
         let marks = self.marks()?.ok_or(GateError::NothingInForce)?;
         let noted = noted.map(|note| marks.note(note));
-        self.revision()?.ok_or(GateError::NothingInForce)?.forward(ways, frame, noted)
+        self.revision()?.ok_or(GateError::NothingInForce)?.forward(from, to, frame, noted)
     }
 
     /// As [`crate::Gate::ask`], many frames in one go; outbound for frames that leave
@@ -135,10 +136,7 @@ impl KernelGate {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
         questions
             .iter()
-            .map(|asked| {
-                let frame = (asked.program, asked.frame.as_slice());
-                Ok(revision.ask(asked.interface, way, frame, 1)?.0)
-            })
+            .map(|asked| Ok(revision.ask(asked.interface, way, asked.program, &asked.frame, 1)?.0))
             .collect()
     }
 
@@ -153,6 +151,6 @@ impl KernelGate {
         repeat: u32,
     ) -> Result<std::time::Duration, GateError> {
         let revision = self.revision()?.ok_or(GateError::NothingInForce)?;
-        Ok(revision.ask(interface, Direction::Inbound, (None, frame), repeat)?.1)
+        Ok(revision.ask(interface, Direction::Inbound, None, frame, repeat)?.1)
     }
 }

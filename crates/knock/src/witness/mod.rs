@@ -133,7 +133,7 @@ impl Witness {
             sys::program_load(ProgramKind::SchedCls, name, &code.map_err(system)?).map_err(system)
         };
         let mark = load(PROGRAMS[0], mark_program(own, knock, seen.as_fd()))?;
-        let record = load("ts_came_in", record_program(family, (knock, through), map.as_fd()))?;
+        let record = load("ts_came_in", record_program(family, knock, through, map.as_fd()))?;
         let catch = load(PROGRAMS[1], catch_program(family, own, played.as_fd(), map.as_fd()))?;
         let (here, back) = (approach.interface.index, approach.back);
         let attach = |program: BorrowedFd<'_>, interface, side, order| {

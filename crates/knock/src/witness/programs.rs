@@ -67,7 +67,8 @@ fn halves(knock: u64) -> [(u32, i16); 2] {
 /// takes them is known without troubling its program. Not so what goes `through`.
 pub(super) fn record_program(
     family: Family,
-    (knock, through): (u64, bool),
+    knock: u64,
+    through: bool,
     ring: BorrowedFd<'_>,
 ) -> Result<Vec<u8>, AssembleError> {
     let mut a = Assembler::default();
@@ -120,13 +121,14 @@ pub(super) fn came_out_program(
     played: BorrowedFd<'_>,
     ring: BorrowedFd<'_>,
 ) -> Result<Vec<u8>, AssembleError> {
-    for_family(family, |a, next| came_out(a, family, (played, ring), next))
+    for_family(family, |a, next| came_out(a, family, played, ring, next))
 }
 
 fn came_out(
     a: &mut Assembler,
     family: Family,
-    (played, ring): (BorrowedFd<'_>, BorrowedFd<'_>),
+    played: BorrowedFd<'_>,
+    ring: BorrowedFd<'_>,
     next: Label,
 ) {
     let ways = Ways { malformed: next, later_fragment: next, loopback: None };
@@ -249,13 +251,15 @@ pub(super) fn catch_program(
     played: BorrowedFd<'_>,
     ring: BorrowedFd<'_>,
 ) -> Result<Vec<u8>, AssembleError> {
-    for_family(family, |a, next| catch(a, family, (own, played, ring), next))
+    for_family(family, |a, next| catch(a, family, own, played, ring, next))
 }
 
 fn catch(
     a: &mut Assembler,
     family: Family,
-    (own, played, ring): (u64, BorrowedFd<'_>, BorrowedFd<'_>),
+    own: u64,
+    played: BorrowedFd<'_>,
+    ring: BorrowedFd<'_>,
     next: Label,
 ) {
     let ways = Ways { malformed: next, later_fragment: next, loopback: None };

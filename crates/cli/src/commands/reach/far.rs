@@ -63,7 +63,7 @@ pub fn look(
     for (target, source) in ways {
         let vantage = Vantage::Machine { name: own.clone(), source };
         let column =
-            target_column(&brief, &places, (&vantage, target), patience, &mut || pace.go_on());
+            target_column(&brief, &places, &vantage, target, patience, &mut || pace.go_on());
         columns.push(column.into_iter());
         vantages.push(vantage);
     }

@@ -168,7 +168,7 @@ fn near(
         true => Some(wanted::from_orders(&judge, &snapshot)?),
         false => None,
     };
-    let scope = scope(options, &judge, &snapshot, (shows_all.as_ref(), &mut vantages))?;
+    let scope = scope(options, &judge, &snapshot, shows_all.as_ref(), &mut vantages)?;
 
     let patience = Duration::from_millis(options.patience);
     let mut check = Check::at(judge.basis(), &snapshot, scope.places);
@@ -233,7 +233,8 @@ fn scope(
     options: &ReachOptions,
     judge: &LoadedPolicy,
     snapshot: &Snapshot,
-    (shows_all, vantages): (Option<&Plan>, &mut Vec<Vantage>),
+    shows_all: Option<&Plan>,
+    vantages: &mut Vec<Vantage>,
 ) -> Result<Scope, Failure> {
     let mut places: BTreeSet<Place> = match &options.why {
         Some(port) => wanted::subjects(&judge.orders, port)?.into_iter().map(Place::from).collect(),

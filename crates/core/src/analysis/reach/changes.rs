@@ -74,8 +74,8 @@ pub fn changes(before: &Report, now: &Report) -> Changes {
         let Some(old) = before.vantages.iter().position(|v| v == vantage) else { continue };
         let mut found = Vec::new();
         for line in pieces.lines() {
-            let was = outcomes(old_rows.get(&line), old, (line, &pieces));
-            let is = outcomes(new_rows.get(&line), new, (line, &pieces));
+            let was = outcomes(old_rows.get(&line), old, line, &pieces);
+            let is = outcomes(new_rows.get(&line), new, line, &pieces);
             let both = was.into_iter().zip(is).zip(pieces.spans(line));
             let changed = both.filter(|((was, is), _)| is_change(*was, *is));
             let mut run: Option<Change> = None;
@@ -118,7 +118,8 @@ fn by_line(report: &Report) -> BTreeMap<Line, Vec<&Row>> {
 fn outcomes(
     rows: Option<&Vec<&Row>>,
     vantage: usize,
-    (line, pieces): (Line, &Pieces),
+    line: Line,
+    pieces: &Pieces,
 ) -> Vec<Option<Outcome>> {
     let mut all = vec![None; pieces.spans(line).count()];
     for row in rows.into_iter().flatten() {

@@ -31,7 +31,7 @@ pub fn subjects(brief: &Brief, listeners: &[Listener]) -> BTreeSet<Subject> {
         for item in &rule.traffic.items {
             let Term::Ports(transport, first, last) = *item else { continue };
             if first == last || first > 0 && !heard(listeners, keys, *item) {
-                let first = first_of(keys, transport, (first, last));
+                let first = first_of(keys, transport, first, last);
                 subjects.extend(first.map(|port| Subject::Port(transport, port)));
             }
         }
@@ -62,7 +62,8 @@ fn sample(brief: &Brief, listeners: &[Listener]) -> impl Iterator<Item = Subject
 fn first_of(
     keys: &RangeSet<TrafficKey>,
     transport: Transport,
-    (first, last): (u16, u16),
+    first: u16,
+    last: u16,
 ) -> Option<u16> {
     let found = keys.first_from(transport.key(first))?;
     (found <= transport.key(last)).then(|| found.low())
@@ -115,7 +116,7 @@ pub fn program_at(
 ) -> ProgramIndex {
     let Subject::Port(transport, port) = subject else { return ProgramIndex::OTHER };
     let arrives = brief.interface_name(interface);
-    let listener = taker(listeners, (transport, port), target, arrives);
+    let listener = taker(listeners, transport, port, target, arrives);
     listener.and_then(Listener::path).map_or(ProgramIndex::OTHER, |path| brief.program_index(path))
 }
 
@@ -260,7 +261,7 @@ fn is_meant(rule: &Rule, listeners: &[Listener], subject: Subject, family: Famil
             first == last
                 || first > 0
                     && (listeners.iter().any(|l| (l.transport, l.port) == (transport, port))
-                        || first_of(keys, transport, (first, last)) == Some(port)
+                        || first_of(keys, transport, first, last) == Some(port)
                             && !heard(listeners, keys, *item))
         }
         _ => false,
@@ -277,7 +278,7 @@ pub fn let_in(
 ) -> Outcome {
     match subject {
         Subject::Port(transport, port)
-            if taker(listeners, (transport, port), target, arrives).is_none() =>
+            if taker(listeners, transport, port, target, arrives).is_none() =>
         {
             Outcome::Refuses
         }

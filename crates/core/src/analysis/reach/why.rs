@@ -297,7 +297,7 @@ pub(super) fn why(
     let Some(listeners) = around.listeners else { return Why::NotFromHere };
     let arrives = around.brief.interface_name(interface).filter(|_| *vantage != Vantage::Here);
     let Subject::Port(transport, port) = subject else { return Why::NoAnswer };
-    match taker(listeners, (transport, port), target, arrives) {
+    match taker(listeners, transport, port, target, arrives) {
         Some(Listener { queue: Some((waiting, room)), .. }) if waiting > room => Why::QueueFull,
         // Where it arrives is not known here, and this explains it.
         Some(Listener { device: Some(device), .. })
@@ -323,7 +323,7 @@ pub(super) fn bound_elsewhere(
     let (Subject::Port(transport, port), Some(listeners)) = (subject, listeners) else {
         return None;
     };
-    if taker(listeners, (transport, port), target, arrives).is_some() {
+    if taker(listeners, transport, port, target, arrives).is_some() {
         return None;
     }
     let bound = || listeners.iter().filter(|l| (l.transport, l.port) == (transport, port));

@@ -40,7 +40,7 @@ impl Review {
                 let what = format!("nothing listens within {item} here");
                 self.add(rule, index, Code::NothingListens, what, &start_or_pause(rule));
             } else if keys.contains(transport.key(first)) {
-                self.unheard(brief, (rule, index), (transport, first), all);
+                self.unheard(brief, rule, index, transport, first, all);
             }
         }
     }
@@ -49,8 +49,10 @@ impl Review {
     pub(super) fn unheard(
         &mut self,
         brief: &Brief,
-        (rule, index): (&Rule, RuleIndex),
-        (transport, port): (Transport, u16),
+        rule: &Rule,
+        index: RuleIndex,
+        transport: Transport,
+        port: u16,
         all: &[Listener],
     ) {
         let key = transport.key(port);

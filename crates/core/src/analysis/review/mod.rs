@@ -102,11 +102,11 @@ pub fn review(brief: &Brief, around: &ReviewContext<'_>) -> Review {
         let known = &covered.rules[index.0 as usize];
         let twin = (first != index).then_some(first);
         if twin.is_some() || times == 1 {
-            review.coverage(brief, (rule, index), known, twin);
+            review.coverage(brief, rule, index, known, twin);
         }
         if twin.is_none() && (known.decides || covered.gave_up) {
             review.reach_of(rule, index);
-            review.against(brief, (rule, index), crossed.get(&index).copied());
+            review.against(brief, rule, index, crossed.get(&index).copied());
             if let Some(listeners) = listeners {
                 review.listeners(brief, rule, index, listeners);
             }
@@ -197,7 +197,8 @@ impl Review {
     fn coverage(
         &mut self,
         brief: &Brief,
-        (rule, index): (&Rule, RuleIndex),
+        rule: &Rule,
+        index: RuleIndex,
         known: &Coverage,
         twin: Option<RuleIndex>,
     ) {
@@ -240,7 +241,7 @@ impl Review {
     }
 
     /// What other rules say of the same.
-    fn against(&mut self, brief: &Brief, (rule, index): (&Rule, RuleIndex), by: Option<RuleIndex>) {
+    fn against(&mut self, brief: &Brief, rule: &Rule, index: RuleIndex, by: Option<RuleIndex>) {
         if let Some(by) = by {
             let says = brief.rule(by).map_or(Action::Deny, |other| other.action);
             let what = format!(

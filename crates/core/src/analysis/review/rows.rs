@@ -56,7 +56,7 @@ pub(super) fn rows(conditions: &[&Values], whole: &RangeSet<u128>) -> (Vec<Vec<u
             for (first, last) in whole.ranges() {
                 let (first, last) = (from.max(*first), to.min(*last));
                 if first <= last {
-                    seen.between(&row, &longs, (first, last));
+                    seen.between(&row, &longs, first, last);
                 }
             }
             from = at;
@@ -103,7 +103,7 @@ impl Seen {
 
     /// The rows of the values from `first` to `last`, between which no short set
     /// begins or ends.
-    fn between(&mut self, row: &Row, longs: &[Long<'_>], (first, last): (u128, u128)) {
+    fn between(&mut self, row: &Row, longs: &[Long<'_>], first: u128, last: u128) {
         self.work += 1 + row.0.len() + 8 * longs.len();
         if longs.is_empty() {
             return self.note(row);
@@ -131,7 +131,7 @@ impl Seen {
                 long.about.iter().for_each(|at| row.toggle(*at));
                 self.note(&row);
             }
-            several => self.walk(&mut row, several, (first, last)),
+            several => self.walk(&mut row, several, first, last),
         }
     }
 
@@ -140,7 +140,8 @@ impl Seen {
         &mut self,
         row: &mut Row,
         parts: &[(&Long<'_>, &[(u128, u128)])],
-        (first, last): (u128, u128),
+        first: u128,
+        last: u128,
     ) {
         let mut toggles = Vec::new();
         for (nth, (_, ranges)) in parts.iter().enumerate() {

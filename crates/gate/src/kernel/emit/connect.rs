@@ -93,7 +93,7 @@ pub(crate) fn program(family: Family, parts: &Parts<'_>) -> Result<Vec<u8>, Asse
 
     a.place(rules);
     if parts.layout.directed {
-        first_rule(&mut a, (hook, parts), corrupt, finish, pass);
+        first_rule(&mut a, hook, parts, corrupt, finish, pass);
     }
     let standing = Speaker::Standing(Direction::Outbound);
     outcome(&mut a, standing, parts.standing.outbound, finish);

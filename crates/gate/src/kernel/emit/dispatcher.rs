@@ -200,7 +200,7 @@ fn jump_if_guarded(a: &mut Assembler, outwards: bool, here: DispatcherEnv<'_>, g
         let side = if outwards { Attach::TcxEgress } else { Attach::TcxIngress };
         let ids: Vec<u32> =
             here.outer.iter().filter(|(of, _)| of.attach() == side).map(|(_, id)| *id).collect();
-        types.jump_if_at(a, side, (&ids, SCRATCH), guarded);
+        types.jump_if_at(a, side, &ids, SCRATCH, guarded);
         return;
     }
     a.load(Width::W, R1, R6, skb::IFINDEX);

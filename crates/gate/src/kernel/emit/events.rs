@@ -55,7 +55,7 @@ pub(crate) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     a.store_imm(Width::D, STACK, at::BUCKET + 16, 1);
     a.store_imm(Width::D, STACK, at::INCREMENT, increment);
     a.store_imm(Width::D, STACK, at::TOLERANCE, increment * (burst - 1));
-    rates::take(a, parts.rates, None, (write, skipped));
+    rates::take(a, parts.rates, None, write, skipped);
 
     a.place(write);
     owner::label(a, hook, parts);

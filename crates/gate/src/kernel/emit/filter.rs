@@ -90,12 +90,12 @@ pub(crate) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Assemble
         a.place(labels.ways.later_fragment);
         let passes = foundations.at(Foundation::LaterFragments);
         let lone = foundations.at(Foundation::LoneFragments);
-        flows::fragment_known(&mut a, parts.flows, (passes, lone));
+        flows::fragment_known(&mut a, parts.flows, passes, lone);
     }
 
     a.place(labels.rules);
-    first_rule(&mut a, (hook, parts), labels.corrupt, finish, not_ours);
-    outcomes(&mut a, parts, &labels, (&foundations, finish));
+    first_rule(&mut a, hook, parts, labels.corrupt, finish, not_ours);
+    outcomes(&mut a, parts, &labels, &foundations, finish);
 
     a.place(finish);
     // The verifier forgets which outcome it is, or it would go on from here once for each.
@@ -114,7 +114,8 @@ fn outcomes(
     a: &mut Assembler,
     parts: &Parts<'_>,
     labels: &Labels,
-    (foundations, finish): (&FoundationLabels, Label),
+    foundations: &FoundationLabels,
+    finish: Label,
 ) {
     if parts.layout.directed {
         at::WAY.load(a, R1);

@@ -58,33 +58,46 @@ enum Stamped {
     Yes,
 }
 
+/// What a flow that this side opened must be, and where the packet goes then.
+struct Opened {
+    /// How long ago its last packet may have been.
+    longest: Duration,
+    stamped: Stamped,
+    /// Where it was answered.
+    answered: Label,
+    /// Where it was not yet.
+    unanswered: Label,
+}
+
+impl Opened {
+    /// Answered or not yet, it goes the same way.
+    fn alike(longest: Duration, stamped: Stamped, known: Label) -> Self {
+        Self { longest, stamped, answered: known, unanswered: known }
+    }
+}
+
 /// Looks the key on the stack up among the flows that this side opened. Goes
-/// to the first label where it was answered, to the second where it was not
-/// yet, with its value in r7 and the time in r0; else to `none`.
-fn opened(
-    a: &mut Assembler,
-    table: FlowTable<'_>,
-    (longest, stamped): (Duration, Stamped),
-    (answered, unanswered): (Label, Label),
-    none: Label,
-) {
+/// on with its value in r7 and the time in r0; else to `none`.
+fn opened(a: &mut Assembler, table: FlowTable<'_>, wanted: &Opened, none: Label) {
     let second = a.label();
-    let found = |a: &mut Assembler, to: Label| {
-        a.copy(R7, R0);
-        if stamped == Stamped::Yes {
-            a.load(Width::W, R1, R7, flow_value::STAMP);
-            a.jump32_if(If::Ne, R1, table.stamps.opened, none);
-        }
-        age(a, longest, none);
-        a.jump(to);
-    };
     look_up(a, table.maps.answered);
     a.jump_if(If::Eq, R0, 0, second);
-    found(a, answered);
+    found(a, table, wanted, none);
+    a.jump(wanted.answered);
     a.place(second);
     look_up(a, table.maps.unanswered);
     a.jump_if(If::Eq, R0, 0, none);
-    found(a, unanswered);
+    found(a, table, wanted, none);
+    a.jump(wanted.unanswered);
+}
+
+fn found(a: &mut Assembler, table: FlowTable<'_>, wanted: &Opened, none: Label) {
+    a.copy(R7, R0);
+    if wanted.stamped == Stamped::Yes {
+        a.load(Width::W, R1, R7, flow_value::STAMP);
+        a.jump32_if(If::Ne, R1, table.stamps.opened, none);
+    }
+    age(a, wanted.longest, none);
 }
 
 /// Goes to `replies` when a packet on its way in, of the protocol in r9,
@@ -94,13 +107,15 @@ pub(crate) fn find_answered(
     family: Family,
     table: FlowTable<'_>,
     answer: Answer,
-    (replies, decide): (Label, Label),
+    replies: Label,
+    decide: Label,
 ) {
     key(a, family, Direction::Inbound, answer);
     let (answered, unanswered, note) = (a.label(), a.label(), a.label());
     let connection = answer == Answer::Connection;
     let stamped = if connection { Stamped::No } else { Stamped::Yes };
-    opened(a, table, (answer.age(), stamped), (answered, unanswered), decide);
+    let wanted = Opened { longest: answer.age(), stamped, answered, unanswered };
+    opened(a, table, &wanted, decide);
     a.place(answered);
     if connection {
         // The opener, or who answers it, goes on.
@@ -132,7 +147,8 @@ pub(crate) fn answers(
     family: Family,
     table: FlowTable<'_>,
     answer: Answer,
-    (replies, decide): (Label, Label),
+    replies: Label,
+    decide: Label,
 ) {
     key(a, family, Direction::Outbound, answer);
     look_up(a, table.maps.let_in);
@@ -149,11 +165,7 @@ pub(crate) fn answers(
 
 /// Goes to `passes` when the first fragment of this one's packet was let pass,
 /// else to `lone`. The family stands on the stack; r0 to r5 and r7 are lost.
-pub(crate) fn fragment_known(
-    a: &mut Assembler,
-    table: FlowTable<'_>,
-    (passes, lone): (Label, Label),
-) {
+pub(crate) fn fragment_known(a: &mut Assembler, table: FlowTable<'_>, passes: Label, lone: Label) {
     fragment_key(a);
     look_up(a, table.maps.fragments);
     a.jump_if(If::Eq, R0, 0, lone);
@@ -197,7 +209,6 @@ pub(crate) fn quoted(a: &mut Assembler, family: Family, table: FlowTable<'_>, kn
             address_bytes(a, family, quote + offset, at::FLOW + place);
         }
         let other = a.label();
-        let ends = |stamped, longest: Duration| ((longest, stamped), (known, known));
         a.jump_if(If::Eq, R9, TCP.into(), with_ports);
         a.jump_if(If::Eq, R9, UDP.into(), with_ports);
         a.jump_if(If::Eq, R9, icmp.into(), echo);
@@ -208,8 +219,7 @@ pub(crate) fn quoted(a: &mut Assembler, family: Family, table: FlowTable<'_>, kn
             a.store(Width::H, STACK, at::FLOW + to_flow, R1);
         }
         a.jump_if(If::Ne, R9, TCP.into(), bare);
-        let (how, found) = ends(Stamped::No, TCP_AGE);
-        opened(a, table, how, found, other);
+        opened(a, table, &Opened::alike(TCP_AGE, Stamped::No, known), other);
         a.place(echo);
         let message = a.label();
         a.load(Width::B, R1, STACK, TRANSPORT);
@@ -217,11 +227,9 @@ pub(crate) fn quoted(a: &mut Assembler, family: Family, table: FlowTable<'_>, kn
         a.load(Width::H, R1, STACK, TRANSPORT + icmp_header::IDENTIFIER);
         a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
         a.place(message);
-        let (how, found) = ends(Stamped::Yes, ECHO_AGE);
-        opened(a, table, how, found, other);
+        opened(a, table, &Opened::alike(ECHO_AGE, Stamped::Yes, known), other);
         a.place(bare);
-        let (how, found) = ends(Stamped::Yes, UDP_AGE);
-        opened(a, table, how, found, other);
+        opened(a, table, &Opened::alike(UDP_AGE, Stamped::Yes, known), other);
         a.place(other);
     }
     a.place(unknown);
@@ -336,8 +344,7 @@ fn open(a: &mut Assembler, table: FlowTable<'_>, forwarded: Option<Family>, done
     a.jump(done);
     a.place(insert);
     if let Some(family) = forwarded {
-        let sender = (Whose::Sender(family), at::FLOW + flow::LOCAL);
-        shares::take(a, table.shares, sender, done);
+        shares::take(a, table.shares, Whose::Sender(family), at::FLOW + flow::LOCAL, done);
     }
     put(a, table.maps.unanswered, stamp, false);
     a.jump(done);

@@ -39,7 +39,7 @@ pub(crate) fn before_rules(
     a.copy(R2, R9);
     a.alu64_imm(Op::Lsh, R2, 16);
     a.store(Width::W, STACK, at::KEY, R2);
-    of_a_flow(a, family, way, parts, (Answer::Bare, labels.replies, decide));
+    of_a_flow(a, family, way, parts, Answer::Bare, labels.replies, decide);
 
     a.place(tcp);
     tcp_packet(a, family, way, parts, labels, decide);
@@ -65,14 +65,16 @@ fn of_a_flow(
     family: Family,
     way: Direction,
     parts: &Parts<'_>,
-    (answer, replies, decide): (Answer, Label, Label),
+    answer: Answer,
+    replies: Label,
+    decide: Label,
 ) {
     match way {
         Direction::Outbound => {
-            flows::answers(a, family, parts.flows, answer, (replies, decide));
+            flows::answers(a, family, parts.flows, answer, replies, decide);
         }
         Direction::Inbound | Direction::Transit => {
-            flows::find_answered(a, family, parts.flows, answer, (replies, decide));
+            flows::find_answered(a, family, parts.flows, answer, replies, decide);
         }
     }
 }
@@ -232,7 +234,7 @@ fn tcp_of_a_connection(
     }
     // Or one that it forwards?
     a.place(unknown);
-    flows::find_answered(a, family, parts.flows, Answer::Connection, (labels.replies, decide));
+    flows::find_answered(a, family, parts.flows, Answer::Connection, labels.replies, decide);
 }
 
 fn udp_packet(
@@ -252,7 +254,7 @@ fn udp_packet(
     if parts.foundations.address_assignment {
         assigns(a, family, way, labels);
     }
-    of_a_flow(a, family, way, parts, (Answer::Datagram, labels.replies, decide));
+    of_a_flow(a, family, way, parts, Answer::Datagram, labels.replies, decide);
 }
 
 /// An answer of DHCP comes by limited broadcast, one of DHCPv6 from an address
@@ -331,7 +333,7 @@ fn icmp_packet(
     };
     a.jump_if(If::Ne, R1, reply, decide);
     let unknown = a.label();
-    of_a_flow(a, family, way, parts, (Answer::Echo, labels.replies, unknown));
+    of_a_flow(a, family, way, parts, Answer::Echo, labels.replies, unknown);
     a.place(unknown);
     if way == Direction::Outbound {
         unanswered(a, parts, labels);

@@ -41,12 +41,7 @@ pub(crate) fn note_source(a: &mut Assembler, family: Family, parts: &Parts<'_>) 
 
 /// Asks the rate of the rule in r9, whose verdict byte is in r1 and whose slot
 /// and action are in r7 and r8; beyond it they change. Goes to `finish`.
-pub(crate) fn ask(
-    a: &mut Assembler,
-    (hook, parts): (Hook, &Parts<'_>),
-    corrupt: Label,
-    finish: Label,
-) {
+pub(crate) fn ask(a: &mut Assembler, hook: Hook, parts: &Parts<'_>, corrupt: Label, finish: Label) {
     let layout = parts.layout;
     // Where a socket connects, a rule with a rate has left the decision to the packet.
     if layout.limits == 0 || matches!(hook, Hook::Connect(_)) {
@@ -89,7 +84,7 @@ pub(crate) fn ask(
     // The second line cannot check the cookie of a handshake.
     a.jump_if(If::Ne, R2, Flag::with(0), if hook == Hook::Outer { look } else { finish });
     let shares = Shares { room: parts.sources, ..parts.flows.shares };
-    take(a, parts.rates, Some(shares), (finish, beyond));
+    take(a, parts.rates, Some(shares), finish, beyond);
     a.place(look);
     look_into(a, parts.rates, finish, beyond);
 
@@ -132,7 +127,8 @@ pub(crate) fn take(
     a: &mut Assembler,
     rates: BorrowedFd<'_>,
     shares: Option<Shares<'_>>,
-    (within, beyond): (Label, Label),
+    within: Label,
+    beyond: Label,
 ) {
     let (insert, known) = (a.label(), a.label());
     a.call(helper::KTIME_GET_NS);
@@ -151,7 +147,7 @@ pub(crate) fn take(
         a.load(Width::D, R2, STACK, at::BUCKET + 16);
         a.alu64(Op::Or, R1, R2);
         a.jump_if(If::Eq, R1, 0, in_all);
-        shares::take(a, shares, (Whose::Source, at::BUCKET + 8), beyond);
+        shares::take(a, shares, Whose::Source, at::BUCKET + 8, beyond);
         a.place(in_all);
     }
     a.load(Width::D, R1, STACK, at::NOW);

@@ -173,7 +173,7 @@ fn within_rate(a: &mut Assembler, parts: &Parts<'_>, silent: Label) {
     }
     a.store_imm(Width::D, STACK, at::INCREMENT, increment);
     a.store_imm(Width::D, STACK, at::TOLERANCE, increment * (burst - 1));
-    rates::take(a, parts.rates, None, (within, silent));
+    rates::take(a, parts.rates, None, within, silent);
     a.place(within);
 }
 

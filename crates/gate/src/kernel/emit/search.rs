@@ -148,7 +148,8 @@ fn borrow(a: &mut Assembler, key: Reg) {
 /// hold looks at it, or at a rate, the packet will be decided (`later`).
 pub(crate) fn first_rule(
     a: &mut Assembler,
-    (hook, parts): (Hook, &Parts<'_>),
+    hook: Hook,
+    parts: &Parts<'_>,
     corrupt: Label,
     finish: Label,
     later: Label,
@@ -159,7 +160,7 @@ pub(crate) fn first_rule(
         return;
     }
     let (found, none) = (a.label(), a.label());
-    find_rows(a, (hook, parts), corrupt);
+    find_rows(a, hook, parts, corrupt);
     let rows = load_rows(a, layout, routed);
     a.mov(R9, 0);
     if layout.words == 1 {
@@ -194,7 +195,7 @@ pub(crate) fn first_rule(
         at::LOG.set(a, wanted::ALL);
         a.place(quiet);
     }
-    rates::ask(a, (hook, parts), corrupt, finish);
+    rates::ask(a, hook, parts, corrupt, finish);
     a.place(none);
     if layout.program_used {
         a.load(Width::D, R6, STACK, at::CONTEXT);
@@ -203,7 +204,7 @@ pub(crate) fn first_rule(
 
 /// Puts the addresses of the rows that the addresses of the packet do not give
 /// onto the stack.
-fn find_rows(a: &mut Assembler, (hook, parts): (Hook, &Parts<'_>), corrupt: Label) {
+fn find_rows(a: &mut Assembler, hook: Hook, parts: &Parts<'_>, corrupt: Label) {
     let layout = parts.layout;
     if layout.program_used {
         owner::program(a, hook, parts);

@@ -37,7 +37,8 @@ pub(crate) enum Whose {
 pub(crate) fn take(
     a: &mut Assembler,
     shares: Shares<'_>,
-    (whose, address): (Whose, i16),
+    whose: Whose,
+    address: i16,
     beyond: Label,
 ) {
     let (known, same, within) = (a.label(), a.label(), a.label());

@@ -234,7 +234,8 @@ impl KernelTypes {
         &self,
         a: &mut Assembler,
         side: Attach,
-        (ids, scratch): (&[u32], i16),
+        ids: &[u32],
+        scratch: i16,
         found: Label,
     ) {
         let none = a.label();
@@ -292,7 +293,7 @@ impl KernelTypes {
         self.note_forwarding(&mut a, -8);
         self.jump_unless_taken(&mut a, -8, end);
         for side in [Attach::TcxIngress, Attach::TcxEgress] {
-            self.jump_if_at(&mut a, side, (&[1], -8), end);
+            self.jump_if_at(&mut a, side, &[1], -8, end);
         }
         self.hardware_address(&mut a, -8, end);
         self.jump_if_sent_in(&mut a, 1, -8, end);

@@ -101,7 +101,8 @@ fn control_groups(run_dir: &Path) -> Option<File> {
 /// cannot.
 pub(crate) fn owner_tags(
     pins: &Pins,
-    (cookie, secret): (u64, Secret),
+    cookie: u64,
+    secret: Secret,
     made: &mut Made<'_>,
 ) -> Result<Option<OwnedFd>, GateError> {
     if pins.has_link(OWNER_TAG_LINK)? {
@@ -161,7 +162,8 @@ pub(crate) fn slots(
 pub(crate) fn attach(
     pins: &Pins,
     here: DispatcherEnv<'_>,
-    (slots, needed): (&[(Hook, OwnedFd)], Needed),
+    slots: &[(Hook, OwnedFd)],
+    needed: Needed,
     made: &mut Made<'_>,
 ) -> Result<(), GateError> {
     let (mut groups, mut namespace) = (None, None);

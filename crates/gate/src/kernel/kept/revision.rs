@@ -374,11 +374,12 @@ impl Revision {
         &self,
         interface: InterfaceIndex,
         way: Direction,
-        (program, frame): (Option<ProgramIndex>, &[u8]),
+        program: Option<ProgramIndex>,
+        frame: &[u8],
         repeat: u32,
     ) -> Result<(Decision, Duration), GateError> {
         let asked = program.map_or(0, |program| program.0.wrapping_add(ASKED_PROGRAMS));
-        let (decision, run, _) = self.run((interface, way), frame, repeat, Some(asked))?;
+        let (decision, run, _) = self.run(interface, way, frame, repeat, Some(asked))?;
         Ok((decision, run.duration))
     }
 
@@ -390,7 +391,7 @@ impl Revision {
         way: Direction,
         frame: &[u8],
     ) -> Result<(Decision, Vec<u8>), GateError> {
-        let (decision, run, out) = self.run((interface, way), frame, 1, None)?;
+        let (decision, run, out) = self.run(interface, way, frame, 1, None)?;
         // TCX_REDIRECT: what stands in the buffer now is the answer.
         Ok((decision, if run.returned == 7 { out } else { Vec::new() }))
     }
@@ -399,7 +400,8 @@ impl Revision {
     /// whether it passes. `noted`: how it was decided where it came in.
     pub(crate) fn forward(
         &self,
-        (from, to): (InterfaceIndex, InterfaceIndex),
+        from: InterfaceIndex,
+        to: InterfaceIndex,
         frame: &[u8],
         noted: Option<u16>,
     ) -> Result<bool, GateError> {
@@ -414,7 +416,8 @@ impl Revision {
 
     fn run(
         &self,
-        (interface, way): (InterfaceIndex, Direction),
+        interface: InterfaceIndex,
+        way: Direction,
         frame: &[u8],
         repeat: u32,
         asked: Option<u32>,
