@@ -12,8 +12,8 @@ use std::time::{Duration, Instant};
 
 use tipstaff_core::analysis::compare::Comparison;
 use tipstaff_core::analysis::reach::{
-    Cell, CellContext, Checked, How, Observed, Outcome, Report, Row, Subject, Vantage, cell,
-    changes, merge, tables_of_many,
+    Arrival, Cell, CellContext, Checked, How, Observed, Outcome, Report, Row, Subject, Vantage,
+    cell, changes, merge, tables_of_many,
 };
 use tipstaff_core::analysis::review::coverage::coverage;
 use tipstaff_core::analysis::review::fix;
@@ -384,14 +384,15 @@ fn cells(n: usize) -> Duration {
         text += &rule(&format!("r{n}"), &source).replace("ssh", &format!("tcp/{}", n + 1));
     }
     let brief = brief(&text);
-    let place = ([198, 51, 100, 20].into(), tipstaff_core::packet::InterfaceIndex(2));
+    let interface = tipstaff_core::packet::InterfaceIndex(2);
+    let at = Arrival { target: [198, 51, 100, 20].into(), interface };
     timed(|| {
         let tables = tables_of_many(&brief);
         let around =
             CellContext { tables: tables.as_ref(), ..CellContext::plain(&brief, Some(&[])) };
         let one = |port: usize| {
             let subject = Subject::Port(Transport::Tcp, port as u16);
-            cell((subject, &Vantage::Here), place, observed(Outcome::Refuses), &around)
+            cell(subject, &Vantage::Here, at, observed(Outcome::Refuses), &around)
         };
         (1..=n).map(one).collect::<Vec<Cell>>()
     })

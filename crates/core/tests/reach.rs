@@ -8,7 +8,8 @@ use std::net::IpAddr;
 
 use proptest::prelude::*;
 use tipstaff_core::analysis::reach::{
-    CellContext, How, Observed, Outcome, Plan, Showing, Subject, Vantage, cell, first_packet, plan,
+    Arrival, CellContext, How, Observed, Outcome, Plan, Showing, Subject, Vantage, cell,
+    first_packet, plan,
 };
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
@@ -75,8 +76,8 @@ proptest! {
             for vantage in [Vantage::Here, Vantage::outside(source)] {
                 for outcome in [Outcome::Answers, Outcome::Refuses, Outcome::Silent] {
                     let seen = Observed { outcome, how: How::Wire, ..Observed::unknown("") };
-                    let place = (target(source), LAN);
-                    let one = |around| cell((subject, &vantage), place, seen.clone(), around);
+                    let at = Arrival { target: target(source), interface: LAN };
+                    let one = |around| cell(subject, &vantage, at, seen.clone(), around);
                     prop_assert_eq!(one(&plain), one(&quick));
                 }
             }
@@ -90,7 +91,7 @@ proptest! {
     /// What a plan says is so, and it leaves out nothing that could be shown.
     #[test]
     fn a_plan_shows_all_there_is_to_show(brief in arbitrary::brief(10)) {
-        let mut way = |source: IpAddr| Some((target(source), LAN));
+        let mut way = |source: IpAddr| Some(Arrival { target: target(source), interface: LAN });
         let plan = plan(&brief, &[], &mut way, &arbitrary::OWN, &[]);
         let spoken = |source, subject, target| {
             match decide(&brief, &first_packet(subject, source, target, LAN)).speaker {
@@ -134,7 +135,8 @@ fn brief(rules: &str) -> Brief {
 }
 
 fn planned(brief: &Brief) -> Plan {
-    let mut way = |source: IpAddr| source.is_ipv4().then_some((ip(OWN), InterfaceIndex(2)));
+    let mut way =
+        |source: IpAddr| source.is_ipv4().then_some(Arrival { target: ip(OWN), interface: LAN });
     plan(brief, &[], &mut way, &[ip(OWN)], &[ip("198.51.100.1")])
 }
 

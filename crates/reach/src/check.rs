@@ -6,8 +6,8 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
 use tipstaff_core::analysis::reach::{
-    Cell, CellContext, Checked, How, Observed, Outcome, Report, Row, Said, Subject, Vantage, cell,
-    first_packet, let_in, program_at, speaker_words, subjects, tables_of_many,
+    Arrival, Cell, CellContext, Checked, How, Observed, Outcome, Report, Row, Said, Subject,
+    Vantage, cell, first_packet, let_in, program_at, speaker_words, subjects, tables_of_many,
 };
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::{Decision, decide};
@@ -33,14 +33,14 @@ const MANY: usize = 2_000;
 /// What one vantage saw of one place.
 struct Seen {
     observed: Observed,
-    place: (IpAddr, InterfaceIndex),
+    at: Arrival,
     gate: Option<Said>,
     came_in: Option<bool>,
 }
 
 impl Seen {
-    fn unknown(why: &str, place: (IpAddr, InterfaceIndex)) -> Self {
-        Self { observed: Observed::unknown(why), place, gate: None, came_in: None }
+    fn unknown(why: &str, at: Arrival) -> Self {
+        Self { observed: Observed::unknown(why), at, gate: None, came_in: None }
     }
 }
 
@@ -171,15 +171,14 @@ impl<'c> Check<'c> {
                 *known = Some((*reply, door.to.ip()));
             }
         }
-        let place = (IpAddr::V4(Ipv4Addr::LOCALHOST), InterfaceIndex::LOOPBACK);
+        let interface = InterfaceIndex::LOOPBACK;
+        let at = Arrival { target: IpAddr::V4(Ipv4Addr::LOCALHOST), interface };
         let cells = self.places.iter().zip(best).map(|(of, known)| {
-            let (observed, place) = match known {
-                Some((reply, target)) => {
-                    (of_reply(reply, target), (target, InterfaceIndex::LOOPBACK))
-                }
-                None => (self.sockets().not_knocked_on(of.subject), place),
+            let (observed, at) = match known {
+                Some((reply, target)) => (of_reply(reply, target), Arrival { target, interface }),
+                None => (self.sockets().not_knocked_on(of.subject), at),
             };
-            Some(Seen { observed, place, gate: None, came_in: None })
+            Some(Seen { observed, at, gate: None, came_in: None })
         });
         self.columns.push(Column::new(Vantage::Here, cells.collect()));
     }
@@ -340,7 +339,12 @@ impl<'c> Check<'c> {
                 // An answer of the stack's own came past the gate, too.
                 one.let_in.is_some() || matches!(one.reply, Reply::Accepted(_) | Reply::Data(_))
             });
-            cells.push(Some(Seen { observed, place: (*target, interface), gate, came_in }));
+            cells.push(Some(Seen {
+                observed,
+                at: Arrival { target: *target, interface },
+                gate,
+                came_in,
+            }));
         }
         let not_the_way_back = approach.back != approach.interface.index;
         self.columns.push(Column { not_the_way_back, ..Column::new(vantage, cells) });
@@ -361,20 +365,21 @@ impl<'c> Check<'c> {
         for (cell, reply) in seen.zip(replies) {
             if let Some(reply) = reply {
                 let gate = cell.observed.gate.take();
-                cell.observed = Observed { gate, ..of_reply(*reply, cell.place.0) };
+                cell.observed = Observed { gate, ..of_reply(*reply, cell.at.target) };
             }
         }
     }
 
     /// Adds a column that is only computed from the orders.
-    pub fn worked_out(&mut self, source: IpAddr, target: IpAddr, arrives: InterfaceIndex) {
+    pub fn worked_out(&mut self, source: IpAddr, at: Arrival) {
+        let Arrival { target, interface } = at;
         let (brief, listeners) = (self.basis.brief, &self.snapshot.listeners);
         let cells = self
             .places
             .iter()
             .map(|place| {
-                let program = program_at(brief, listeners, place.subject, (target, arrives));
-                let facts = first_packet(place.subject, source, target, arrives);
+                let program = program_at(brief, listeners, place.subject, at);
+                let facts = first_packet(place.subject, source, target, interface);
                 let decision = decide(brief, &PacketContext { program, ..facts });
                 let outcome = match decision.verdict {
                     Action::Deny => Outcome::Silent,
@@ -387,16 +392,16 @@ impl<'c> Check<'c> {
                     evidence: None,
                     ..Observed::unknown("")
                 };
-                Some(Seen { observed, place: (target, arrives), gate: None, came_in: None })
+                Some(Seen { observed, at, gate: None, came_in: None })
             })
             .collect();
         self.columns.push(Column::new(Vantage::outside(source), cells));
     }
 
-    /// Adds a column of which nothing could be found out. `place`: where it
+    /// Adds a column of which nothing could be found out. `at`: where it
     /// would have knocked.
-    pub fn unknown(&mut self, vantage: Vantage, why: &str, place: (IpAddr, InterfaceIndex)) {
-        let cells = self.places.iter().map(|_| Some(Seen::unknown(why, place))).collect();
+    pub fn unknown(&mut self, vantage: Vantage, why: &str, at: Arrival) {
+        let cells = self.places.iter().map(|_| Some(Seen::unknown(why, at))).collect();
         self.columns.push(Column::new(vantage, cells));
         self.complete = false;
     }
@@ -433,9 +438,9 @@ impl<'c> Check<'c> {
                 .into_iter()
                 .zip(&self.places)
                 .map(|(seen, place)| {
-                    let Seen { observed, place: at, gate, came_in } = seen?;
+                    let Seen { observed, at, gate, came_in } = seen?;
                     let around = CellContext { gate: gate.as_ref(), came_in, ..around };
-                    Some(cell((place.subject, &vantage), at, observed, &around))
+                    Some(cell(place.subject, &vantage, at, observed, &around))
                 })
                 .collect();
             vantages.push(vantage);

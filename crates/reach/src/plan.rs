@@ -3,7 +3,9 @@
 use std::collections::{BTreeSet, HashMap};
 use std::net::IpAddr;
 
-use tipstaff_core::analysis::reach::{self, Outcome, Plan, Report, Showing, Shown, stranger};
+use tipstaff_core::analysis::reach::{
+    self, Arrival, Outcome, Plan, Report, Showing, Shown, stranger,
+};
 use tipstaff_core::brief::{Brief, RuleIndex};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::names::address::{AddressRange, Family};
@@ -23,7 +25,8 @@ pub fn show_every_rule(brief: &Brief, snapshot: &Snapshot) -> Plan {
         &mut |source| {
             let approach = witness::approach(source, None, &snapshot.interfaces).ok()?;
             approach.interface.hardware?;
-            Some((approach.target, InterfaceIndex(approach.interface.index)))
+            let interface = InterfaceIndex(approach.interface.index);
+            Some(Arrival { target: approach.target, interface })
         },
         &own,
         &neighbours_of(snapshot),

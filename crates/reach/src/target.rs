@@ -4,7 +4,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use tipstaff_core::analysis::reach::{
-    Cell, CellContext, Outcome, Subject, Vantage, cell, tables_of_many,
+    Arrival, Cell, CellContext, Outcome, Subject, Vantage, cell, tables_of_many,
 };
 use tipstaff_core::brief::Brief;
 use tipstaff_core::names::traffic::Transport;
@@ -40,7 +40,13 @@ pub fn target_column(
     let around = CellContext { tables: tables.as_ref(), ..CellContext::plain(brief, None) };
     let judge = |place: &Place, reply: Reply| {
         let observed = of_reply(reply, target);
-        cell((place.subject, vantage), (target, InterfaceIndex(0)), observed, &around)
+        cell(
+            place.subject,
+            vantage,
+            Arrival { target, interface: InterfaceIndex(0) },
+            observed,
+            &around,
+        )
     };
     places
         .iter()

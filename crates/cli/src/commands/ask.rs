@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::analysis::reach::{Subject, program_at, speaker_words};
+use tipstaff_core::analysis::reach::{Arrival, Subject, program_at, speaker_words};
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decision::{Decision, Mismatch, RuleQuery, Speaker, decide, first_mismatch};
 use tipstaff_core::host::interface::Interface;
@@ -159,7 +159,7 @@ fn question(
     let program = match &options.program {
         Some(path) => judge.brief.program_index(path),
         None if direction == Direction::Inbound && !judge.brief.programs.is_empty() => {
-            listening(judge, key, (destination, interface), all)?
+            listening(judge, key, Arrival { target: destination, interface }, all)?
         }
         None => ProgramIndex::OTHER,
     };
@@ -170,7 +170,7 @@ fn question(
 fn listening(
     judge: &LoadedPolicy,
     key: TrafficKey,
-    place: (IpAddr, InterfaceIndex),
+    at: Arrival,
     interfaces: &[Interface],
 ) -> Result<ProgramIndex, Failure> {
     let transport = match key.protocol() {
@@ -180,7 +180,7 @@ fn listening(
     };
     let found = listeners::list(interfaces).map_err(system("reading the sockets"))?;
     let subject = Subject::Port(transport, key.low());
-    Ok(program_at(&judge.brief, &found.listeners, subject, place))
+    Ok(program_at(&judge.brief, &found.listeners, subject, at))
 }
 
 /// The index of an interface. The file may be about another machine: there a

@@ -140,58 +140,62 @@ fn ipv6(bytes: &[u8]) -> Option<IpPacket> {
 /// The identification of the fragments that follow a first one, where the
 /// transport header begins, and the payload; `None` is malformed.
 fn behind_extensions(first: u8, bytes: &[u8], end: usize) -> (Option<u32>, usize, Option<Payload>) {
-    let (mut first_of, mut offset) = (None, 40);
-    let payload = follow(first, bytes, end, (&mut offset, &mut first_of));
-    (first_of, offset, payload)
+    let mut chain = Chain { offset: 40, first_of: None };
+    let payload = chain.follow(first, bytes, end);
+    (chain.first_of, chain.offset, payload)
 }
 
-fn follow(
-    first: u8,
-    bytes: &[u8],
-    end: usize,
-    (offset, first_of): (&mut usize, &mut Option<u32>),
-) -> Option<Payload> {
-    let mut next = first;
-    for _ in 0..MOST_EXTENSION_HEADERS {
-        let extension: [u8; 8] = match next {
-            0 | 43 | 44 | 51 | 60 => bytes.array_at(*offset)?,
-            _ => return transport(Family::V6, next, bytes, *offset, end),
-        };
-        let length = match next {
-            44 => {
-                let fragment = extension.u16_be(2)?;
-                let id = extension.u32_be(4)?;
-                let data = *offset + 8;
-                let piece = Fragment {
-                    offset: usize::from(fragment & FRAGMENT_OFFSET_SIX),
-                    more: fragment & MORE_FRAGMENTS_SIX != 0,
-                    protocol: extension[0],
-                    length: if end == 0 { None } else { Some(end.checked_sub(data)?) },
-                    kept: *offset - 40,
-                };
-                if !piece.is_possible() {
-                    return None;
+/// How far a chain of extension headers was followed.
+struct Chain {
+    offset: usize,
+    /// The identification of the fragments that follow a first one.
+    first_of: Option<u32>,
+}
+
+impl Chain {
+    fn follow(&mut self, first: u8, bytes: &[u8], end: usize) -> Option<Payload> {
+        let mut next = first;
+        for _ in 0..MOST_EXTENSION_HEADERS {
+            let extension: [u8; 8] = match next {
+                0 | 43 | 44 | 51 | 60 => bytes.array_at(self.offset)?,
+                _ => return transport(Family::V6, next, bytes, self.offset, end),
+            };
+            let length = match next {
+                44 => {
+                    let fragment = extension.u16_be(2)?;
+                    let id = extension.u32_be(4)?;
+                    let data = self.offset + 8;
+                    let piece = Fragment {
+                        offset: usize::from(fragment & FRAGMENT_OFFSET_SIX),
+                        more: fragment & MORE_FRAGMENTS_SIX != 0,
+                        protocol: extension[0],
+                        length: if end == 0 { None } else { Some(end.checked_sub(data)?) },
+                        kept: self.offset - 40,
+                    };
+                    if !piece.is_possible() {
+                        return None;
+                    }
+                    if piece.offset != 0 {
+                        return Some(Payload::LaterFragment { id });
+                    }
+                    if piece.more {
+                        self.first_of = Some(id);
+                    }
+                    8
                 }
-                if piece.offset != 0 {
-                    return Some(Payload::LaterFragment { id });
-                }
-                if piece.more {
-                    *first_of = Some(id);
-                }
-                8
+                51 => (usize::from(extension[1]) + 2) * 4,
+                _ => (usize::from(extension[1]) + 1) * 8,
+            };
+            next = extension[0];
+            self.offset += length;
+            if end != 0 && self.offset > end {
+                return None;
             }
-            51 => (usize::from(extension[1]) + 2) * 4,
-            _ => (usize::from(extension[1]) + 1) * 8,
-        };
-        next = extension[0];
-        *offset += length;
-        if end != 0 && *offset > end {
-            return None;
         }
-    }
-    match next {
-        0 | 43 | 44 | 51 | 60 => None,
-        _ => transport(Family::V6, next, bytes, *offset, end),
+        match next {
+            0 | 43 | 44 | 51 | 60 => None,
+            _ => transport(Family::V6, next, bytes, self.offset, end),
+        }
     }
 }
 

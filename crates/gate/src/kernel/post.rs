@@ -20,7 +20,8 @@ use crate::kernel::error::{bpf, load, misfit, system};
 use crate::kernel::gate::KernelGate;
 use crate::kernel::kept::at::At;
 use crate::kernel::kept::cgroup::{self, Needed};
-use crate::kernel::kept::pins::{Made, MemoryMaps, Pins};
+use crate::kernel::kept::memories::MemoryMaps;
+use crate::kernel::kept::pins::{Made, Pins};
 use crate::kernel::kept::revision::{Revision, SharedMaps};
 use crate::kernel::kept::switch::{Place, Switch, SwitchState};
 use crate::kernel::kept::{clock, described};
@@ -155,7 +156,7 @@ impl KernelGate {
         self.step("memories")?;
         // What a trial falls back to goes on with the memories that it knows.
         let may_resize = !matches!(hold, Hold::For(_));
-        let maps = pins.memories_or_new((posting.brief.memory, may_resize), made)?;
+        let maps = pins.memories_or_new(posting.brief.memory, may_resize, made)?;
         self.step("events")?;
         let events = pins.events_or_new(made)?;
         self.step("secrets")?;

@@ -5,7 +5,9 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::Path;
 use std::time::Duration;
 
-use tipstaff_core::analysis::reach::{Said, Subject, Vantage, first_packet, speaker_words};
+use tipstaff_core::analysis::reach::{
+    Arrival, Said, Subject, Vantage, first_packet, speaker_words,
+};
 use tipstaff_core::analysis::review::ReviewContext;
 use tipstaff_core::decision::{Decision, RuleQuery, decide};
 use tipstaff_core::names::traffic::Transport;
@@ -161,7 +163,8 @@ fn act(
             told.step(6, "reach", "Computed: what each port would do for whom.");
             let mut check = Check::new(judge.basis(), snapshot);
             for source in sources {
-                check.worked_out(source, archive_address(snapshot, source)?, LAN);
+                let target = archive_address(snapshot, source)?;
+                check.worked_out(source, Arrival { target, interface: LAN });
             }
             reach::show(check, "down", terminal);
             Ok(())

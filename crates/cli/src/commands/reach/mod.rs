@@ -19,7 +19,7 @@ use pace::Pace;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::{
-    Changes, Plan, Report, SEVERAL, Vantage, changes, merge, subjects,
+    Arrival, Changes, Plan, Report, SEVERAL, Vantage, changes, merge, subjects,
 };
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::KernelGate;
@@ -200,8 +200,8 @@ fn near(
         };
         if let Vantage::Outside { source, via, .. } = &vantage {
             let approach = witness::approach(*source, via.as_deref(), &snapshot.interfaces)?;
-            let place = (approach.target, InterfaceIndex(approach.interface.index));
-            check.unknown(vantage, why, place);
+            let interface = InterfaceIndex(approach.interface.index);
+            check.unknown(vantage, why, Arrival { target: approach.target, interface });
         }
     }
     if pace.is_over() {

@@ -106,17 +106,25 @@ pub fn first_packet(
     }
 }
 
-/// The program that takes packets to `subject` at `target`, as the list counts it.
-/// `interface`: where they arrive.
+/// Where packets of a vantage come in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Arrival {
+    /// The address that they are for.
+    pub target: IpAddr,
+    /// The interface that they arrive at.
+    pub interface: InterfaceIndex,
+}
+
+/// The program that takes packets to `subject`, as the list counts it.
 pub fn program_at(
     brief: &Brief,
     listeners: &[Listener],
     subject: Subject,
-    (target, interface): (IpAddr, InterfaceIndex),
+    at: Arrival,
 ) -> ProgramIndex {
     let Subject::Port(transport, port) = subject else { return ProgramIndex::OTHER };
-    let arrives = brief.interface_name(interface);
-    let listener = taker(listeners, transport, port, target, arrives);
+    let arrives = brief.interface_name(at.interface);
+    let listener = taker(listeners, transport, port, at.target, arrives);
     listener.and_then(Listener::path).map_or(ProgramIndex::OTHER, |path| brief.program_index(path))
 }
 
@@ -133,10 +141,10 @@ pub fn expected(
     listeners: Option<&[Listener]>,
     subject: Subject,
     vantage: &Vantage,
-    place: (IpAddr, InterfaceIndex),
+    at: Arrival,
 ) -> (Outcome, String) {
     let list = List { brief, tables: None };
-    let meant = meant(list, listeners, subject, vantage, place);
+    let meant = meant(list, listeners, subject, vantage, at);
     (meant.outcome, meant.by)
 }
 
@@ -171,9 +179,10 @@ fn meant<'b>(
     listeners: Option<&[Listener]>,
     subject: Subject,
     vantage: &Vantage,
-    (target, interface): (IpAddr, InterfaceIndex),
+    at: Arrival,
 ) -> Expectation<'b> {
     let brief = list.brief;
+    let Arrival { target, interface } = at;
     let elsewhere = listeners.is_none();
     let listeners = listeners.unwrap_or_default();
     let source = match vantage.source() {
@@ -202,7 +211,7 @@ fn meant<'b>(
         }
         Some(source) => source,
     };
-    let program = program_at(brief, listeners, subject, (target, interface));
+    let program = program_at(brief, listeners, subject, at);
     let packet = PacketContext { program, ..first_packet(subject, source, target, interface) };
     let decision = list.decide(&packet);
     let by = speaker_words(brief, decision.speaker);
@@ -286,28 +295,27 @@ pub fn let_in(
     }
 }
 
-/// Puts a cell together and says why it differs. `target` and `interface`:
-/// what was knocked on, and where the vantage's packets arrive.
+/// Puts a cell together and says why it differs.
 pub fn cell(
-    (subject, vantage): (Subject, &Vantage),
-    (target, interface): (IpAddr, InterfaceIndex),
+    subject: Subject,
+    vantage: &Vantage,
+    at: Arrival,
     observed: Observed,
     around: &CellContext<'_>,
 ) -> Cell {
-    let place = (target, interface);
     let Expectation { outcome: expected, by: expected_by, let_in, rule } =
-        meant(around.list(), around.listeners, subject, vantage, place);
+        meant(around.list(), around.listeners, subject, vantage, at);
     let mut cell = Cell { expected, expected_by, observed, why: None, next: None, accepted: None };
     if cell.differs() {
-        let why = why::why(&cell, (subject, vantage), place, around);
+        let why = why::why(&cell, subject, vantage, at, around);
         cell.accepted = rule.and_then(|rule| accepted(rule, &cell, &why));
         let name = rule.map(|rule| rule.name.as_str());
         cell.next = cell.accepted.is_none().then(|| why.next(subject, name));
         cell.why = Some(why);
     } else if let_in && cell.observed.outcome == Outcome::Refuses {
         // Nothing differs; still, whoever looks at this port may have meant more.
-        let arrives = around.brief.interface_name(interface);
-        cell.why = why::bound_elsewhere(around.listeners, subject, target, arrives);
+        let arrives = around.brief.interface_name(at.interface);
+        cell.why = why::bound_elsewhere(around.listeners, subject, at.target, arrives);
     }
     cell
 }

@@ -20,7 +20,9 @@ use serde::{Deserialize, Serialize};
 use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TrafficKey, Transport};
 pub use changes::{Change, Changes, changes};
-pub use expected::{cell, expected, first_packet, let_in, program_at, speaker_words, subjects};
+pub use expected::{
+    Arrival, cell, expected, first_packet, let_in, program_at, speaker_words, subjects,
+};
 pub use list::tables_of_many;
 pub use merge::{NotTheSame, merge};
 pub use passage::{Crossing, Met, Passage, Wanted, Word};

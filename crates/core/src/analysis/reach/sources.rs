@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use super::{Subject, first_packet, program_at};
+use super::{Arrival, Subject, first_packet, program_at};
 use crate::brief::{Brief, RuleIndex};
 use crate::decision::{Speaker, decide};
 use crate::host::listener::Listener;
@@ -12,7 +12,7 @@ use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::range_set::Point;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, Transport, UDP};
 use crate::orders::Rule;
-use crate::packet::{Direction, InterfaceIndex, PacketContext};
+use crate::packet::{Direction, PacketContext};
 use crate::tables::Tables;
 
 /// Lists with more rules are not shown one by one.
@@ -148,7 +148,7 @@ type Shows = BTreeMap<(Option<RuleIndex>, Family), Showing>;
 pub fn plan(
     brief: &Brief,
     listeners: &[Listener],
-    way: &mut dyn FnMut(IpAddr) -> Option<(IpAddr, InterfaceIndex)>,
+    way: &mut dyn FnMut(IpAddr) -> Option<Arrival>,
     own: &[IpAddr],
     known: &[IpAddr],
 ) -> Plan {
@@ -158,12 +158,12 @@ pub fn plan(
     let subjects = subjects_apart(&inbound, listeners);
     let mut shows: Vec<(IpAddr, Shows)> = Vec::new();
     for source in sources_apart(&inbound, own, known) {
-        let Some((usual, interface)) = way(source) else { continue };
+        let Some(Arrival { target: usual, interface }) = way(source) else { continue };
         let family = Family::of_address(source);
         let mut showing = Shows::new();
         for target in targets_apart(&inbound, usual, own) {
             for subject in &subjects {
-                let program = program_at(brief, listeners, *subject, (target, interface));
+                let program = program_at(brief, listeners, *subject, Arrival { target, interface });
                 let facts = first_packet(*subject, source, target, interface);
                 let facts = PacketContext { program, ..facts };
                 let decision = match &tables {

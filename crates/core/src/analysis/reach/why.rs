@@ -7,13 +7,13 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::list::List;
-use super::{Cell, Outcome, Subject, Vantage};
+use super::{Arrival, Cell, Outcome, Subject, Vantage};
 use crate::analysis::review::is_a_slip;
 use crate::brief::Brief;
 use crate::decision::{Decision, Speaker};
 use crate::host::listener::{Listener, Scope, taker};
 use crate::orders::Action;
-use crate::packet::{Direction, InterfaceIndex};
+use crate::packet::Direction;
 use crate::tables::Tables;
 
 /// Why an observation differs from the orders.
@@ -232,8 +232,9 @@ impl<'c> CellContext<'c> {
 /// Why a cell that differs does so.
 pub(super) fn why(
     cell: &Cell,
-    (subject, vantage): (Subject, &Vantage),
-    (target, interface): (IpAddr, InterfaceIndex),
+    subject: Subject,
+    vantage: &Vantage,
+    Arrival { target, interface }: Arrival,
     around: &CellContext<'_>,
 ) -> Why {
     let CellContext { gate, others, .. } = *around;

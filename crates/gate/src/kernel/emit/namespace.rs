@@ -5,7 +5,7 @@ use tipstaff_bpf::abi::helper;
 use tipstaff_bpf::asm::{AssembleError, Assembler, If, Label, R0, R1, R6, STACK, Width};
 use tipstaff_bpf::btf::{Btf, Missing};
 
-use crate::kernel::emit::kernel_memory::read;
+use crate::kernel::emit::kernel_memory::{Field, read};
 
 /// How a program at the control groups learns the namespace of a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -52,7 +52,7 @@ impl NamespaceOf {
                 // the kernel's memory with leave to.
                 let mut at = R6;
                 for offset in [offsets.device, offsets.namespace, offsets.cookie] {
-                    read(a, (at, offset), (scratch, 8), other);
+                    read(a, Field { base: at, offset, to: scratch, size: 8 }, other);
                     a.load(Width::D, R0, STACK, scratch);
                     at = R0;
                 }

@@ -17,7 +17,7 @@ use tipstaff_bpf::asm::{
 };
 use tipstaff_bpf::btf::{Btf, Missing};
 
-use crate::kernel::emit::kernel_memory::read;
+use crate::kernel::emit::kernel_memory::{Field, read};
 
 /// Folders of a path that are followed; beyond them a program has no path.
 pub const MOST_FOLDERS: usize = 16;
@@ -167,10 +167,18 @@ fn find_file(a: &mut Assembler, offsets: Offsets, none: Label, anybodys: Label) 
     }
     a.copy(R8, R7);
     follow(a, R8, offsets.inode, none);
-    read(a, (R8, offsets.number), (at::OWNER_TAG + field::INODE, 8), none);
+    read(
+        a,
+        Field { base: R8, offset: offsets.number, to: at::OWNER_TAG + field::INODE, size: 8 },
+        none,
+    );
     follow(a, R8, offsets.super_block, none);
     jump_if_anybodys(a, offsets, anybodys);
-    read(a, (R8, offsets.device), (at::OWNER_TAG + field::DEVICE, 4), none);
+    read(
+        a,
+        Field { base: R8, offset: offsets.device, to: at::OWNER_TAG + field::DEVICE, size: 4 },
+        none,
+    );
     follow(a, R7, offsets.dentry, none);
     a.store(Width::D, STACK, at::DENTRY, R7);
 }
@@ -272,14 +280,14 @@ fn end_hash(a: &mut Assembler) {
 fn jump_if_anybodys(a: &mut Assembler, offsets: Offsets, anybodys: Label) {
     a.copy(R9, R8);
     follow(a, R9, offsets.account, anybodys);
-    read(a, (R9, offsets.level), (at::POINTER, 4), anybodys);
+    read(a, Field { base: R9, offset: offsets.level, to: at::POINTER, size: 4 }, anybodys);
     a.load(Width::W, R1, STACK, at::POINTER);
     a.jump_if(If::Ne, R1, 0, anybodys);
     a.copy(R9, R8);
     follow(a, R9, offsets.kind, anybodys);
     follow(a, R9, offsets.kind_name, anybodys);
     let another = a.label();
-    read(a, (R9, 0), (at::POINTER, FUSE.len() as i32), anybodys);
+    read(a, Field { base: R9, offset: 0, to: at::POINTER, size: FUSE.len() as i32 }, anybodys);
     for (n, letter) in FUSE.into_iter().enumerate() {
         a.load(Width::B, R1, STACK, at::POINTER + n as i16);
         a.jump_if(If::Ne, R1, letter.into(), another);
@@ -294,7 +302,7 @@ const FUSE: [u8; 5] = *b"fuse\0";
 
 /// `reg` becomes the pointer that stands at `reg + offset`.
 fn follow(a: &mut Assembler, reg: Reg, offset: i16, failed: Label) {
-    read(a, (reg, offset), (at::POINTER, 8), failed);
+    read(a, Field { base: reg, offset, to: at::POINTER, size: 8 }, failed);
     a.load(Width::D, reg, STACK, at::POINTER);
     a.jump_if(If::Eq, reg, 0, failed);
 }

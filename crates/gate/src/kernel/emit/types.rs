@@ -9,7 +9,7 @@ use tipstaff_bpf::asm::{
 use tipstaff_bpf::btf::{Btf, Missing};
 use tipstaff_bpf::sys::Attach;
 
-use crate::kernel::emit::kernel_memory::{copy, read};
+use crate::kernel::emit::kernel_memory::{Field, copy, read};
 
 /// So many programs at an interface are looked at; the gate's is the first of
 /// them unless somebody put theirs before it.
@@ -158,7 +158,7 @@ impl KernelTypes {
                 let mut at = R6;
                 for (n, offset) in path.iter().enumerate() {
                     let width = if n == last { width } else { Width::D };
-                    copy(a, (at, *offset), (scratch, width.bytes()));
+                    copy(a, Field { base: at, offset: *offset, to: scratch, size: width.bytes() });
                     a.load(width, R1, STACK, scratch);
                     at = R1;
                 }
@@ -224,7 +224,7 @@ impl KernelTypes {
         self.follow(a, &[self.device, self.address], Width::D, to);
         a.copy(R3, R1);
         a.store_imm(Width::D, STACK, to, 0);
-        read(a, (R3, 0), (to, 6), otherwise);
+        read(a, Field { base: R3, offset: 0, to, size: 6 }, otherwise);
     }
 
     /// Goes to `found` when one of these programs stands at that side of the packet's

@@ -8,6 +8,7 @@ pub(crate) mod cgroup;
 pub(crate) mod clock;
 pub(crate) mod described;
 pub mod executables;
+pub(crate) mod memories;
 pub(crate) mod pins;
 pub(crate) mod revision;
 pub(crate) mod ring;

@@ -9,17 +9,14 @@ use std::{fs, io};
 use nix::mount::{MntFlags, MsFlags};
 use tipstaff_bpf::sys::{self, MapKind};
 use tipstaff_core::bytes::ReadAt;
-use tipstaff_core::decision::{flows, shares};
 use tipstaff_core::host::interface::Interface;
-use tipstaff_core::orders::Memory;
 use tipstaff_host::filters;
 
 use crate::contract::GateError;
 use crate::kernel::emit::context::{Hook, OuterSide};
-use crate::kernel::emit::frame::{BUCKET_BYTES, FLOW_BYTES, FLOW_VALUE_BYTES, OWNER_TAG_BYTES};
+use crate::kernel::emit::frame::OWNER_TAG_BYTES;
 use crate::kernel::emit::marks::{MARK_BYTES, Marks};
 use crate::kernel::emit::owner_tag::Secret;
-use crate::kernel::emit::shares::SHARE_BYTES;
 use crate::kernel::error::{bpf, system};
 use crate::kernel::kept::at::At;
 use crate::kernel::kept::ring::RING_BYTES;
@@ -28,22 +25,6 @@ use crate::kernel::support;
 
 /// `BPF_FS_MAGIC` of `include/uapi/linux/magic.h`.
 const BPF_FS_MAGIC: u32 = 0xcafe_4a11;
-
-/// What stands before the name of a memory that is to take another one's place.
-const RESIZED: &str = "new-";
-
-/// The maps that forget what was not used for longest.
-pub(crate) struct MemoryMaps {
-    /// In the order of [`super::flows::FlowMaps`].
-    pub(crate) answered: OwnedFd,
-    pub(crate) unanswered: OwnedFd,
-    pub(crate) let_in: OwnedFd,
-    pub(crate) fragments: OwnedFd,
-    /// What sources took of rates.
-    pub(crate) rates: OwnedFd,
-    /// What networks added of late.
-    pub(crate) shares: OwnedFd,
-}
 
 /// The links at the sockets of the namespace.
 pub(crate) const SOCKET_LINKS: [&str; 5] =
@@ -99,7 +80,7 @@ fn prefix(layout: u32) -> String {
 pub(crate) struct Pins {
     run_dir: PathBuf,
     mount: PathBuf,
-    folder: PathBuf,
+    pub(super) folder: PathBuf,
     cookie: u64,
 }
 
@@ -208,7 +189,7 @@ impl Pins {
     }
 
     /// The map behind a pin, or a new one.
-    fn map_or_new(
+    pub(crate) fn map_or_new(
         &self,
         pin: &str,
         new: impl FnOnce() -> io::Result<OwnedFd>,
@@ -338,71 +319,6 @@ impl Pins {
         self.keep(link, name, made)
     }
 
-    /// The memories, each with the room that the orders give it. One that has
-    /// other room is copied into a new one, whose pin takes the place of the old
-    /// one's by [`Self::resize`].
-    pub(crate) fn memories_or_new(
-        &self,
-        (memory, may_resize): (Memory, bool),
-        made: &mut Made<'_>,
-    ) -> Result<MemoryMaps, GateError> {
-        let Memory { flows, sources } = memory;
-        let mut one =
-            |pin, name, sizes: (u32, u32, u32)| self.memory((pin, name), (sizes, may_resize), made);
-        fn flow(room: u32) -> (u32, u32, u32) {
-            (FLOW_BYTES, FLOW_VALUE_BYTES, room)
-        }
-        Ok(MemoryMaps {
-            answered: one("flows", "ts_flows", flow(flows))?,
-            unanswered: one("flows-unanswered", "ts_flows_half", flow(flows))?,
-            let_in: one("flows-let-in", "ts_flows_in", flow(flows))?,
-            fragments: one("fragments", "ts_fragments", flow(flows::FRAGMENTS as u32))?,
-            rates: one("rates", "ts_rates", (BUCKET_BYTES, 8, sources))?,
-            shares: one("shares", "ts_shares", (SHARE_BYTES, 8, shares::CAPACITY as u32))?,
-        })
-    }
-
-    fn memory(
-        &self,
-        (pin, name): (&str, &str),
-        ((key, value, room), may_resize): ((u32, u32, u32), bool),
-        made: &mut Made<'_>,
-    ) -> Result<OwnedFd, GateError> {
-        let new = || sys::map_create(MapKind::LruHash, name, key, value, room);
-        let Some(old) = self.open(pin)? else { return self.map_or_new(pin, new, made) };
-        let info = sys::map_info(old.as_fd()).map_err(bpf("to look at a map"))?;
-        if info.entries == room || !may_resize {
-            return Ok(old);
-        }
-        let new = new().map_err(bpf("to make a map with bpf(2)"))?;
-        fn copying() -> impl FnOnce(io::Error) -> GateError {
-            bpf("to copy what the gate remembers")
-        }
-        let mut held = vec![0; value as usize];
-        for key in sys::map_keys(old.as_fd()).map_err(copying())?.iter().take(room as usize) {
-            if sys::map_lookup(old.as_fd(), key, &mut held).map_err(copying())? {
-                sys::map_update(new.as_fd(), key, &held).map_err(copying())?;
-            }
-        }
-        let beside = self.folder.join(format!("{RESIZED}{pin}"));
-        // A post that was cut off may have left one.
-        let _ = fs::remove_file(&beside);
-        sys::pin(new.as_fd(), &beside).map_err(bpf("to pin the gate"))?;
-        made.paths.push(beside);
-        Ok(new)
-    }
-
-    /// The memories that were made anew take the places of those before.
-    pub(crate) fn resize(&self, made: &Made<'_>) {
-        for path in &made.paths {
-            let name = path.file_name().and_then(|name| name.to_str());
-            if let Some(pin) = name.and_then(|name| name.strip_prefix(RESIZED)) {
-                // What is in force has them whether they are pinned or not.
-                let _ = fs::rename(path, self.folder.join(pin));
-            }
-        }
-    }
-
     pub(crate) fn events_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
         self.map_or_new(
             "events",
@@ -483,7 +399,7 @@ impl Pins {
 /// newest first.
 pub(crate) struct Made<'p> {
     pins: &'p Pins,
-    paths: Vec<PathBuf>,
+    pub(super) paths: Vec<PathBuf>,
     kept: bool,
 }
 

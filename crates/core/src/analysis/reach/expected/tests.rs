@@ -53,10 +53,10 @@ fn neighbours_are_meant_each_and_of_a_range_what_listens() {
     let expected = |traffic: &str, port: u16, listeners: &[Listener]| {
         let brief = Brief::unplaced(&read(&ORDERS.replace("\"tcp/7410\"", traffic)).unwrap());
         let vantage = Vantage::outside("198.51.100.23".parse().unwrap());
-        let place = (OWN.parse().unwrap(), InterfaceIndex(2));
+        let at = Arrival { target: OWN.parse().unwrap(), interface: InterfaceIndex(2) };
         let subject = Subject::Port(Transport::Tcp, port);
         assert!(subjects(&brief, listeners).contains(&subject) || port == 7412, "{traffic}");
-        super::expected(&brief, Some(listeners), subject, &vantage, place).0
+        super::expected(&brief, Some(listeners), subject, &vantage, at).0
     };
     use Outcome::{Answers, Refuses};
     let loopback = [listener(7410, "127.0.0.1"), listener(7411, "0.0.0.0")];
@@ -74,8 +74,8 @@ const DOME: Subject = Subject::Port(Transport::Tcp, 7410);
 
 fn described(source: &str, outcome: Outcome, around: &CellContext<'_>) -> String {
     let vantage = Vantage::outside(source.parse().unwrap());
-    let place = (OWN.parse().unwrap(), InterfaceIndex(2));
-    let cell = cell((DOME, &vantage), place, seen(outcome), around);
+    let at = Arrival { target: OWN.parse().unwrap(), interface: InterfaceIndex(2) };
+    let cell = cell(DOME, &vantage, at, seen(outcome), around);
     assert_eq!(cell.why.is_some(), cell.next.is_some());
     cell.why.map(|w| w.to_string()).unwrap_or_default()
 }
@@ -108,8 +108,8 @@ fn what_a_rule_accepts_is_no_difference() {
     let seen_by = |brief: &Brief, source: &str, listeners: &[Listener], outcome| {
         let around = CellContext::plain(brief, Some(listeners));
         let vantage = Vantage::outside(source.parse().unwrap());
-        let place = (OWN.parse().unwrap(), InterfaceIndex(2));
-        cell((DOME, &vantage), place, seen(outcome), &around)
+        let at = Arrival { target: OWN.parse().unwrap(), interface: InterfaceIndex(2) };
+        cell(DOME, &vantage, at, seen(outcome), &around)
     };
     let (friend, stranger) = ("198.51.100.23", "192.0.2.66");
     let inside = [listener(7410, "127.0.0.1")];
@@ -131,8 +131,8 @@ fn what_is_let_in_and_bound_elsewhere_is_told_though_nothing_differs() {
     let vantage = Vantage::outside("192.0.2.66".parse().unwrap());
     let why = |outcome, listeners: &[Listener]| {
         let around = CellContext::plain(&brief, Some(listeners));
-        let place = (OWN.parse().unwrap(), InterfaceIndex(2));
-        let cell = cell((DOME, &vantage), place, seen(outcome), &around);
+        let at = Arrival { target: OWN.parse().unwrap(), interface: InterfaceIndex(2) };
+        let cell = cell(DOME, &vantage, at, seen(outcome), &around);
         assert!(!cell.differs());
         cell.why
     };
@@ -233,10 +233,9 @@ fn of_another_machine_only_what_the_orders_say_is_expected() {
     );
     let machine =
         Vantage::Machine { name: "desk-3".into(), source: "198.51.100.23".parse().unwrap() };
-    let place = (OWN.parse().unwrap(), InterfaceIndex(0));
-    let expected = |text: &str| {
-        expected(&Brief::unplaced(&read(text).unwrap()), None, DOME, &machine, place).0
-    };
+    let at = Arrival { target: OWN.parse().unwrap(), interface: InterfaceIndex(0) };
+    let expected =
+        |text: &str| expected(&Brief::unplaced(&read(text).unwrap()), None, DOME, &machine, at).0;
     assert_eq!(expected(ORDERS), Outcome::Answers);
     assert_eq!(expected(&by_interface), Outcome::Unknown);
     let open = ORDERS.replace("inbound = \"deny\"", "inbound = \"allow\"");
