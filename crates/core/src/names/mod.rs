@@ -2,6 +2,7 @@
 //! catalogue, address ranges and groups of them.
 
 pub mod address;
+pub(crate) mod boundaries;
 pub mod range_set;
 pub mod services;
 pub mod spelling;

@@ -11,6 +11,7 @@ use super::{Slot, Tables, TooLarge};
 use crate::brief::Brief;
 use crate::moment::Moment;
 use crate::names::address::Family;
+use crate::names::boundaries::Boundaries;
 use crate::names::range_set::{Point, RangeSet};
 use crate::names::traffic::TrafficKey;
 use crate::orders::{Limit, Rule};
@@ -246,30 +247,22 @@ fn sweep<'s, T: Point + 's>(
 ) -> Swept<T> {
     let first_row = bytes.len();
     let mut row = vec![0u64; words];
-    let mut events: Vec<(T, u32)> = Vec::new();
+    let mut boundaries = Boundaries::new();
     for (rule, (enabled, condition)) in conditions.enumerate() {
         match (enabled, condition) {
             (false, _) => {}
             (true, None) => row[rule / 64] |= 1 << (rule % 64),
-            (true, Some(spans)) => {
-                for &(first, last) in spans.ranges() {
-                    events.push((first, rule as u32));
-                    events.extend(last.next().map(|behind| (behind, rule as u32)));
-                }
-            }
+            (true, Some(spans)) => boundaries.add(rule as u32, spans.ranges().iter().copied()),
         }
     }
-    events.sort_unstable();
 
     // A row's fingerprint changes by one XOR a toggle, so that finding its
     // class costs no walk over the row; equality is checked on a hit.
     let mut print = 0u64;
     let mut by_print: HashMap<u64, Vec<u16>> = HashMap::new();
     let mut swept = Swept { boundaries: Vec::new(), classes: Vec::new(), rows: 0 };
-    let mut position = T::LEAST;
-    let mut events = events.into_iter().peekable();
-    loop {
-        while let Some((_, rule)) = events.next_if(|(at, _)| *at == position) {
+    for piece in boundaries.pieces() {
+        for rule in piece.toggled() {
             row[rule as usize / 64] ^= 1 << (rule % 64);
             print ^= scatter(u64::from(rule) + 1);
         }
@@ -288,16 +281,14 @@ fn sweep<'s, T: Point + 's>(
             class
         });
         if swept.classes.last() != Some(&class) {
-            swept.boundaries.push(position);
+            swept.boundaries.push(piece.first);
             swept.classes.push(class);
         }
-        match events.peek() {
-            Some((at, _)) if swept.rows <= usize::from(u16::MAX) && bytes.len() <= MOST_BYTES => {
-                position = *at;
-            }
-            _ => return swept,
+        if swept.rows > usize::from(u16::MAX) || bytes.len() > MOST_BYTES {
+            break;
         }
     }
+    swept
 }
 
 /// The splitmix64 finaliser: spreads small numbers over 64 bits.

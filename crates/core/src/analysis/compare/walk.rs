@@ -11,6 +11,7 @@ use super::{
 };
 use crate::brief::{Brief, RuleIndex};
 use crate::names::address::Family;
+use crate::names::boundaries::{Boundaries, Members};
 use crate::names::range_set::RangeSet;
 use crate::orders::{Action, Over, Rule, Sharing};
 use crate::packet::Direction;
@@ -266,18 +267,12 @@ impl Walk<'_> {
     ) -> Vec<(Values, Vec<usize>, Vec<usize>)> {
         let all: Vec<Values> =
             [self.before.conditions(axis, before), self.after.conditions(axis, after)].concat();
-        // A rule is toggled where its ranges begin and behind where they end.
-        let mut toggles: Vec<(u128, usize)> = Vec::new();
+        let mut boundaries = Boundaries::new();
         let mut everywhere: Vec<usize> = Vec::new();
         for (at, condition) in all.iter().enumerate() {
             match condition {
                 None => everywhere.push(at),
-                Some(spans) => {
-                    for (first, last) in spans.ranges() {
-                        toggles.push((*first, at));
-                        toggles.extend(last.checked_add(1).map(|behind| (behind, at)));
-                    }
-                }
+                Some(spans) => boundaries.add(at as u32, spans.ranges().iter().copied()),
             }
             self.costs(1 + condition.as_ref().map_or(0, |spans| BOUNDARY * spans.ranges().len()));
             if self.cut_off {
@@ -287,38 +282,27 @@ impl Walk<'_> {
         if everywhere.len() == all.len() {
             return vec![(None, before.to_vec(), after.to_vec())];
         }
-        toggles.sort_unstable();
-        // The rules that hold beside those, sorted, and where.
-        let mut row: Vec<usize> = Vec::new();
-        let mut groups: HashMap<Vec<usize>, Vec<(u128, u128)>> = HashMap::new();
-        let mut from = 0u128;
-        let toggles = toggles.into_iter().map(|(at, rule)| (at, Some(rule)));
-        // Behind the last one the rest is left, up to the greatest value.
-        for (at, rule) in toggles.chain([(u128::MAX, None)]) {
-            if at > from || rule.is_none() {
-                let range = (from, if rule.is_none() { at } else { at - 1 });
-                match groups.get_mut(&row) {
-                    Some(ranges) => ranges.push(range),
-                    None => {
-                        groups.insert(row.clone(), vec![range]);
-                        self.costs(everywhere.len() + row.len());
-                    }
+        // The rules that hold beside those, and where.
+        let mut row = Members::default();
+        let mut groups: HashMap<Members, Vec<(u128, u128)>> = HashMap::new();
+        for piece in boundaries.pieces() {
+            piece.toggled().for_each(|rule| row.toggle(rule as usize));
+            let range = (piece.first, piece.last);
+            match groups.get_mut(&row) {
+                Some(ranges) => ranges.push(range),
+                None => {
+                    groups.insert(row.clone(), vec![range]);
+                    self.costs(everywhere.len() + row.0.len());
                 }
-                self.costs(1 + row.len());
-                from = at;
             }
+            self.costs(1 + row.0.len());
             if self.cut_off {
                 return Vec::new();
-            }
-            match rule.map(|rule| row.binary_search(&rule).map_err(|place| (place, rule))) {
-                Some(Ok(place)) => _ = row.remove(place),
-                Some(Err((place, rule))) => row.insert(place, rule),
-                None => {}
             }
         }
         let mut classes: Vec<_> = groups
             .into_iter()
-            .filter_map(|(mut held, ranges)| {
+            .filter_map(|(Members(mut held), ranges)| {
                 let values = RangeSet::from_ranges(ranges).intersection(&self.whole[axis]);
                 if values.is_empty() {
                     return None;

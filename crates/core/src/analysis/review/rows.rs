@@ -4,23 +4,11 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use crate::analysis::compare::lanes::Values;
+use crate::names::boundaries::{Boundaries, Members};
 use crate::names::range_set::RangeSet;
 
 /// Sets with more ranges than this are asked where they lie; the others are walked.
 const LONG: usize = 64;
-
-/// The conditions that hold somewhere, beside those that hold everywhere: sorted.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
-struct Row(Vec<usize>);
-
-impl Row {
-    fn toggle(&mut self, at: usize) {
-        match self.0.binary_search(&at) {
-            Ok(place) => _ = self.0.remove(place),
-            Err(place) => self.0.insert(place, at),
-        }
-    }
-}
 
 /// A long set, and the conditions that are about it.
 struct Long<'v> {
@@ -32,7 +20,7 @@ struct Long<'v> {
 /// was looked at for them.
 pub(super) fn rows(conditions: &[&Values], whole: &RangeSet<u128>) -> (Vec<Vec<usize>>, usize) {
     let mut everywhere = Vec::new();
-    let mut toggles: Vec<(u128, usize)> = Vec::new();
+    let mut boundaries = Boundaries::new();
     let mut longs: BTreeMap<*const RangeSet<u128>, Long<'_>> = BTreeMap::new();
     for (at, condition) in conditions.iter().enumerate() {
         match condition {
@@ -41,35 +29,27 @@ pub(super) fn rows(conditions: &[&Values], whole: &RangeSet<u128>) -> (Vec<Vec<u
                 let long = longs.entry(Arc::as_ptr(set));
                 long.or_insert_with(|| Long { set, about: Vec::new() }).about.push(at);
             }
-            Some(set) => toggle(&mut toggles, set.ranges(), at),
+            Some(set) => boundaries.add(at as u32, set.ranges().iter().copied()),
         }
     }
-    toggles.sort_unstable();
     let longs: Vec<Long<'_>> = longs.into_values().collect();
     let mut seen = Seen { rows: Vec::new(), known: HashSet::new(), work: conditions.len() };
-    let mut row = Row::default();
-    let mut from = 0u128;
-    let ends = toggles.into_iter().map(|(at, step)| (at, Some(step)));
-    for (at, step) in ends.chain([(u128::MAX, None)]) {
-        let to = if step.is_some() { at.wrapping_sub(1) } else { at };
-        if at > from || step.is_none() {
-            for (first, last) in whole.ranges() {
-                let (first, last) = (from.max(*first), to.min(*last));
-                if first <= last {
-                    seen.between(&row, &longs, first, last);
-                }
+    // Those that hold somewhere, beside those that hold everywhere.
+    let mut row = Members::default();
+    for piece in boundaries.pieces() {
+        piece.toggled().for_each(|at| row.toggle(at as usize));
+        for (first, last) in whole.ranges() {
+            let (first, last) = (piece.first.max(*first), piece.last.min(*last));
+            if first <= last {
+                seen.between(&row, &longs, first, last);
             }
-            from = at;
-        }
-        if let Some(step) = step {
-            row.toggle(step);
         }
     }
     let work = seen.work + seen.rows.len() * everywhere.len();
     (
         seen.rows
             .into_iter()
-            .map(|Row(mut held)| {
+            .map(|Members(mut held)| {
                 held.extend(&everywhere);
                 held.sort_unstable();
                 held
@@ -79,21 +59,14 @@ pub(super) fn rows(conditions: &[&Values], whole: &RangeSet<u128>) -> (Vec<Vec<u
     )
 }
 
-fn toggle(toggles: &mut Vec<(u128, usize)>, ranges: &[(u128, u128)], at: usize) {
-    for (first, last) in ranges {
-        toggles.push((*first, at));
-        toggles.extend(last.checked_add(1).map(|behind| (behind, at)));
-    }
-}
-
 struct Seen {
-    rows: Vec<Row>,
-    known: HashSet<Row>,
+    rows: Vec<Members>,
+    known: HashSet<Members>,
     work: usize,
 }
 
 impl Seen {
-    fn note(&mut self, row: &Row) {
+    fn note(&mut self, row: &Members) {
         self.work += 1 + row.0.len();
         if !self.known.contains(row) {
             self.known.insert(row.clone());
@@ -103,7 +76,7 @@ impl Seen {
 
     /// The rows of the values from `first` to `last`, between which no short set
     /// begins or ends.
-    fn between(&mut self, row: &Row, longs: &[Long<'_>], first: u128, last: u128) {
+    fn between(&mut self, row: &Members, longs: &[Long<'_>], first: u128, last: u128) {
         self.work += 1 + row.0.len() + 8 * longs.len();
         if longs.is_empty() {
             return self.note(row);
@@ -138,33 +111,23 @@ impl Seen {
     /// Several long sets lie within: they are walked.
     fn walk(
         &mut self,
-        row: &mut Row,
+        row: &mut Members,
         parts: &[(&Long<'_>, &[(u128, u128)])],
         first: u128,
         last: u128,
     ) {
-        let mut toggles = Vec::new();
+        let mut boundaries = Boundaries::new();
         for (nth, (_, ranges)) in parts.iter().enumerate() {
-            toggle(
-                &mut toggles,
-                &ranges.iter().map(|(a, b)| (first.max(*a), last.min(*b))).collect::<Vec<_>>(),
-                nth,
-            );
+            boundaries.add(nth as u32, ranges.iter().map(|(a, b)| (first.max(*a), last.min(*b))));
         }
-        self.work += 8 * toggles.len();
-        toggles.sort_unstable();
-        let mut from = first;
-        for (at, nth) in toggles {
-            if at > from {
+        self.work += 8 * boundaries.count();
+        for piece in boundaries.pieces().take_while(|piece| piece.first <= last) {
+            for nth in piece.toggled() {
+                parts[nth as usize].0.about.iter().for_each(|at| row.toggle(*at));
+            }
+            if piece.last >= first {
                 self.note(row);
-                from = at;
             }
-            if at <= last {
-                parts[nth].0.about.iter().for_each(|at| row.toggle(*at));
-            }
-        }
-        if from <= last {
-            self.note(row);
         }
     }
 }
