@@ -55,7 +55,7 @@ proptest! {
                 ProgramIndex::UNKNOWN => ProgramIndex::UNKNOWN,
                 _ => ProgramIndex(program % (brief.programs.len() as u32 + 1)),
             };
-            prop_assert_eq!(tables.decide(&brief, &facts), decide(&brief, &facts));
+            prop_assert_eq!(tables.decide(&facts), decide(&brief, &facts));
         }
     }
 
@@ -76,7 +76,7 @@ proptest! {
             at += Duration::from_nanos(step);
             let facts = facts(&frames[frame], false, Direction::Inbound, 2);
             let said = decide_within(&brief, &facts, &mut ours, at);
-            prop_assert_eq!(tables.decide_within(&brief, &facts, &mut theirs, at), said);
+            prop_assert_eq!(tables.decide_within(&facts, &mut theirs, at), said);
             match (said.speaker, facts.packet) {
                 (Speaker::Rule(index), Packet::Ip(ip)) if opens(&ip.payload) => {
                     if let Some(limit) = brief.rule(index).and_then(|rule| rule.limit()) {
@@ -256,11 +256,11 @@ fn everything_but_something_stays_in_its_direction() {
     let mut frame = vec![2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 0x99, 8, 0];
     frame.extend([0x45, 0, 0, 40, 0, 1, 0, 0, 64, 6, 0, 0, 203, 0, 113, 9, 198, 51, 100, 20]);
     frame.extend([0xee, 0x48, 1, 187, 0, 0, 0, 1, 0, 0, 0, 0, 0x50, 2, 0xff, 0xff, 0, 0, 0, 0]);
-    let said = |direction| tables.decide(&brief, &facts(&frame, false, direction, 2));
+    let said = |direction| tables.decide(&facts(&frame, false, direction, 2));
     assert_eq!(said(Direction::Outbound).verdict, Action::Allow);
     assert_eq!(said(Direction::Transit).speaker, Speaker::Standing(Direction::Transit));
     for direction in Direction::ALL {
         let facts = facts(&frame, false, direction, 2);
-        assert_eq!(tables.decide(&brief, &facts), decide(&brief, &facts));
+        assert_eq!(tables.decide(&facts), decide(&brief, &facts));
     }
 }

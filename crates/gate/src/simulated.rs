@@ -3,7 +3,6 @@
 
 use std::time::Duration;
 
-use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::flows::{Flows, Stamps};
 use tipstaff_core::decision::rates::{Rates, SourceState};
 use tipstaff_core::decision::{Decision, Speaker};
@@ -19,8 +18,7 @@ use crate::contract::{Gate, GateError, InForce, Posted, Posting, Record, Tally};
 
 struct Revision {
     record: Record,
-    brief: Brief,
-    tables: Tables,
+    tables: Tables<'static>,
     stamps: Stamps,
     guarded: Vec<InterfaceIndex>,
     tallies: Vec<(Speaker, Tally)>,
@@ -113,7 +111,12 @@ impl SimulatedGate {
         let (Some(revision), packet) = (&self.revision, parse_ethernet(frame)) else {
             return decision;
         };
-        self.rates.ask(decision, |index| revision.brief.rule(index)?.limit(), &packet, self.now)
+        self.rates.ask(
+            decision,
+            |index| revision.tables.brief().rule(index)?.limit(),
+            &packet,
+            self.now,
+        )
     }
 
     fn decide(&self, interface: InterfaceIndex, frame: &[u8], connected: bool) -> Decision {
@@ -136,7 +139,7 @@ impl SimulatedGate {
             now: self.wall,
             packet,
         };
-        revision.tables.decide(&revision.brief, &facts)
+        revision.tables.decide(&facts)
     }
 }
 
@@ -150,11 +153,10 @@ impl Gate for SimulatedGate {
             return Err(GateError::TrialRunning(until.saturating_sub(self.now)));
         }
         self.fell_back = false;
-        let tables = Tables::build(posting.brief)?;
+        let tables = Tables::build(posting.brief)?.into_owned();
         let replaced = self.revision.is_some();
         self.revision = Some(Revision {
             record: posting.record.clone(),
-            brief: posting.brief.clone(),
             stamps: posting.brief.stamps(),
             tables,
             guarded: interfaces.iter().map(|i| InterfaceIndex(i.index)).collect(),
@@ -235,6 +237,7 @@ impl Gate for SimulatedGate {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use tipstaff_core::brief::Brief;
     use tipstaff_core::orders::read;
 
     const LAN: InterfaceIndex = InterfaceIndex(2);
@@ -277,7 +280,7 @@ mod tests {
         let mut gate = posted(
             "[[rules]]\nname = \"ntp\"\naction = \"allow\"\ntraffic = \"udp/5000\"\nat_most = \"2 per minute per source\"\n",
         );
-        let limit = gate.revision.as_ref().unwrap().brief.rules[0].limit().unwrap();
+        let limit = gate.revision.as_ref().unwrap().tables.brief().rules[0].limit().unwrap();
         let frame = datagram(true);
         for _ in 0..5 {
             assert_eq!(gate.ask(LAN, &frame).unwrap().verdict, Action::Allow);

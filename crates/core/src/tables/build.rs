@@ -1,6 +1,7 @@
 //! List → blob. One sweep over the boundaries of each dimension keeps the row
 //! of the moment; equal rows share a class.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 
 use super::layout::{
@@ -20,12 +21,12 @@ use crate::packet::Direction;
 /// Lists of more rules get all the room at once.
 const ROOM_ABOVE: usize = 512;
 
-impl Tables {
+impl<'b> Tables<'b> {
     /// Builds the tables of a list.
     ///
     /// # Errors
     /// [`TooLarge`] when the list goes beyond the bounds in [`super::layout`].
-    pub fn build(brief: &Brief) -> Result<Self, TooLarge> {
+    pub fn build(brief: &'b Brief) -> Result<Self, TooLarge> {
         let rules = brief.rules.len();
         if rules > MOST_RULES {
             return Err(TooLarge::Rules { rules, most: MOST_RULES });
@@ -119,7 +120,7 @@ impl Tables {
             limits: limits.iter().flatten().count() as u32,
             size,
         };
-        Ok(Self { bytes: blob.bytes, layout })
+        Ok(Self { brief: Cow::Borrowed(brief), bytes: blob.bytes, layout })
     }
 }
 

@@ -9,6 +9,7 @@
 mod build;
 pub mod layout;
 
+use std::borrow::Cow;
 use std::net::IpAddr;
 use std::time::Duration;
 
@@ -105,14 +106,26 @@ pub fn fingerprint(bytes: &[u8]) -> String {
     hash.finalize().iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
-/// The blob and where everything stands in it.
+/// The blob, where everything stands in it, and the list that it was built of.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Tables {
+pub struct Tables<'b> {
+    brief: Cow<'b, Brief>,
     bytes: Vec<u8>,
     layout: Layout,
 }
 
-impl Tables {
+impl Tables<'_> {
+    /// The list that they were built of.
+    pub fn brief(&self) -> &Brief {
+        &self.brief
+    }
+
+    /// The same, with a list of their own.
+    pub fn into_owned(self) -> Tables<'static> {
+        let Self { brief, bytes, layout } = self;
+        Tables { brief: Cow::Owned(brief.into_owned()), bytes, layout }
+    }
+
     /// The bytes that go into the kernel.
     pub fn bytes(&self) -> &[u8] {
         &self.bytes
@@ -188,20 +201,19 @@ impl Tables {
         }
     }
 
-    /// Decides one packet. `brief` is the list that the tables were built of.
-    pub fn decide(&self, brief: &Brief, facts: &PacketContext) -> Decision {
-        decide_with(brief, facts, |question| self.first(question))
+    /// Decides one packet.
+    pub fn decide(&self, facts: &PacketContext) -> Decision {
+        decide_with(&self.brief, facts, |question| self.first(question))
     }
 
     /// The same, with rates: what [`crate::decision::decide_within`] says.
     pub fn decide_within(
         &self,
-        brief: &Brief,
         facts: &PacketContext,
         rates: &mut Rates,
         at: Duration,
     ) -> Decision {
-        rates.ask(self.decide(brief, facts), |index| self.limit(index), &facts.packet, at)
+        rates.ask(self.decide(facts), |index| self.limit(index), &facts.packet, at)
     }
 
     /// The limit of a rule, as its bytes have it.

@@ -12,7 +12,7 @@ use crate::tables::Tables;
 #[derive(Clone, Copy)]
 pub(super) struct List<'b> {
     pub(super) brief: &'b Brief,
-    pub(super) tables: Option<&'b Tables>,
+    pub(super) tables: Option<&'b Tables<'b>>,
 }
 
 /// From so many rules on their tables are built: that takes longer than walking
@@ -20,7 +20,7 @@ pub(super) struct List<'b> {
 const MANY: usize = 256;
 
 /// The tables of a list where they are worth it, for [`super::CellContext`].
-pub fn tables_of_many(brief: &Brief) -> Option<Tables> {
+pub fn tables_of_many(brief: &Brief) -> Option<Tables<'_>> {
     (brief.rules.len() >= MANY).then(|| Tables::build(brief).ok())?
 }
 

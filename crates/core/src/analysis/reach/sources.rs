@@ -167,7 +167,7 @@ pub fn plan(
                 let facts = first_packet(*subject, source, target, interface);
                 let facts = PacketContext { program, ..facts };
                 let decision = match &tables {
-                    Some(tables) => tables.decide(brief, &facts),
+                    Some(tables) => tables.decide(&facts),
                     None => decide(brief, &facts),
                 };
                 let spoke = match decision.speaker {

@@ -191,7 +191,7 @@ pub struct CellContext<'c> {
     /// The list that is judged by.
     pub brief: &'c Brief,
     /// Its tables, where there are many rules: the same, sooner.
-    pub tables: Option<&'c Tables>,
+    pub tables: Option<&'c Tables<'c>>,
     /// What listens; `None`: that is another machine's.
     pub listeners: Option<&'c [Listener]>,
     /// What no longer listened when the check was over.
