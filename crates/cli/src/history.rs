@@ -2,9 +2,8 @@
 //! revision, below the history folder. Written beside and renamed, so that
 //! each is there whole or not at all.
 
-use std::fs::{self, File};
-use std::io::{self, Write};
-use std::os::unix::fs::OpenOptionsExt;
+use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -72,9 +71,8 @@ pub struct History {
 /// A revision that is written but not yet part of the history.
 pub struct Prepared<'h> {
     history: &'h History,
-    path: PathBuf,
+    beside: files::Beside,
     revision: Revision,
-    done: bool,
     /// Held until it is; nobody else takes the number.
     _lock: Lock,
 }
@@ -250,33 +248,15 @@ impl History {
             kept,
             record: record.clone(),
         };
-        let path = self.write_beside(&revision)?;
-        Ok(Prepared { history: self, path, revision, done: false, _lock: lock })
+        let beside = self.write_beside(&revision)?;
+        Ok(Prepared { history: self, beside, revision, _lock: lock })
     }
 
-    fn write_beside(&self, revision: &Revision) -> Result<PathBuf, Failure> {
-        let path = self.path(revision.number).with_extension("new");
-        let unwritable = |source| Failure::Unwritable { path: path.clone(), source };
-        let text = serde_json::to_vec_pretty(revision).map_err(|e| unwritable(e.into()))?;
-        let write = || {
-            // A crash may have left it; whatever it is, nothing is written through it.
-            let _ = fs::remove_file(&path);
-            let mut file = File::options().write(true).create_new(true).mode(0o600).open(&path)?;
-            file.write_all(&text)?;
-            file.sync_all()
-        };
-        let written = write();
-        if written.is_err() {
-            let _ = fs::remove_file(&path);
-        }
-        written.map_err(unwritable)?;
-        Ok(path)
-    }
-
-    fn replace(&self, beside: &Path, number: u32) -> Result<(), Failure> {
-        let moved = fs::rename(beside, self.path(number))
-            .and_then(|()| File::open(&self.folder)?.sync_all());
-        moved.map_err(self.unwritable())
+    fn write_beside(&self, revision: &Revision) -> Result<files::Beside, Failure> {
+        let text = serde_json::to_vec_pretty(revision);
+        let text = text.map_err(|e| self.unwritable()(e.into()))?;
+        files::write_beside(&self.path(revision.number), &text, Access::Mode(0o600))
+            .map_err(self.unwritable())
     }
 
     /// A trial was confirmed: the revision with these orders stays.
@@ -286,8 +266,7 @@ impl History {
             let Some(mut revision) = self.read(number)? else { continue };
             if revision.record == *record {
                 revision.kept = true;
-                let beside = self.write_beside(&revision)?;
-                self.replace(&beside, number)?;
+                self.write_beside(&revision)?.replace().map_err(self.unwritable())?;
                 self.note(&revision);
                 return Ok(Some(number));
             }
@@ -313,21 +292,12 @@ impl History {
 
 impl Prepared<'_> {
     /// It is in force: from now on it is part of the history.
-    pub fn done(mut self) -> Result<u32, Failure> {
-        self.done = true;
-        self.history.replace(&self.path, self.revision.number)?;
+    pub fn done(self) -> Result<u32, Failure> {
+        self.beside.replace().map_err(self.history.unwritable())?;
         if self.revision.kept {
             self.history.note(&self.revision);
         }
         Ok(self.revision.number)
-    }
-}
-
-impl Drop for Prepared<'_> {
-    fn drop(&mut self) {
-        if !self.done {
-            let _ = fs::remove_file(&self.path);
-        }
     }
 }
 

@@ -8,9 +8,10 @@ mod common;
 use std::net::TcpListener;
 use std::os::fd::AsFd;
 
-use common::{Lab, PARTNER, STRANGER, ip};
+use common::{Lab, PARTNER, STRANGER};
 use serde_json::Value;
 use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_testing::ip;
 
 const BEHIND: [&str; 2] = ["192.0.2.7", "2001:db8:7::7"];
 const RULES: &str = r#"[[rules]]

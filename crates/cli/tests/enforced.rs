@@ -9,9 +9,10 @@ use std::net::{SocketAddr, UdpSocket};
 use std::os::fd::AsFd;
 use std::{fs, io};
 
-use common::{ARCHIVE, Lab, PARTNER, STRANGER, ip, ping, told};
+use common::{ARCHIVE, Lab, PARTNER, STRANGER};
 use tipstaff_bpf::sys::test_net::set_transmit_checksum;
 use tipstaff_host::lab;
+use tipstaff_testing::{clients::ping, clients::told, ip};
 
 #[test]
 fn a_rate_lets_in_its_burst_and_no_more_and_outlives_a_swap() {
@@ -140,7 +141,7 @@ fn decisions_are_recorded_and_watched() {
 
 /// Waits for what `met` says, a second at most.
 fn within_a_second(met: impl Fn() -> bool) -> bool {
-    let begin = common::OwnTime::begin();
+    let begin = tipstaff_testing::patience::OwnTime::begin();
     while begin.elapsed() < std::time::Duration::from_secs(1) {
         if met() {
             return true;

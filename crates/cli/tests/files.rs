@@ -14,10 +14,11 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use std::time::Duration;
 
-use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, in_time};
+use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES};
 use nix::fcntl::{Flock, FlockArg};
 use serde_json::Value;
 use tipstaff_host::lab;
+use tipstaff_testing::patience::in_time;
 
 fn run(folder: &Path, arguments: &[&str]) -> Output {
     assert_cmd::Command::cargo_bin("tipstaff")

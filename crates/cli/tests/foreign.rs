@@ -18,10 +18,11 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
-use common::{HEAD, Lab, PARTNER, in_time};
+use common::{HEAD, Lab, PARTNER};
 use shapes::Shapes;
 use tipstaff_core::visible::is_hidden;
 use tipstaff_host::lab;
+use tipstaff_testing::patience::in_time;
 
 /// What somebody would put into a name: a cleared screen (7 bits and 8 bits),
 /// a line that looks like one of ours, a turned direction, a mark of none.
@@ -218,7 +219,7 @@ fn nothing_hidden_is_ever_shown() {
         .run(move || {
             lab::cable(ODD_LINK, "w8", end.as_fd()).unwrap();
             lab::up(ODD_LINK).unwrap();
-            lab::address(ODD_LINK, common::ip("192.0.2.130"), 25).unwrap();
+            lab::address(ODD_LINK, tipstaff_testing::ip("192.0.2.130"), 25).unwrap();
         })
         .unwrap();
     let folder = lab.path().join(ODD);

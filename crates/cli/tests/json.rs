@@ -100,7 +100,7 @@ fn outputs_are_as_their_schemas_say() {
     assert_eq!(state["seconds_left"], Value::Null);
 
     let watch = RefCell::new(Lines::of(&lab, &["watch", "--json", "--count", "1"]));
-    assert!(common::in_time(|| {
+    assert!(tipstaff_testing::patience::in_time(|| {
         lab.knock(PARTNER[0], ARCHIVE[0], 7411);
         watch.borrow_mut().0.try_wait().unwrap().is_some()
     }));

@@ -13,8 +13,9 @@ use std::os::fd::AsFd;
 use std::process::Command;
 use std::time::Duration;
 
-use common::{ARCHIVE, HEAD, Lab, PARTNER, PATIENCE, PING, PLATES, STRANGER, ip, ping};
+use common::{ARCHIVE, HEAD, Lab, PARTNER, PING, PLATES, STRANGER};
 use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_testing::{clients::ping, ip, patience::PATIENCE};
 
 #[test]
 fn orders_hold_for_ordinary_clients_of_both_families() {

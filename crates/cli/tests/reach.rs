@@ -9,13 +9,14 @@ use std::os::fd::AsFd;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use common::{ARCHIVE, Lab, PARTNER, PING, PLATES, STRANGER, ip};
+use common::{ARCHIVE, Lab, PARTNER, PING, PLATES, STRANGER};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::Value;
 use tipstaff_bpf::asm::{Assembler, R0};
 use tipstaff_bpf::sys::{self, Attach, Order, ProgramKind};
 use tipstaff_host::{interfaces, lab};
+use tipstaff_testing::ip;
 
 fn report(lab: &Lab, arguments: &[&str]) -> Value {
     let mut all = vec!["reach", "--json"];

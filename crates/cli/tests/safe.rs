@@ -11,8 +11,9 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 use std::time::Duration;
 
-use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER, in_time};
+use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER};
 use serde_json::Value;
+use tipstaff_testing::patience::in_time;
 
 fn json(lab: &Lab, arguments: &[&str]) -> Value {
     let output = lab.tipstaff(&[arguments, &["--json"]].concat());

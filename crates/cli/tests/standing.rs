@@ -13,9 +13,10 @@ use std::path::Path;
 use std::process::{Child, Stdio};
 use std::time::Duration;
 
-use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, in_time, ip};
+use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES};
 use serde_json::Value;
 use tipstaff_host::lab;
+use tipstaff_testing::{ip, patience::in_time};
 
 const HOUSES: &str = r#"[[postures]]
 name = "open-house"
@@ -126,7 +127,7 @@ fn sealed_is_the_panic_button_with_and_without_orders() {
         // Within a second; a machine that is busy with other tests has three tries.
         let took: Vec<Duration> = (0..3)
             .map(|_| {
-                let begin = common::OwnTime::begin();
+                let begin = tipstaff_testing::patience::OwnTime::begin();
                 lab.done(&["posture", "sealed"]);
                 begin.elapsed()
             })

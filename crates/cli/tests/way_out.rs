@@ -9,10 +9,11 @@ use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::{fs, io};
 
-use common::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip, ping, told};
+use common::{ARCHIVE, Lab, PARTNER, STRANGER};
 use nix::sys::socket::{AddressFamily, SockFlag, SockProtocol, SockType};
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_testing::{clients::ping, clients::told, ip, patience::PATIENCE};
 
 /// What a client in the archive meets.
 fn from_archive(lab: &Lab, from: &str, to: &str, port: u16) -> &'static str {

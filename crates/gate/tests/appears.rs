@@ -4,18 +4,18 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::{IpAddr, Ipv4Addr, TcpListener, UdpSocket};
 use std::os::fd::AsFd;
 use std::time::Duration;
 
-use common::wire::{self, Header, Wire};
-use common::{inside_with_wire, orders, post};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_testing::{
+    scene::{inside_with_wire, orders, post},
+    wire::{self, Header, Wire},
+};
 
 const NEAR: [&str; 2] = ["203.0.113.1", "2001:db8:113::1"];
 const FAR: [&str; 2] = ["203.0.113.30", "2001:db8:113::30"];
@@ -147,7 +147,7 @@ fn a_new_interface_answers_nothing_and_an_old_number_means_nothing() {
 /// An interface that appears behind a post is guarded from its first packet.
 #[test]
 fn a_new_interface_is_guarded_by_the_second_line() {
-    common::inside(|run_dir, all| {
+    tipstaff_testing::scene::inside(|run_dir, all| {
         let mut gate = KernelGate::new(&run_dir).unwrap();
         let closed = orders("").replace("outbound = \"allow\"", "outbound = \"deny\"");
         // As if the cable had come later.

@@ -3,19 +3,18 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::fs::File;
 use std::io::{Read, Write};
 use std::net::{IpAddr, TcpListener, UdpSocket};
 use std::os::fd::AsFd;
 
-use common::{inside, orders, post};
 use nix::poll::{PollFd, PollFlags, poll};
 use tipstaff_bpf::sys;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::{interfaces, lab};
+use tipstaff_testing::scene::{inside, orders, post};
+use tipstaff_testing::skipped;
 
 const OWN: [&str; 2] = ["192.0.2.130", "2001:db8:99::130"];
 const OTHER: [&str; 2] = ["192.0.2.129", "2001:db8:99::129"];
@@ -102,8 +101,7 @@ fn a_tunnel_without_link_headers_is_decided_and_answered_like_any_other() {
         let mut tunnel = match sys::test_net::tunnel("ts-tun") {
             Ok(tunnel) => tunnel,
             Err(why) => {
-                let line = format!("SKIPPED: interfaces without link headers: {why}\n");
-                std::io::stderr().write_all(line.as_bytes()).unwrap();
+                skipped("interfaces without link headers were", &why);
                 return;
             }
         };

@@ -3,13 +3,10 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::sync::Arc;
 
-use common::{inside, record};
 use proptest::strategy::{Strategy, ValueTree};
 use proptest::test_runner::TestRunner;
 use socket2::{Domain, Protocol, Socket, Type};
@@ -23,6 +20,7 @@ use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Posting};
 use tipstaff_host::lab;
+use tipstaff_testing::scene::{inside, record};
 
 /// What connect(2) says at once.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]

@@ -4,15 +4,8 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::{IpAddr, TcpListener, UdpSocket};
 
-use common::harm::{harm, harmed};
-use common::wire::{self, Header, Wire};
-use common::{
-    OWN, STRANGER, Scene, from_environment, inside_with_wire, orders, post, runner, second_cable,
-};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
@@ -20,6 +13,13 @@ use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::arbitrary;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::lab::{self, Space};
+use tipstaff_testing::{
+    from_environment,
+    harm::{harm, harmed},
+    runner,
+    scene::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable},
+    wire::{self, Header, Wire},
+};
 
 const PORTS: [u16; 4] = [22, 53, 7410, 7420];
 /// Protocols that a raw socket hears, beside those that the stack itself answers.

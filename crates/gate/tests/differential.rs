@@ -8,15 +8,10 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::time::{Duration, Instant};
 
-use common::harm::{Harm, harm, harmed};
-use common::wire::{self, Header};
-use common::{from_environment, inside, record, runner};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
@@ -33,6 +28,13 @@ use tipstaff_core::packet::{
 use tipstaff_gate::kernel::{KernelGate, Note};
 use tipstaff_gate::{Gate, Posting};
 use tipstaff_host::lab;
+use tipstaff_testing::{
+    from_environment,
+    harm::{Harm, harm, harmed},
+    runner,
+    scene::{inside, record},
+    wire::{self, Header},
+};
 
 const OWN: [&str; 2] = ["198.51.100.20", "2001:db8:51::20"];
 /// Whom this host talks to, and for whom it forwards.

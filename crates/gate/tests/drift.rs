@@ -2,17 +2,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::os::fd::AsFd;
 
-use common::{ALLOW, inside, orders, post};
 use tipstaff_bpf::asm::{Assembler, R0};
 use tipstaff_bpf::sys::{self, Attach, ProgramKind};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::orders::read;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_testing::scene::{ALLOW, inside, orders, post};
 
 #[test]
 fn tables_that_were_written_over_are_noticed() {

@@ -4,11 +4,8 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::time::Duration;
 
-use common::{ALLOW, inside, knock, orders, record, seeded};
 use proptest::strategy::{Strategy, ValueTree};
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
@@ -23,6 +20,10 @@ use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{Asked, KernelGate};
 use tipstaff_gate::{Event, Gate, Posting};
 use tipstaff_host::lab;
+use tipstaff_testing::{
+    scene::{ALLOW, inside, knock, orders, record},
+    seeded,
+};
 
 /// Streams of packets through random lists with rates of a few a day, so that
 /// no time passes that matters: every decision is the reference's.

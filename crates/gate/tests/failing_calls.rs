@@ -3,17 +3,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::os::unix::fs::DirEntryExt;
 use std::path::Path;
 
-use common::{ALLOW, inside, knock, orders, post};
 use tipstaff_bpf::sys::failpoint::{self, Failing};
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_testing::scene::{ALLOW, inside, knock, orders, post};
 
 /// The pins of what is attached, and of links the numbers of their inodes: a filter
 /// is pinned anew by every post.

@@ -3,14 +3,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::{IpAddr, Ipv6Addr, UdpSocket};
 use std::time::{Duration, Instant};
 
-use common::{OWN, STRANGER, inside_with_wire, orders, post, wire};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_testing::{
+    scene::{OWN, STRANGER, inside_with_wire, orders, post},
+    wire,
+};
 
 fn rule(at_most: &str) -> String {
     orders(&format!(

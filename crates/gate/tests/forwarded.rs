@@ -4,12 +4,9 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::Ipv4Addr;
 use std::os::fd::AsFd;
 
-use common::{inside, orders, post};
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::orders::Action;
@@ -18,6 +15,7 @@ use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::{KernelGate, Note};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_testing::scene::{inside, orders, post};
 
 const OWN: Ipv4Addr = Ipv4Addr::new(198, 51, 100, 20);
 const WORLD: Ipv4Addr = Ipv4Addr::new(203, 0, 113, 9);

@@ -4,14 +4,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::{IpAddr, TcpListener};
 use std::time::Duration;
 
-use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post, wire};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_testing::{
+    scene::{OWN, STRANGER, Scene, inside_with_wire, orders, post},
+    wire,
+};
 
 const SYN: u8 = 0x02;
 const ACK: u8 = 0x10;

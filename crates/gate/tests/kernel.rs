@@ -3,14 +3,11 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::cell::RefCell;
 use std::net::IpAddr;
 use std::ops::ControlFlow;
 use std::rc::Rc;
 
-use common::{ALLOW, inside, knock, orders, post, record};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::decision::{Decision, Speaker};
@@ -19,6 +16,7 @@ use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::{KernelGate, RECORD_BYTES};
 use tipstaff_gate::{Gate, Posting};
 use tipstaff_host::{interfaces, lab};
+use tipstaff_testing::scene::{ALLOW, inside, knock, orders, post, record};
 
 #[test]
 fn a_post_stopped_at_any_step_leaves_the_old_or_the_new() {

@@ -3,17 +3,17 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::{IpAddr, UdpSocket};
 use std::time::Duration;
 
-use common::wire::{self, Header, Tag, kind_of};
-use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_testing::{
+    scene::{OWN, STRANGER, Scene, inside_with_wire, orders, post},
+    wire::{self, Header, Tag, kind_of},
+};
 
 /// Priority tags (VLAN 0) that the kernel strips one after another, in front
 /// of what it then delivers.

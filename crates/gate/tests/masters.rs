@@ -4,21 +4,21 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
-use std::io::Write;
 use std::net::{IpAddr, UdpSocket};
 use std::os::fd::AsFd;
 use std::time::Duration;
 
-use common::wire::{self, Wire};
-use common::{ROUTER, Scene, inside_with_wire, orders, post, second_cable};
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
+use tipstaff_testing::{
+    scene::{ROUTER, Scene, inside_with_wire, orders, post, second_cable},
+    skipped,
+    wire::{self, Wire},
+};
 
 /// The bridge's own addresses, another network than the cable's before.
 const BRIDGE: [&str; 2] = ["198.51.100.129", "2001:db8:51:1::1"];
@@ -41,8 +41,7 @@ fn on_a_bridge(test: impl FnOnce(Bridge) + Send + 'static) {
     inside_with_wire(|scene| {
         let made = lab::bridge("br0");
         if let Err(why) = made {
-            let line = format!("SKIPPED: bridges: {why}\n");
-            std::io::stderr().write_all(line.as_bytes()).unwrap();
+            skipped("bridges were", &why);
             return;
         }
         let (other, guest) = second_cable();
@@ -123,8 +122,7 @@ fn on_a_master(kind: &str, make: fn(&str) -> std::io::Result<()>) {
     let kind = kind.to_owned();
     inside_with_wire(move |scene| {
         if let Err(why) = make("agg0") {
-            let line = format!("SKIPPED: {kind}: {why}\n");
-            std::io::stderr().write_all(line.as_bytes()).unwrap();
+            skipped(&format!("{kind}s were"), &why);
             return;
         }
         // Ports of these are taken while they are down.
@@ -182,8 +180,7 @@ fn what_is_for_a_team_is_decided_there_and_once() {
 fn what_is_for_a_vrf_is_decided_on_its_port_and_once() {
     inside_with_wire(|scene| {
         if let Err(why) = lab::vrf("vrf0", 10) {
-            let line = format!("SKIPPED: VRFs: {why}\n");
-            std::io::stderr().write_all(line.as_bytes()).unwrap();
+            skipped("VRFs were", &why);
             return;
         }
         lab::up("vrf0").unwrap();
@@ -304,8 +301,7 @@ fn what_the_stack_receives_on_a_port_is_decided_on_the_port() {
 fn macvlan_is_decided_where_it_belongs() {
     inside_with_wire(|scene| {
         if let Err(why) = lab::macvlan("mv0", "ts-a", None) {
-            let line = format!("SKIPPED: macvlan: {why}\n");
-            std::io::stderr().write_all(line.as_bytes()).unwrap();
+            skipped("macvlan was", &why);
             return;
         }
         let container = Space::new(Mounts::Shared).unwrap();
@@ -370,8 +366,7 @@ fn macvlan_is_decided_where_it_belongs() {
 fn ipvlan_is_decided_where_it_belongs() {
     inside_with_wire(|scene| {
         if let Err(why) = lab::ipvlan("iv0", "ts-a", None) {
-            let line = format!("SKIPPED: ipvlan: {why}\n");
-            std::io::stderr().write_all(line.as_bytes()).unwrap();
+            skipped("ipvlan was", &why);
             return;
         }
         let container = Space::new(Mounts::Shared).unwrap();
@@ -418,8 +413,7 @@ fn ipvlan_is_decided_where_it_belongs() {
 fn what_a_macvlan_passes_through_is_decided_on_its_parent_and_once() {
     inside_with_wire(|scene| {
         if let Err(why) = lab::passthrough("mp0", "ts-a") {
-            let line = format!("SKIPPED: macvlan: {why}\n");
-            std::io::stderr().write_all(line.as_bytes()).unwrap();
+            skipped("macvlan was", &why);
             return;
         }
         lab::up("mp0").unwrap();

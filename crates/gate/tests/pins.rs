@@ -2,17 +2,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::path::Path;
 
-use common::{ALLOW, inside, orders, post};
 use nix::mount::{MsFlags, mount};
 use tipstaff_bpf::sys::failpoint::{self, Failing};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::filters::{self, Side};
+use tipstaff_testing::scene::{ALLOW, inside, orders, post};
 
 /// On a machine with a bpffs for everybody, which a shutdown leaves mounted, the gate's
 /// pins are there; elsewhere in one of its own.

@@ -6,21 +6,19 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
 use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use common::{ALLOW, inside, knock, orders, post, record};
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Posting};
+use tipstaff_testing::scene::{ALLOW, inside, knock, orders, post, record};
 
 const PART: &str = "TIPSTAFF_TEST_PART";
 const TO_PLAY: [&str; 3] = ["a_part", "--exact", "--nocapture"];
@@ -399,7 +397,7 @@ fn multipath_tcp_belongs_to_its_program() {
             .unwrap();
         return;
     }
-    common::inside_with_wire(|scene| {
+    tipstaff_testing::scene::inside_with_wire(|scene| {
         let programs = Programs::new();
         let mut gate = KernelGate::new(&scene.run_dir).unwrap();
         // Inbound: who listens.
@@ -410,7 +408,7 @@ fn multipath_tcp_belongs_to_its_program() {
         let players = [listens(&programs.plated, 7410), listens(&programs.other, 7411)];
         let answered = |own: IpAddr, stranger: IpAddr, port: u16| {
             scene.wire.seen();
-            let syn = common::wire::tcp((stranger, 40_000), (own, port), 0x02, (1, 0));
+            let syn = tipstaff_testing::wire::tcp((stranger, 40_000), (own, port), 0x02, (1, 0));
             scene.wire.send(&scene.to_us(stranger, own, 6, &syn));
             std::thread::sleep(Duration::from_millis(10));
             let flags = |frame: &Vec<u8>| match frame[12..14] {
@@ -420,7 +418,9 @@ fn multipath_tcp_belongs_to_its_program() {
             };
             scene.wire.seen().iter().filter_map(flags).any(|flags| flags & 0x12 == 0x12)
         };
-        for (own, stranger) in common::OWN.into_iter().zip(common::STRANGER) {
+        for (own, stranger) in
+            tipstaff_testing::scene::OWN.into_iter().zip(tipstaff_testing::scene::STRANGER)
+        {
             assert!(answered(own, stranger, 7410), "{own}");
             assert!(!answered(own, stranger, 7411), "{own}");
         }
@@ -431,7 +431,7 @@ fn multipath_tcp_belongs_to_its_program() {
             let closed = orders("").replace("outbound = \"allow\"", "outbound = \"deny\"");
             let text = format!("{closed}{}{at}", rule("outbound", "any", &programs.plated));
             post(&mut gate, &text, &scene.interfaces()).unwrap();
-            for stranger in common::STRANGER {
+            for stranger in tipstaff_testing::scene::STRANGER {
                 let to = SocketAddr::new(stranger, 7420);
                 scene.wire.seen();
                 let part = format!("connect-mptcp {to}");

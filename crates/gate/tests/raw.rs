@@ -4,17 +4,17 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::time::Duration;
 
-use common::wire::{self, Header, Tag, Wire};
-use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
 use nix::sys::socket::sockopt;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_testing::{
+    scene::{OWN, STRANGER, Scene, inside_with_wire, orders, post},
+    wire::{self, Header, Tag, Wire},
+};
 
 /// Marks that once passed everything; now they are numbers like others.
 const OLD_MARKS: [u32; 2] = [0x7469_706b, 0x7469_7073];

@@ -3,15 +3,13 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use common::{inside, orders, post};
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_testing::scene::{inside, orders, post};
 
 const TCP: u8 = 6;
 const UDP: u8 = 17;

@@ -3,14 +3,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::time::Duration;
 
-use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post, wire};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_testing::{
+    scene::{OWN, STRANGER, Scene, inside_with_wire, orders, post},
+    wire,
+};
 
 /// A service that answers each datagram, in both families; how many it heard.
 struct Echoes(Vec<UdpSocket>);

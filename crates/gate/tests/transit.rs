@@ -3,16 +3,16 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::net::IpAddr;
 use std::time::Duration;
 
-use common::wire::{self, Header, Wire};
-use common::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::lab::{self, Space};
+use tipstaff_testing::{
+    scene::{OWN, STRANGER, Scene, inside_with_wire, orders, post, second_cable},
+    wire::{self, Header, Wire},
+};
 
 /// Machines behind this host, on the second cable.
 const BEHIND: [&str; 2] = ["203.0.113.30", "2001:db8:113::30"];

@@ -2,11 +2,8 @@
 
 #![allow(clippy::unwrap_used)]
 
-mod common;
-
 use std::time::{Duration, Instant};
 
-use common::{ALLOW, inside, knock, orders, post, record};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::moment::Moment;
@@ -14,6 +11,7 @@ use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posting};
+use tipstaff_testing::scene::{ALLOW, inside, knock, orders, post, record};
 
 /// Long enough to look, and short enough to wait for.
 const SOON: Duration = Duration::from_millis(200);

@@ -175,9 +175,7 @@ pub fn nobody_else_writes() {
 /// # Errors
 /// What the system says; then the file is what it was.
 pub fn replace(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
-    let new = beside(path, bytes, access)?;
-    new.persist(path).map_err(|e| e.error)?;
-    File::open(folder(path))?.sync_all()
+    write_beside(path, bytes, access)?.replace()
 }
 
 /// As [`replace`], where no file is there yet.
@@ -188,6 +186,32 @@ pub fn create(path: &Path, bytes: &[u8], mode: u32) -> io::Result<()> {
     let new = beside(path, bytes, Access::Mode(mode))?;
     new.persist_noclobber(path).map_err(|e| e.error)?;
     File::open(folder(path))?.sync_all()
+}
+
+/// A file that is written and durable, and not in its place yet. Dropped, it is gone.
+#[derive(Debug)]
+pub struct Beside {
+    new: tempfile::NamedTempFile,
+    path: PathBuf,
+}
+
+impl Beside {
+    /// Puts it in its place, over what was there.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn replace(self) -> io::Result<()> {
+        self.new.persist(&self.path).map_err(|e| e.error)?;
+        File::open(folder(&self.path))?.sync_all()
+    }
+}
+
+/// The first half of [`replace`]: nothing changes before [`Beside::replace`].
+///
+/// # Errors
+/// What the system says.
+pub fn write_beside(path: &Path, bytes: &[u8], access: Access) -> io::Result<Beside> {
+    Ok(Beside { new: beside(path, bytes, access)?, path: path.to_owned() })
 }
 
 fn beside(path: &Path, bytes: &[u8], access: Access) -> io::Result<tempfile::NamedTempFile> {

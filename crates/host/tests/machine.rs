@@ -3,8 +3,7 @@
 
 #![allow(clippy::unwrap_used)]
 
-use std::io::Write;
-use std::net::{IpAddr, SocketAddr, TcpListener, UdpSocket};
+use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::os::fd::AsFd;
 
 use tipstaff_core::host::listener::Scope;
@@ -13,18 +12,14 @@ use tipstaff_host::lab::{self, Mounts, Space};
 use tipstaff_host::routes::{Way, way_to};
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_host::{interfaces, listeners, namespace};
-
-fn ip(text: &str) -> IpAddr {
-    text.parse().unwrap()
-}
+use tipstaff_testing::{ip, skipped};
 
 /// A namespace, or a loud line about why there is none.
 fn space() -> Option<Space> {
     match Space::new(Mounts::Shared) {
         Ok(space) => Some(space),
         Err(why) => {
-            let line = format!("SKIPPED: no network namespaces here: {why}\n");
-            std::io::stderr().write_all(line.as_bytes()).unwrap();
+            skipped("namespaces were", &why);
             None
         }
     }

@@ -3,9 +3,7 @@
 
 #![allow(clippy::unwrap_used)]
 
-use std::io::Write;
 use std::net::{IpAddr, TcpListener};
-use std::os::fd::AsFd;
 use std::time::Duration;
 
 use tipstaff_core::analysis::reach::{Outcome, Subject};
@@ -14,18 +12,16 @@ use tipstaff_core::decision::Speaker;
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
-use tipstaff_gate::kernel::{KernelGate, check_support};
+use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
 use tipstaff_knock::Reply;
 use tipstaff_knock::witness::{LetIn, Witness, WitnessFault, approach};
+use tipstaff_testing::pair::Pair;
+use tipstaff_testing::{can_test, ip};
 
 const PATIENCE: Duration = Duration::from_millis(150);
-
-fn ip(text: &str) -> IpAddr {
-    text.parse().unwrap()
-}
 
 /// A host with a router beside it; `test` runs on the host.
 fn on_a_host(test: impl FnOnce(Vec<Interface>) + Send + 'static) {
@@ -37,32 +33,12 @@ fn on_a_host_with(
     beside: impl FnOnce() + Send + 'static,
     test: impl FnOnce(Vec<Interface>) + Send + 'static,
 ) {
-    if let Err(why) = check_support() {
-        let line = format!("SKIPPED: the witness was not tested: {why}\n");
-        std::io::stderr().write_all(line.as_bytes()).unwrap();
+    if !can_test("the witness was") {
         return;
     }
-    let world = Space::new(Mounts::Shared).unwrap();
-    let host = Space::new(Mounts::Own).unwrap();
-    let end = world.as_fd().try_clone_to_owned().unwrap();
-    host.run(move || lab::cable("lan0", "w0", end.as_fd()).unwrap()).unwrap();
-    world
-        .run(|| {
-            lab::up("w0").unwrap();
-            lab::address("w0", ip("198.51.100.1"), 24).unwrap();
-            lab::address("w0", ip("2001:db8:51::1"), 64).unwrap();
-            beside();
-        })
-        .unwrap();
-    host.run(move || {
-        lab::up("lan0").unwrap();
-        lab::address("lan0", ip("198.51.100.20"), 24).unwrap();
-        lab::address("lan0", ip("2001:db8:51::20"), 64).unwrap();
-        lab::default_route(ip("198.51.100.1")).unwrap();
-        lab::default_route(ip("2001:db8:51::1")).unwrap();
-        test(interfaces::list().unwrap());
-    })
-    .expect("the test on the host failed");
+    let Pair { host, world } = Pair::new();
+    world.run(beside).unwrap();
+    host.run(move || test(interfaces::list().unwrap())).expect("the test on the host failed");
 }
 
 fn replies(witness: &mut Witness, doors: &[(Subject, IpAddr)]) -> Vec<Reply> {
@@ -137,8 +113,8 @@ fn what_it_cannot_play_it_refuses_with_the_reason() {
 
 #[test]
 fn without_a_route_there_is_no_way_back() {
-    if check_support().is_err() {
-        return; // said loudly above
+    if !can_test("ways back were") {
+        return;
     }
     let host = Space::new(Mounts::Shared).unwrap();
     let fault =

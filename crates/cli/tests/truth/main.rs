@@ -25,7 +25,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use common::{ARCHIVE, Lab, PARTNER, PATIENCE, STRANGER, ip, ping};
+use common::{ARCHIVE, Lab, PARTNER, STRANGER};
 use programs::{MPTCP, Programs};
 use serde_json::Value;
 use socket2::{Domain, Protocol, Socket, Type};
@@ -33,6 +33,7 @@ use tipstaff_core::names::traffic::Transport;
 use tipstaff_host::lab;
 use tipstaff_knock::Reply;
 use tipstaff_knock::sockets::{Door, knock};
+use tipstaff_testing::{clients::ping, ip, patience::PATIENCE};
 use worlds::{Dice, PORTS, SOURCES};
 
 /// Another machine beside the host, with the same orders.
@@ -171,7 +172,10 @@ fn behind_a_bridge(lab: &Lab) {
         })
         .unwrap();
     let carries = |family: usize| ping(&lab.world, PARTNER[family], ARCHIVE[family]);
-    assert!(common::in_time(|| carries(0) && carries(1)), "the bridge carries nothing");
+    assert!(
+        tipstaff_testing::patience::in_time(|| carries(0) && carries(1)),
+        "the bridge carries nothing"
+    );
 }
 
 /// More to do than there are processors.

@@ -8,8 +8,9 @@ use std::time::Duration;
 use socket2::{Domain, Protocol, Socket, Type};
 use tipstaff_core::names::traffic::Transport;
 
-use crate::common::{Lab, ip};
+use crate::common::Lab;
 use crate::worlds::{Manner, Wanted};
+use tipstaff_testing::ip;
 
 /// `IPPROTO_MPTCP` of include/uapi/linux/in.h.
 pub const MPTCP: i32 = 262;

@@ -4,7 +4,8 @@ use std::net::SocketAddr;
 
 use tipstaff_core::names::traffic::Transport;
 
-use crate::common::{ARCHIVE, Lab, PARTNER, STRANGER, ip};
+use crate::common::{ARCHIVE, Lab, PARTNER, STRANGER};
+use tipstaff_testing::ip;
 
 pub const PORTS: [u16; 4] = [7401, 7402, 7403, 7404];
 pub const SOURCES: [[&str; 2]; 2] = [PARTNER, STRANGER];

@@ -1,43 +1,20 @@
 //! A namespace with one cable for tests of the kernel's gate. Needs root and a
 //! kernel that carries the gate; elsewhere it says loudly that it was skipped.
 
-// Not every test that has this module uses all of it.
-#![allow(dead_code)]
-
-pub mod harm;
-pub mod wire;
-
-use std::io::Write;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::os::fd::AsFd;
 use std::path::PathBuf;
 
-use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::read;
-use tipstaff_gate::kernel::{KernelGate, check_support};
+use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Posting, Record};
 use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
 
-/// A number that a test takes from its environment.
-pub fn from_environment(name: &str, otherwise: u64) -> u64 {
-    std::env::var(name).map_or(otherwise, |text| text.parse().unwrap())
-}
-
-/// Draws by `TIPSTAFF_SEED`, which is printed.
-pub fn seeded() -> TestRunner {
-    let seed = from_environment("TIPSTAFF_SEED", 1);
-    eprintln!("TIPSTAFF_SEED={seed}");
-    runner(seed)
-}
-
-/// Draws by a seed.
-pub fn runner(seed: u64) -> TestRunner {
-    let bytes: Vec<u8> = (0..4).flat_map(|n| (seed + n).to_ne_bytes()).collect();
-    let rng = TestRng::from_seed(RngAlgorithm::ChaCha, &bytes);
-    TestRunner::new_with_rng(Config::default(), rng)
-}
+use crate::pair::end_of;
+use crate::{can_test, wire};
 
 /// Runs `test` inside a namespace with one cable, or says why not.
 pub fn inside(test: impl FnOnce(PathBuf, Vec<Interface>) + Send + 'static) {
@@ -106,7 +83,6 @@ pub fn inside_with_wire(test: impl FnOnce(Scene) + Send + 'static) {
 
 /// A second cable, `ts-c`: its far end in hand, and the namespace that it is in.
 pub fn second_cable() -> (wire::Wire, Space) {
-    use std::os::fd::AsFd;
     let space = Space::new(Mounts::Shared).unwrap();
     lab::cable("ts-c", "ts-d", space.as_fd()).unwrap();
     let far = space
@@ -124,19 +100,15 @@ pub fn second_cable() -> (wire::Wire, Space) {
 type Far = (wire::Wire, Space);
 
 fn scene(up: bool, test: impl FnOnce(PathBuf, Vec<Interface>, Far) + Send + 'static) {
-    if let Err(why) = check_support() {
-        // Not eprintln: the test runner would keep that to itself.
-        let line = format!("SKIPPED: the kernel's gate was not tested: {why}\n");
-        std::io::stderr().write_all(line.as_bytes()).unwrap();
+    if !can_test("the kernel's gate was") {
         return;
     }
     let far = Space::new(Mounts::Shared).unwrap();
     let near = Space::new(Mounts::Own).unwrap();
-    let far_end = std::os::fd::AsFd::as_fd(&far).try_clone_to_owned().unwrap();
+    let far_end = end_of(&far);
     let folder = tempfile::tempdir().unwrap();
     let run_dir = folder.path().join("run");
     near.run(move || {
-        use std::os::fd::AsFd;
         lab::cable("ts-a", "ts-b", far_end.as_fd()).unwrap();
         lab::up("ts-a").unwrap();
         lab::address("ts-a", "198.51.100.20".parse().unwrap(), 24).unwrap();
