@@ -363,6 +363,22 @@ impl Brief {
         }
     }
 
+    /// What each rule says, as a number: equal for rules that decide alike
+    /// ([`Rule::decides_like`]), whatever they are called, wherever they stand and
+    /// whether they are paused. Interfaces and programs count as they are written.
+    pub fn meanings(&self) -> Vec<u64> {
+        let mut lists: HashMap<*const AddressSet, u64> = HashMap::new();
+        self.rules()
+            .map(|rule| {
+                let mut hasher = DefaultHasher::new();
+                rule.direction.hash(&mut hasher);
+                hash_decisive(rule, &mut lists, &mut hasher);
+                (&rule.interface, &rule.program).hash(&mut hasher);
+                hasher.finish()
+            })
+            .collect()
+    }
+
     /// All that decides in a rule.
     fn hash_rule(
         &self,
@@ -370,20 +386,7 @@ impl Brief {
         lists: &mut HashMap<*const AddressSet, u64>,
         hasher: &mut DefaultHasher,
     ) {
-        (rule.action, rule.family, rule.until).hash(hasher);
-        rule.limit().map(|l| (l.increment, l.tolerance, l.sharing, l.over)).hash(hasher);
-        rule.traffic.keys.hash(hasher);
-        for list in [&rule.source.addresses, &rule.destination.addresses] {
-            list.as_ref()
-                .map(&mut |set| {
-                    *lists.entry(Arc::as_ptr(set)).or_insert_with(|| {
-                        let mut hasher = DefaultHasher::new();
-                        set.hash(&mut hasher);
-                        hasher.finish()
-                    })
-                })
-                .hash(hasher);
-        }
+        hash_decisive(rule, lists, hasher);
         self.interfaces_of(&rule.interface).hash(hasher);
         for list in [&rule.program.written, &rule.program.except] {
             list.iter().map(|path| self.executable(path)).collect::<Vec<_>>().hash(hasher);
@@ -403,5 +406,27 @@ impl Brief {
     /// All rules with their places.
     pub fn indexed(&self) -> impl DoubleEndedIterator<Item = (RuleIndex, &Rule)> {
         self.rules.iter().enumerate().map(|(at, rule)| (RuleIndex(at as u32), rule.as_ref()))
+    }
+}
+/// What decides in a rule but for its interfaces and programs. Long lists, which many
+/// rules share, are looked at once.
+fn hash_decisive(
+    rule: &Rule,
+    lists: &mut HashMap<*const AddressSet, u64>,
+    hasher: &mut DefaultHasher,
+) {
+    (rule.action, rule.family, rule.until).hash(hasher);
+    rule.limit().map(|l| (l.increment, l.tolerance, l.sharing, l.over)).hash(hasher);
+    rule.traffic.keys.hash(hasher);
+    for list in [&rule.source.addresses, &rule.destination.addresses] {
+        list.as_ref()
+            .map(|set| {
+                *lists.entry(Arc::as_ptr(set)).or_insert_with(|| {
+                    let mut hasher = DefaultHasher::new();
+                    set.hash(&mut hasher);
+                    hasher.finish()
+                })
+            })
+            .hash(hasher);
     }
 }

@@ -115,7 +115,7 @@ impl AddressCondition {
 }
 
 /// The interfaces a rule is about: names, or `tun*` for all names that begin with `tun`.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub struct InterfaceCondition {
     /// As the orders write it; empty is any.
     pub written: Vec<String>,
@@ -147,7 +147,7 @@ impl InterfaceCondition {
 
 /// The programs a rule is about, by the absolute paths of their files: who
 /// listens, for a packet on its way in; who sends, for one on its way out.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub struct ProgramCondition {
     /// As the orders write it; empty is any.
     pub written: Vec<String>,

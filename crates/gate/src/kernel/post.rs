@@ -95,9 +95,9 @@ impl KernelGate {
         let before = Revision::in_slot(kept.outer_slot.as_fd(), begin.holds)?;
 
         self.step("load")?;
-        let revision = Revision::load(how.posting, kept.memories(), &hooks)?;
+        let revision = Revision::load(how.posting, kept.memories(), &hooks, before.as_ref())?;
         if let Some(before) = &before {
-            revision.take_over_tallies(before, how.posting.brief)?;
+            revision.take_over_tallies(before)?;
         }
 
         let env = DispatcherEnv {

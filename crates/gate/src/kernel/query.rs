@@ -3,7 +3,9 @@
 
 use std::os::fd::AsFd;
 
-use tipstaff_core::decision::Decision;
+use tipstaff_core::decision::foundations::Foundation;
+use tipstaff_core::decision::{Decision, Speaker};
+use tipstaff_core::moment::Moment;
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 
 use crate::contract::{GateError, Unrecorded};
@@ -138,6 +140,18 @@ impl KernelGate {
             .iter()
             .map(|asked| Ok(revision.ask(asked.interface, way, asked.program, &asked.frame, 1)?.0))
             .collect()
+    }
+
+    /// Since when each rule, standing answer and foundation is counted; `None`: that was
+    /// posted by a version which did not note it.
+    ///
+    /// # Errors
+    /// [`GateError::NothingInForce`], or what the kernel says.
+    pub fn counted_since(&self) -> Result<Vec<(Speaker, Option<Moment>)>, GateError> {
+        let counted = self.revision()?.ok_or(GateError::NothingInForce)?.counted()?;
+        let foundations = Foundation::ALL.map(Speaker::Foundation);
+        let all = counted.speakers().chain(foundations);
+        Ok(all.map(|speaker| (speaker, counted.since(speaker))).collect())
     }
 
     /// Mean duration of the verdict on a frame, over `repeat` runs.

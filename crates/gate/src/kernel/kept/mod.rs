@@ -6,6 +6,7 @@ pub(crate) mod attached;
 pub(crate) mod buckets;
 pub(crate) mod cgroup;
 pub(crate) mod clock;
+pub(crate) mod counted;
 pub(crate) mod described;
 pub mod executables;
 pub(crate) mod memories;

@@ -5,12 +5,14 @@ use std::net::IpAddr;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::time::Duration;
 
+use nix::time::{ClockId, clock_gettime};
 use serde::{Deserialize, Serialize};
 use tipstaff_bpf::abi::skb;
 use tipstaff_bpf::sys::{self, MapKind, SKB_CONTEXT, TestRun};
-use tipstaff_core::brief::{Brief, RuleIndex};
+use tipstaff_core::brief::Brief;
 use tipstaff_core::bytes::ReadAt;
 use tipstaff_core::decision::{Decision, Speaker};
+use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, Over, Standing};
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::tables::layout::Verdict;
@@ -25,7 +27,8 @@ use crate::kernel::emit::owner::ASKED_PROGRAMS;
 use crate::kernel::emit::owner_tag::Secret;
 use crate::kernel::emit::shares::Shares;
 use crate::kernel::emit::{connect, filter};
-use crate::kernel::error::{bpf, load, misfit};
+use crate::kernel::error::{bpf, load, misfit, system};
+use crate::kernel::kept::counted::Counted;
 use crate::kernel::kept::switch::Place;
 use crate::kernel::kept::{described, executables};
 
@@ -72,8 +75,9 @@ struct Written<'r> {
     #[serde(flatten)]
     record: &'r Record,
     tables: String,
-    /// The names of the rules in their places, by which counters are taken over.
-    rules: Vec<&'r str>,
+    /// What is counted, by which counters are taken over.
+    #[serde(flatten)]
+    counted: Counted,
 }
 
 /// The parts of it that are not the record.
@@ -81,8 +85,15 @@ struct Written<'r> {
 struct Beside {
     #[serde(default)]
     tables: Option<String>,
-    #[serde(default)]
-    rules: Vec<String>,
+    #[serde(flatten)]
+    counted: Counted,
+}
+
+/// Seconds since 1970-01-01 UTC.
+fn now() -> Result<Moment, GateError> {
+    let clock = clock_gettime(ClockId::CLOCK_REALTIME);
+    let time = clock.map_err(|e| system("reading the clock")(e.into()))?;
+    Ok(Moment(u32::try_from(time.tv_sec()).unwrap_or(u32::MAX)))
 }
 
 fn reading() -> impl FnOnce(std::io::Error) -> GateError {
@@ -137,6 +148,7 @@ impl Revision {
         posting: &Posting<'_>,
         memories: SharedMaps<'_>,
         hooks: &[Hook],
+        before: Option<&Self>,
     ) -> Result<Self, GateError> {
         enforceable::check(posting.brief)?;
         // Which files programs are is seen now, in one go with their keys.
@@ -161,10 +173,12 @@ impl Revision {
         let slots = CounterSlot::count(layout.rules);
         let counters =
             sys::map_create(MapKind::PerCpuArray, COUNTERS, 4, 16, slots).map_err(bpf(MAKE_MAP))?;
+        // A record of another version cannot be read; then counting begins anew.
+        let old = before.and_then(|before| before.beside().ok()).map(|beside| beside.counted);
         let written = Written {
             record: &posting.record,
             tables: fingerprint(built.bytes()),
-            rules: brief.rules().map(|rule| rule.name.as_str()).collect(),
+            counted: Counted::of(brief, old.as_ref(), now()?),
         };
         let text =
             serde_json::to_vec(&written).map_err(|e| GateError::UnreadableRecord(e.to_string()))?;
@@ -339,26 +353,24 @@ impl Revision {
         Ok(counters.into_iter().filter_map(|(slot, t)| Some((slot.speaker()?, t))).collect())
     }
 
+    /// What is counted here, and since when.
+    pub(crate) fn counted(&self) -> Result<Counted, GateError> {
+        Ok(self.beside()?.counted)
+    }
+
     /// Goes on counting where the revision before stands: foundations, standing
-    /// answers, and rules by their names.
-    pub(crate) fn take_over_tallies(&self, before: &Self, brief: &Brief) -> Result<(), GateError> {
-        // A record of another version cannot be read; then counting begins anew.
-        let Ok(old) = before.beside() else { return Ok(()) };
-        let places: std::collections::HashMap<_, _> =
-            brief.indexed().map(|(index, rule)| (rule.name.as_str(), index)).collect();
+    /// answers that say the same, and rules of the same name and meaning.
+    pub(crate) fn take_over_tallies(&self, before: &Self) -> Result<(), GateError> {
+        let Ok(old) = before.counted() else { return Ok(()) };
+        let new = self.counted()?;
+        let places = new.places();
         let processors = sys::possible_processors().map_err(bpf("to read the counters"))?;
-        let place =
-            |index: RuleIndex| places.get(old.rules.get(index.0 as usize)?.as_str()).copied();
         for (speaker, tally) in before.tallies()? {
-            if tally == Tally::default() {
+            let Some(speaker) =
+                new.place(&places, &old, speaker).filter(|_| tally != Tally::default())
+            else {
                 continue;
-            }
-            let speaker = match speaker {
-                Speaker::Rule(index) => place(index).map(Speaker::Rule),
-                Speaker::Beyond(index) => place(index).map(Speaker::Beyond),
-                other => Some(other),
             };
-            let Some(speaker) = speaker else { continue };
             let mut copies = vec![0u8; 16 * processors];
             copies[..8].copy_from_slice(&tally.packets.to_ne_bytes());
             copies[8..16].copy_from_slice(&tally.bytes.to_ne_bytes());
