@@ -2,7 +2,7 @@
 
 use serde_json::Value;
 
-use crate::acts::{boot_trouble, confirming};
+use crate::acts::{boot_trouble, confirming, last_check};
 use crate::arguments::SchemaOptions;
 use crate::commands::{
     ask, brief, compare, cut, draft, group, history, hosts, install_boot, keep, names, post,
@@ -47,7 +47,7 @@ pub fn all() -> Vec<Known> {
         entry::<posture::Postures<'_>>(),
         entry::<posture::Report<'_>>(),
         entry::<reach::Crossings<'_>>(),
-        entry::<reach::Output<'_>>(),
+        entry::<last_check::Output<'_>>(),
         entry::<review::Report<'_>>(),
         entry::<rule::Report<'_>>(),
         entry::<rules::OneRule<'_>>(),
@@ -55,6 +55,8 @@ pub fn all() -> Vec<Known> {
         entry::<state::Report>(),
         entry::<survey::Report<'_>>(),
         entry::<tally::Report<'_>>(),
+        entry::<tally::Rates<'_>>(),
+        entry::<tally::Marked>(),
         entry::<watch::Line<'_>>(),
         entry::<withdraw::Report>(),
     ];

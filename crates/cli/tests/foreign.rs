@@ -287,7 +287,7 @@ fn nothing_hidden_is_ever_shown() {
 
 /// What is run while odd orders are in force.
 fn commands<'a>(report: &'a str, odd: &'a [String; 2]) -> Vec<Vec<&'a str>> {
-    let all: [&[&'a str]; 38] = [
+    let all: [&[&'a str]; 41] = [
         &["survey"],
         &["draft"],
         &["schema"],
@@ -320,6 +320,9 @@ fn commands<'a>(report: &'a str, odd: &'a [String; 2]) -> Vec<Vec<&'a str>> {
         &["history", "show", "1"],
         &["state"],
         &["tally", "--all"],
+        &["tally", "--mark"],
+        &["tally", "--since-mark", "--sort", "bytes"],
+        &["tally", "--every", "1s", "--times", "1"],
         &["tally", "plates", "--sources"],
         &["reach"],
         &["reach", "--why", "tcp/7410"],

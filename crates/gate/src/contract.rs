@@ -114,7 +114,7 @@ pub struct Posted {
 }
 
 /// Packets and bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, JsonSchema, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Tally {
     /// Packets that were decided.
     pub packets: u64,

@@ -3,6 +3,7 @@
 pub mod boot_trouble;
 pub mod comparison;
 pub mod confirming;
+pub mod last_check;
 pub mod named;
 pub mod posture;
 pub mod shell;

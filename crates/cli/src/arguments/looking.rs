@@ -2,9 +2,12 @@
 
 use std::net::IpAddr;
 use std::path::PathBuf;
+use std::time::Duration;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 use tipstaff_core::packet::Direction;
+
+use super::posting::duration;
 
 #[derive(Args, Debug)]
 pub struct RulesOptions {
@@ -156,6 +159,44 @@ pub struct TallyOptions {
     /// Include rules that have not matched
     #[arg(long)]
     pub all: bool,
+    /// Note the counts of this moment, for --since-mark; nothing is reset
+    #[arg(long, conflicts_with_all = ["since_mark", "rule", "every", "csv", "openmetrics"])]
+    pub mark: bool,
+    /// Count from the last --mark on
+    #[arg(long, conflicts_with = "openmetrics")]
+    pub since_mark: bool,
+    /// Order of the rows
+    #[arg(long, value_name = "BY", value_enum, default_value = "position")]
+    pub sort: TallySort,
+    /// Look again and again, and show what was counted a second in between
+    #[arg(long, value_name = "TIME", value_parser = duration,
+          conflicts_with_all = ["sources", "since_mark", "csv", "openmetrics"])]
+    pub every: Option<Duration>,
+    /// With --every: so many times [default: until interrupted]
+    #[arg(long, value_name = "COUNT", requires = "every")]
+    pub times: Option<u32>,
+    /// Print a table as comma-separated values (RFC 4180)
+    #[arg(long, conflicts_with_all = ["sources", "openmetrics", "json"])]
+    pub csv: bool,
+    /// Print metrics for a collector in the OpenMetrics text format, or write them to FILE,
+    /// whole or not at all
+    #[arg(long, value_name = "FILE", num_args = 0..=1, default_missing_value = "-",
+          conflicts_with_all = ["rule", "sources", "json"])]
+    pub openmetrics: Option<PathBuf>,
+}
+
+/// The order in which `tally` shows rows.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum TallySort {
+    /// As packets meet them: foundations, rules, standing answers
+    #[default]
+    Position,
+    /// The most packets first
+    Packets,
+    /// The most bytes first
+    Bytes,
+    /// The most packets beyond a rate first
+    Beyond,
 }
 
 #[derive(Args, Debug)]

@@ -118,7 +118,7 @@ pub enum HistoryCommand {
 }
 
 /// `60s`, `10m`, `1h 30m`: a second at least, a day at most.
-fn duration(text: &str) -> Result<Duration, String> {
+pub(super) fn duration(text: &str) -> Result<Duration, String> {
     const MOST: Duration = Duration::from_secs(24 * 3_600);
     let read: jiff::SignedDuration =
         text.parse().map_err(|_| "expected a duration such as 60s, 10m or 1h30m".to_owned())?;

@@ -3,7 +3,6 @@
 
 mod crossing;
 mod far;
-mod memory;
 mod pace;
 pub mod page;
 mod text;
@@ -16,10 +15,8 @@ use std::time::Duration;
 
 pub use crossing::Report as Crossings;
 use pace::Pace;
-use schemars::JsonSchema;
-use serde::Serialize;
 use tipstaff_core::analysis::reach::{
-    Arrival, Changes, Plan, Report, SEVERAL, Vantage, changes, merge, subjects,
+    Arrival, Plan, Report, SEVERAL, Vantage, changes, merge, subjects,
 };
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::KernelGate;
@@ -30,11 +27,11 @@ use tipstaff_knock::sockets::{self, Door};
 use tipstaff_knock::witness;
 use tipstaff_reach::{Check, GateInForce, Place, plan};
 
+use crate::acts::last_check::{self, Output};
 use crate::arguments::{Common, ReachCommand, ReachOptions};
 use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
-use crate::shape::shape;
 use crate::terminal::Terminal;
 
 /// Knocking on oneself costs nothing, so the patience may be longer.
@@ -50,7 +47,8 @@ pub fn run(
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
     if let Some(ReachCommand::Merge { files }) = &options.command {
-        let reports = files.iter().map(|path| memory::read(path)).collect::<Result<Vec<_>, _>>()?;
+        let reports =
+            files.iter().map(|path| last_check::read(path)).collect::<Result<Vec<_>, _>>()?;
         let merged = merge(&reports).map_err(|fault| Failure::Argument {
             message: format!("these reports cannot be merged: {fault}"),
             help: "Merge reports of one host; each machine writes its own with --json.".into(),
@@ -63,7 +61,7 @@ pub fn run(
     // What cannot be read should be known before anybody is knocked on.
     let named = match options.changes.as_deref() {
         Some(LAST) | None => None,
-        Some(path) => Some(memory::read(Path::new(path))?),
+        Some(path) => Some(last_check::read(Path::new(path))?),
     };
     let (mut report, listeners) = match &options.target {
         Some(name) => (far::look(common, options, name, terminal.json)?, Vec::new()),
@@ -72,10 +70,10 @@ pub fn run(
     if options.all_ports || !options.ports.is_empty() {
         report.gather(SEVERAL);
     }
-    let place = memory::place(common, &report.host);
+    let place = last_check::place(common, &report.host);
     let before = match (named, options.changes.is_some(), &place) {
         (Some(report), ..) => Some(report),
-        (None, true, Some(path)) if path.exists() => memory::read_own(path, &mut report.notes)?,
+        (None, true, Some(path)) if path.exists() => last_check::read_own(path, &mut report.notes)?,
         (None, true, _) => {
             report.notes.push("there is no earlier check to compare with".into());
             None
@@ -92,23 +90,13 @@ pub fn run(
 /// it hears of it.
 fn keep(place: Option<PathBuf>, report: &mut Report, asked: bool) {
     let kept = match &place {
-        Some(path) => memory::keep(path, report),
+        Some(path) => last_check::keep(path, report),
         None => Err(std::io::Error::other("this account has no home directory")),
     };
     if let (Err(e), true) = (kept, asked) {
         report.notes.push(format!("this check cannot be saved for the next --changes: {e}"));
     }
 }
-
-#[derive(JsonSchema, Serialize)]
-pub struct Output<'r> {
-    #[serde(flatten)]
-    report: &'r Report,
-    /// Since the last check, or the report that was named; null: nobody asked.
-    changes: Option<&'r Changes>,
-}
-
-shape!(Output<'_> => "reach");
 
 /// Shows a report in the way that was asked for.
 fn print(

@@ -1,15 +1,28 @@
-//! Where the last check is kept, for `--changes`.
+//! What `reach` writes, and where the last check is kept: for `--changes`, and for
+//! metrics.
 
 use std::io;
 use std::path::{Path, PathBuf};
 
-use tipstaff_core::analysis::reach::Report;
+use schemars::JsonSchema;
+use serde::Serialize;
+use tipstaff_core::analysis::reach::{Changes, Report};
 use tipstaff_host::files::{self, Access};
 
-use super::Output;
 use crate::arguments::Common;
 use crate::failure::Failure;
-use crate::shape::{self, Shape, Tagged, WrongSchema};
+use crate::shape::{self, Shape, Tagged, WrongSchema, shape};
+
+/// A check as JSON.
+#[derive(JsonSchema, Serialize)]
+pub struct Output<'r> {
+    #[serde(flatten)]
+    pub report: &'r Report,
+    /// Since the last check, or the report that was named; null: nobody asked.
+    pub changes: Option<&'r Changes>,
+}
+
+shape!(Output<'_> => "reach");
 
 /// The file of the last check of a host: root's beside the history, anybody
 /// else's at home (the XDG base directory specification's state).

@@ -1,0 +1,324 @@
+//! `tally`: packets and bytes by rule, and how sources stand with a rate.
+
+use std::cmp::Reverse;
+use std::collections::HashMap;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use tipstaff_core::analysis::reach::speaker_words;
+use tipstaff_core::brief::RuleIndex;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::decision::foundations::Foundation;
+use tipstaff_core::decision::rates::SourceState;
+use tipstaff_core::moment::Moment;
+use tipstaff_core::orders::{OrdersHash, Origin};
+use tipstaff_core::packet::Direction;
+use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::{Gate, GateError, Tally, Unrecorded};
+
+use crate::acts::named;
+use crate::arguments::{Common, TallyOptions, TallySort};
+use crate::chosen::{self, LoadedPolicy, Visible};
+use crate::ending::Ending;
+use crate::failure::Failure;
+use crate::shape::shape;
+use crate::terminal::orders_words;
+use crate::terminal::{Columns, Terminal, bytes, counted, faint, moment, plain};
+
+mod csv;
+mod mark;
+mod metrics;
+mod rates;
+
+pub use mark::Marked;
+pub use rates::Rates;
+
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
+    orders: &'r Origin,
+    /// Whether the orders file is another one than what is in force and counted; null: it
+    /// cannot be read.
+    file_differs: Option<bool>,
+    /// When the mark was set that is counted from; null: each from its own `since` on.
+    since_mark: Option<Moment>,
+    rows: Vec<Row>,
+    /// What sources took of the rule's rate, where a rule was named.
+    sources: Option<Vec<SourceState>>,
+    unrecorded: Unrecorded,
+}
+
+#[derive(Clone, JsonSchema, Serialize)]
+struct Row {
+    by: String,
+    /// The name of the rule.
+    name: Option<String>,
+    #[serde(flatten)]
+    speaker: Speaker,
+    #[serde(flatten)]
+    tally: Tally,
+    /// Packets beyond the rule's rate.
+    beyond: u64,
+    /// Since when it is counted: a rule that means something else begins anew. Null:
+    /// nobody knows.
+    since: Option<Moment>,
+}
+
+shape!(Report<'_> => "tally");
+
+/// The gate, what is in force, and what of it is wanted.
+struct Asked<'a> {
+    gate: KernelGate,
+    judge: LoadedPolicy,
+    wanted: Option<RuleIndex>,
+    options: &'a TallyOptions,
+}
+
+impl Asked<'_> {
+    /// All rows, in their order.
+    fn whole(&self) -> Result<Vec<Row>, Failure> {
+        Ok(rows(&self.judge, &self.gate.tallies()?, &self.gate.counted_since()?, self.wanted))
+    }
+
+    /// The rows to be shown, in the order that was asked for.
+    fn chosen(&self, mut rows: Vec<Row>) -> Vec<Row> {
+        if self.wanted.is_none() && !self.options.all {
+            rows.retain(|row| row.tally.packets + row.beyond > 0);
+        }
+        match self.options.sort {
+            TallySort::Position => {}
+            TallySort::Packets => rows.sort_by_key(|row| Reverse(row.tally.packets)),
+            TallySort::Bytes => rows.sort_by_key(|row| Reverse(row.tally.bytes)),
+            TallySort::Beyond => rows.sort_by_key(|row| Reverse(row.beyond)),
+        }
+        rows
+    }
+}
+
+pub fn run(
+    common: &Common,
+    options: &TallyOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    if let Some(file) = &options.openmetrics {
+        return metrics::write(common, file, terminal);
+    }
+    let (in_force, visible) = chosen::in_force(common)?;
+    let in_force = match (in_force, visible) {
+        (Some(in_force), _) => in_force,
+        (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
+        (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
+    };
+    let judge = chosen::from_force(&in_force)?;
+    let gate = KernelGate::new(&common.run_dir)?;
+    let wanted = match &options.rule {
+        Some(rule) => Some(named::rule(&judge, rule)?),
+        None => None,
+    };
+    let asked = Asked { gate, judge, wanted, options };
+    if let Some(every) = options.every {
+        return rates::show(&asked, every, terminal);
+    }
+    let whole = asked.whole()?;
+    if options.mark {
+        return mark::set(common, &whole, terminal);
+    }
+    let (whole, since_mark) = match options.since_mark {
+        true => mark::since(common, whole).map(|(rows, mark)| (rows, Some(mark)))?,
+        false => (whole, None),
+    };
+    let unmatched: Vec<Row> = whole.iter().filter(|row| row.is_unmatched_rule()).cloned().collect();
+    let rows = asked.chosen(whole);
+    if options.csv {
+        return csv::print(&rows, terminal);
+    }
+    let sources = match wanted {
+        Some(index) if options.sources => Some(states(&asked.judge, &asked.gate, index)?),
+        _ => None,
+    };
+    let unrecorded = asked.gate.unrecorded()?;
+    let file_differs = file_differs(common, &in_force.record.hash());
+    let judge = &asked.judge;
+    if terminal.json {
+        let orders = &judge.origin;
+        terminal.json(&Report { orders, file_differs, since_mark, rows, sources, unrecorded });
+        return Ok(Ending::Fine);
+    }
+    terminal.heading(&match wanted {
+        Some(index) => speaker_words(&judge.brief, Speaker::Rule(index)),
+        None => counted(rows.iter().map(|r| r.tally.packets as usize).sum(), "packet", "packets"),
+    });
+    terminal.note(&orders_words(&judge.origin));
+    if file_differs == Some(true) {
+        let path = common.orders_path().display();
+        terminal.note(&format!("{path} differs from them; counted is what is in force"));
+    }
+    terminal.note(&match since_mark {
+        Some(mark) => format!("counted since the mark of {}", at(mark)),
+        None => since_words(&rows),
+    });
+    show(judge, &rows, terminal);
+    if wanted.is_none() && !options.all && !unmatched.is_empty() {
+        terminal.note(&unmatched_words(&unmatched, since_mark));
+    }
+    let Unrecorded { left_out, lost } = unrecorded;
+    if wanted.is_none() && left_out + lost > 0 {
+        terminal.note(&format!(
+            "of the events for `watch`, {left_out} were not sampled and {lost} were lost because \
+             nobody read them"
+        ));
+    }
+    if let (Some(sources), Some(index)) = (sources, wanted) {
+        show_sources(judge, index, &sources, terminal);
+    }
+    Ok(Ending::Fine)
+}
+
+impl Row {
+    fn is_unmatched_rule(&self) -> bool {
+        matches!(self.speaker, Speaker::Rule(_)) && self.tally.packets + self.beyond == 0
+    }
+}
+
+/// Whether the file says something else than what is in force.
+fn file_differs(common: &Common, hash: &OrdersHash) -> Option<bool> {
+    let (_, origin) = chosen::orders_of_file(common.orders_path()).ok()?;
+    Some(origin.hash() != *hash)
+}
+
+/// As the administrator's clock shows it.
+fn at(Moment(seconds): Moment) -> String {
+    moment(i64::from(seconds))
+}
+
+/// Since when the rows count, where that is the same for all.
+fn since_words(rows: &[Row]) -> String {
+    let mut times: Vec<Moment> = rows.iter().filter_map(|row| row.since).collect();
+    times.sort_unstable();
+    match (times.first(), times.last()) {
+        (Some(first), Some(last)) if first == last => format!("counted since {}", at(*first)),
+        (Some(first), Some(last)) => {
+            format!("counted since {}, the latest since {}", at(*first), at(*last))
+        }
+        _ => "nobody knows since when these are counted".into(),
+    }
+}
+
+/// Rules that nothing has matched, and for how long.
+fn unmatched_words(rows: &[Row], mark: Option<Moment>) -> String {
+    const NAMED: usize = 4;
+    let words = rows.iter().take(NAMED).map(|row| match (mark, row.since) {
+        (None, Some(since)) => format!("{} since {}", row.by, at(since)),
+        _ => row.by.clone(),
+    });
+    let words = words.collect::<Vec<_>>().join(", ");
+    let more = match rows.len().saturating_sub(NAMED) {
+        0 => String::new(),
+        more => format!(" and {more} more"),
+    };
+    format!("nothing has matched {words}{more}; --all shows all rules")
+}
+
+fn states(
+    judge: &LoadedPolicy,
+    gate: &KernelGate,
+    index: RuleIndex,
+) -> Result<Vec<SourceState>, Failure> {
+    let rule = judge.brief.rule(index);
+    match rule.and_then(|rule| rule.limit()) {
+        Some(limit) => Ok(gate.sources(&limit)?),
+        None => Err(Failure::Argument {
+            message: "the rule has no rate limit, so sources are not counted".into(),
+            help: "Name a rule with `at_most`.".into(),
+        }),
+    }
+}
+
+fn rows(
+    judge: &LoadedPolicy,
+    tallies: &[(Speaker, Tally)],
+    since: &[(Speaker, Option<Moment>)],
+    wanted: Option<RuleIndex>,
+) -> Vec<Row> {
+    let tallies: HashMap<Speaker, Tally> = tallies.iter().copied().collect();
+    let since: HashMap<Speaker, Option<Moment>> = since.iter().copied().collect();
+    let row = |speaker| {
+        let beyond = match speaker {
+            Speaker::Rule(index) => tallies.get(&Speaker::Beyond(index)).map_or(0, |t| t.packets),
+            _ => 0,
+        };
+        let rule = match speaker {
+            Speaker::Rule(index) => judge.brief.rule(index),
+            _ => None,
+        };
+        Row {
+            by: speaker_words(&judge.brief, speaker),
+            name: rule.map(|rule| rule.name.as_str().to_owned()),
+            speaker,
+            tally: tallies.get(&speaker).copied().unwrap_or_default(),
+            beyond,
+            since: since.get(&speaker).copied().flatten(),
+        }
+    };
+    if let Some(index) = wanted {
+        return vec![row(Speaker::Rule(index))];
+    }
+    let rules = judge.brief.indexed().map(|(index, _)| Speaker::Rule(index));
+    let foundations = Foundation::ALL.map(Speaker::Foundation).into_iter();
+    foundations.chain(rules).chain(Direction::ALL.map(Speaker::Standing)).map(row).collect()
+}
+
+fn show(judge: &LoadedPolicy, rows: &[Row], terminal: &Terminal) {
+    if rows.is_empty() {
+        terminal.line("No rule has matched yet; --all shows all of them.");
+        return;
+    }
+    fn right(text: String) -> comfy_table::Cell {
+        plain(text).set_alignment(comfy_table::CellAlignment::Right)
+    }
+    let with_rates = judge.brief.rules().any(|rule| rule.at_most.is_some());
+    let mut headings = vec!["by", "packets", "bytes"];
+    headings.extend(with_rates.then_some("beyond its rate"));
+    let mut table = Columns::new(headings);
+    for row in rows {
+        let mut cells = vec![
+            plain(&row.by),
+            right(row.tally.packets.to_string()),
+            right(bytes(row.tally.bytes)),
+        ];
+        cells.extend(with_rates.then(|| match row.beyond {
+            0 => faint("–").set_alignment(comfy_table::CellAlignment::Right),
+            beyond => right(beyond.to_string()),
+        }));
+        table.row(cells);
+    }
+    terminal.table(&table);
+}
+
+fn show_sources(
+    judge: &LoadedPolicy,
+    index: RuleIndex,
+    sources: &[SourceState],
+    terminal: &Terminal,
+) {
+    let rate = judge.brief.rule(index).and_then(|rule| rule.at_most);
+    let rate = rate.map(|rate| rate.to_string()).unwrap_or_default();
+    if sources.is_empty() {
+        terminal.line(format!("\nNo source has used any of it recently: {rate}"));
+        return;
+    }
+    let mut table = Columns::new(["source", "room now", "next after"]);
+    for state in sources {
+        let source = match state.source {
+            None => "all together".to_owned(),
+            Some(source) if source.is_ipv6() => format!("{source}/64"),
+            Some(source) => source.to_string(),
+        };
+        let wait = match state.wait {
+            0 => "–".to_owned(),
+            wait => format!("{:.1} s", wait as f64 / 1e9),
+        };
+        table.row([plain(source), plain(state.room), plain(wait)]);
+    }
+    terminal.table(&table);
+    terminal.note(&format!("the rate: {rate}"));
+}

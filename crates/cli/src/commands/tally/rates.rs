@@ -1,0 +1,120 @@
+//! What is counted a second.
+
+use std::time::{Duration, Instant};
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::moment::Moment;
+use tipstaff_core::orders::Origin;
+
+use super::{Asked, Row};
+use crate::chosen;
+use crate::ending::Ending;
+use crate::failure::Failure;
+use crate::shape::shape;
+use crate::terminal::{Columns, Terminal, bytes, faint, plain};
+
+/// What was counted between two looks.
+#[derive(JsonSchema, Serialize)]
+pub struct Rates<'r> {
+    orders: &'r Origin,
+    /// When it was looked the second time.
+    time: Moment,
+    /// Seconds between the two.
+    seconds: f64,
+    /// Those that counted anything in between.
+    rows: Vec<Rate>,
+}
+
+/// Of one, a second.
+#[derive(JsonSchema, Serialize)]
+struct Rate {
+    by: String,
+    #[serde(flatten)]
+    speaker: Speaker,
+    packets_per_second: f64,
+    bytes_per_second: f64,
+    beyond_per_second: f64,
+}
+
+shape!(Rates<'_> => "tally-rates");
+
+/// Looks every so often; as often as was asked for, or without end.
+pub(super) fn show(
+    asked: &Asked<'_>,
+    every: Duration,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let (mut before, mut looked) = (asked.whole()?, Instant::now());
+    let mut left = asked.options.times;
+    while left != Some(0) {
+        left = left.map(|left| left - 1);
+        std::thread::sleep(every.saturating_sub(looked.elapsed()));
+        let seconds = looked.elapsed().as_secs_f64();
+        looked = Instant::now();
+        let now = asked.whole()?;
+        let rows = asked.chosen(between(&before, &now)).into_iter();
+        let rates: Vec<Rate> = rows.map(|row| rate(row, seconds)).collect();
+        before = now;
+        print(asked, rates, seconds, terminal);
+    }
+    Ok(Ending::Fine)
+}
+
+/// What was counted from one look to the next. Where counting began anew in between,
+/// what is there now.
+fn between(before: &[Row], now: &[Row]) -> Vec<Row> {
+    let difference = |now: &Row| {
+        let before = before.iter().find(|b| b.by == now.by && b.since == now.since);
+        let mut row = now.clone();
+        if let Some(before) = before {
+            row.tally.packets = now.tally.packets.saturating_sub(before.tally.packets);
+            row.tally.bytes = now.tally.bytes.saturating_sub(before.tally.bytes);
+            row.beyond = now.beyond.saturating_sub(before.beyond);
+        }
+        row
+    };
+    now.iter().map(difference).collect()
+}
+
+fn rate(row: Row, seconds: f64) -> Rate {
+    Rate {
+        packets_per_second: row.tally.packets as f64 / seconds,
+        bytes_per_second: row.tally.bytes as f64 / seconds,
+        beyond_per_second: row.beyond as f64 / seconds,
+        by: row.by,
+        speaker: row.speaker,
+    }
+}
+
+fn print(asked: &Asked<'_>, rows: Vec<Rate>, seconds: f64, terminal: &Terminal) {
+    let time = chosen::now();
+    if terminal.json {
+        terminal.json_line(&Rates { orders: &asked.judge.origin, time, seconds, rows });
+        return;
+    }
+    terminal.heading(&format!("{}, over {seconds:.1} s", super::at(time)));
+    if rows.is_empty() {
+        terminal.line("nothing was counted");
+        return;
+    }
+    let with_rates = asked.judge.brief.rules().any(|rule| rule.at_most.is_some());
+    let mut headings = vec!["by", "packets/s", "bytes/s"];
+    headings.extend(with_rates.then_some("beyond its rate/s"));
+    let mut table = Columns::new(headings);
+    for row in rows {
+        let right = |text: String| plain(text).set_alignment(comfy_table::CellAlignment::Right);
+        let mut cells = vec![
+            plain(&row.by),
+            right(format!("{:.1}", row.packets_per_second)),
+            right(bytes(row.bytes_per_second as u64)),
+        ];
+        cells.extend(with_rates.then(|| match row.beyond_per_second {
+            0.0 => faint("–").set_alignment(comfy_table::CellAlignment::Right),
+            beyond => right(format!("{beyond:.1}")),
+        }));
+        table.row(cells);
+    }
+    terminal.table(&table);
+}
