@@ -118,6 +118,36 @@ fn decisions_are_recorded_and_watched() {
         assert_eq!([&*verdict, &*traffic, &*by], ["deny", "icmp/echo", standing]);
         assert_eq!([&*source, &*destination], [STRANGER[family], own]);
     }
+    // Of each list that is given, one must fit.
+    for family in 0..2 {
+        assert_eq!(lab.knock(PARTNER[family], ARCHIVE[family], 7410), "answers");
+        assert_eq!(lab.knock(STRANGER[family], ARCHIVE[family], 7411), "silent");
+    }
+    let arguments = [
+        &["watch", "--json", "--count", "1"][..],
+        &["--source", "192.0.2.0/24", "--source", "partner", "--verdict", "deny"],
+        &["--traffic", "tcp/7411", "--interface", "lan*", "--direction", "inbound"],
+    ];
+    let line: serde_json::Value = serde_json::from_str(&lab.done(&arguments.concat())).unwrap();
+    assert_eq!([&line["traffic"], &line["verdict"]], ["tcp/7411", "deny"], "{line}");
+    assert!(line["source"].as_str().unwrap().starts_with(STRANGER[0]), "{line}");
+    assert_eq!(lab.knock(STRANGER[0], ARCHIVE[0], 7412), "silent");
+    assert_eq!(lab.knock(PARTNER[1], ARCHIVE[1], 7410), "answers");
+    let name = std::env::current_exe().unwrap();
+    let name = name.file_name().unwrap().to_str().unwrap();
+    let arguments = ["watch", "--json", "--count", "1", "--rule", "plates", "--program", name];
+    let line: serde_json::Value = serde_json::from_str(&lab.done(&arguments)).unwrap();
+    assert!(line["by"] == rule && line["source"].as_str().unwrap().contains(PARTNER[1]), "{line}");
+    // What cannot be meant is said at once.
+    for (wrong, word) in [
+        (["--source", "partners"], "or one of partner"),
+        (["--rule", "plate"], "tipstaff rules --in-force"),
+        (["--traffic", "sshh"], "Write a port such as 22"),
+    ] {
+        let output = lab.tipstaff(&[&["watch"][..], &wrong].concat());
+        let error = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.code() == Some(2) && error.contains(word), "{wrong:?}: {error}");
+    }
     // A flood of denied knocks is sampled, and what is left out is counted.
     let target = ip(ARCHIVE[0]);
     lab.world

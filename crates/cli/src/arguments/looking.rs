@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
+use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
 
 use super::posting::duration;
@@ -147,6 +148,51 @@ pub struct WatchOptions {
     /// Stop after this many decisions
     #[arg(long, value_name = "NUMBER")]
     pub count: Option<u64>,
+    /// Only those of this rule (name or position); repeatable, as all of these
+    #[arg(long = "rule", value_name = "RULE")]
+    pub rules: Vec<String>,
+    /// Only what was allowed, denied or refused
+    #[arg(long = "verdict", value_name = "VERDICT", value_enum)]
+    pub verdicts: Vec<Verdict>,
+    /// Only from this address or network, or a group of the orders
+    #[arg(long = "source", value_name = "WHO")]
+    pub sources: Vec<String>,
+    /// Only to this address or network, or a group of the orders
+    #[arg(long = "destination", value_name = "WHO")]
+    pub destinations: Vec<String>,
+    /// Only this traffic: a port such as 22, or tcp/22, ssh, icmp/echo
+    #[arg(long)]
+    pub traffic: Vec<String>,
+    /// Only this program, by its path or the name of its file
+    #[arg(long = "program", value_name = "PROGRAM")]
+    pub programs: Vec<String>,
+    /// Only this direction
+    #[arg(long = "direction", value_enum)]
+    pub ways: Vec<Way>,
+    /// Only this interface; lan* stands for all whose names begin so
+    #[arg(long = "interface", value_name = "NAME")]
+    pub interfaces: Vec<String>,
+}
+
+/// What was said, as it is asked for.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// Let pass
+    Allow,
+    /// Dropped
+    Deny,
+    /// Answered with a refusal
+    Refuse,
+}
+
+impl From<Verdict> for Action {
+    fn from(verdict: Verdict) -> Self {
+        match verdict {
+            Verdict::Allow => Self::Allow,
+            Verdict::Deny => Self::Deny,
+            Verdict::Refuse => Self::Refuse,
+        }
+    }
 }
 
 #[derive(Args, Debug)]

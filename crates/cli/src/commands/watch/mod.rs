@@ -1,5 +1,7 @@
 //! `watch`: decisions as they happen.
 
+mod filter;
+
 use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
 use std::os::fd::AsFd;
@@ -20,6 +22,8 @@ use tipstaff_gate::kernel::{Events, KernelGate};
 use tipstaff_gate::lock::{Lock, LockError};
 use tipstaff_gate::{Event, Gate, GateError, Maker, Unrecorded};
 use tipstaff_host::{interfaces, listeners};
+
+use filter::{Decided, Filter};
 
 use crate::arguments::{Common, WatchOptions};
 use crate::chosen::{self, LoadedPolicy, Visible};
@@ -53,6 +57,7 @@ pub fn run(
 ) -> Result<Ending, Failure> {
     let gate = KernelGate::new(&common.run_dir)?;
     let mut names = Names::read(common)?;
+    let filter = Filter::new(options, &names.judge)?;
     let _alone = alone(common)?;
     let mut events = gate.events()?;
     let before = gate.unrecorded()?;
@@ -66,7 +71,9 @@ pub fn run(
     loop {
         for event in events.drain() {
             names.keep_up(common, &event)?;
-            print(&mut names, &event, terminal);
+            if !filter.may_show(decided(&event)) || !print(&mut names, &event, &filter, terminal) {
+                continue;
+            }
             seen += 1;
             if options.count == Some(seen) || terminal.is_closed() {
                 return Ok(end(&gate, before, terminal));
@@ -179,6 +186,14 @@ impl Names {
         known.map_or_else(|| format!("#{}", event.interface.0), |i| i.name.clone())
     }
 
+    /// The name and the position of the rule that decided; of earlier orders nobody knows.
+    fn rule(&self, event: &Event) -> Option<(&str, usize)> {
+        let (Speaker::Rule(index) | Speaker::Beyond(index)) = event.speaker else { return None };
+        let known = self.judge.origin.hash().first() == event.orders;
+        let rule = self.judge.brief.rule(index).filter(|_| known)?;
+        Some((rule.name.as_str(), index.position()))
+    }
+
     /// A record may be older than the orders in force.
     fn by(&self, event: &Event) -> String {
         if self.judge.origin.hash().first() == event.orders {
@@ -194,7 +209,18 @@ impl Names {
     }
 }
 
-fn print(names: &mut Names, event: &Event, terminal: &Terminal) {
+fn decided(event: &Event) -> Decided {
+    Decided {
+        verdict: event.verdict,
+        direction: event.direction,
+        source: event.source,
+        destination: event.destination,
+        key: TrafficKey::new(event.protocol, event.to.unwrap_or_default()),
+    }
+}
+
+/// Shows a decision where the filter means it.
+fn print(names: &mut Names, event: &Event, filter: &Filter, terminal: &Terminal) -> bool {
     let key = TrafficKey::new(event.protocol, event.to.unwrap_or_default());
     let end = |address: IpAddr, port: Option<u16>| match port {
         // It only connected: which of the own addresses it takes is not known yet.
@@ -209,6 +235,9 @@ fn print(names: &mut Names, event: &Event, terminal: &Terminal) {
         Some(maker) => Some(names.program(maker)),
         None => names.listening(event),
     };
+    if !filter.shows(names.rule(event), program.as_deref(), &interface) {
+        return false;
+    }
     let ports = event.from.is_some();
     let destination = end(event.destination, event.to.filter(|_| ports));
     let line = Line {
@@ -225,7 +254,7 @@ fn print(names: &mut Names, event: &Event, terminal: &Terminal) {
     };
     if terminal.json {
         terminal.json_line(&line);
-        return;
+        return true;
     }
     let Line { time, direction, interface, source, destination, verdict, by, traffic, .. } = line;
     let program = line.program.map(|program| format!("  {program}")).unwrap_or_default();
@@ -233,6 +262,7 @@ fn print(names: &mut Names, event: &Event, terminal: &Terminal) {
         "{time}  {verdict:<6}  {direction} on {interface}  {traffic}  {source} → \
          {destination}{program}  by {by}"
     ));
+    true
 }
 
 fn end(gate: &KernelGate, before: Unrecorded, terminal: &Terminal) -> Ending {
