@@ -77,6 +77,11 @@ impl Terminal {
         }
     }
 
+    /// Whether somebody looks at it, who has no need of what a script reads.
+    pub fn is_seen(&self) -> bool {
+        !self.json && io::stdout().is_terminal()
+    }
+
     /// A heading with room above it.
     pub fn heading(&self, text: &str) {
         self.write(&format!("\n{BOLD}{}{BOLD:#}", visible(text)));

@@ -7,6 +7,9 @@ use std::net::{IpAddr, SocketAddr};
 use std::os::fd::AsFd;
 use std::time::{Duration, Instant};
 
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -117,6 +120,8 @@ struct Names {
     programs: HashMap<Maker, String>,
     /// What listens, and when that was read.
     listeners: Option<(Instant, Vec<Listener>)>,
+    /// The day that lines on a terminal are of: they have the time alone.
+    day: Option<Date>,
 }
 
 /// Who listens is read anew so often: it means a walk over all processes.
@@ -130,7 +135,7 @@ impl Names {
             (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
         };
         let interfaces = interfaces::list().map_err(system("reading the interfaces"))?;
-        Ok(Self { judge, interfaces, programs: HashMap::new(), listeners: None })
+        Ok(Self { judge, interfaces, programs: HashMap::new(), listeners: None, day: None })
     }
 
     /// Other orders, or an interface that nobody knows: then names are read anew.
@@ -144,6 +149,23 @@ impl Names {
             }
         }
         Ok(())
+    }
+
+    /// The time of a decision: on a terminal that of the administrator's clock, below a line
+    /// for its day; else RFC 3339.
+    fn time(&mut self, event: &Event, terminal: &Terminal) -> String {
+        let Ok(time) = Timestamp::from_nanosecond(i128::from(event.time)) else {
+            return "an unknown moment".into();
+        };
+        if !terminal.is_seen() {
+            return format!("{time:.6}");
+        }
+        let time = time.to_zoned(TimeZone::system());
+        if self.day != Some(time.date()) {
+            self.day = Some(time.date());
+            terminal.note(&time.strftime("%Y-%m-%d, offset %:z").to_string());
+        }
+        time.strftime("%H:%M:%S%.3f").to_string()
     }
 
     /// The path of a program, as long as one of its processes runs.
@@ -228,8 +250,6 @@ fn print(names: &mut Names, event: &Event, filter: &Filter, terminal: &Terminal)
         Some(port) => SocketAddr::new(address, port).to_string(),
         None => address.to_string(),
     };
-    let time = jiff::Timestamp::from_nanosecond(i128::from(event.time));
-    let time = time.map(|t| format!("{t:.6}")).unwrap_or_default();
     let (interface, by) = (names.interface(event), names.by(event));
     let program = match event.program {
         Some(maker) => Some(names.program(maker)),
@@ -238,6 +258,7 @@ fn print(names: &mut Names, event: &Event, filter: &Filter, terminal: &Terminal)
     if !filter.shows(names.rule(event), program.as_deref(), &interface) {
         return false;
     }
+    let time = names.time(event, terminal);
     let ports = event.from.is_some();
     let destination = end(event.destination, event.to.filter(|_| ports));
     let line = Line {

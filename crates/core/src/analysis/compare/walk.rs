@@ -127,11 +127,8 @@ pub(super) fn compare(before: &Brief, after: &Brief) -> Comparison {
                 work,
                 cut_off: false,
             };
-            fn all(side: &Side<'_>) -> Vec<usize> {
-                (0..side.steps.len()).collect::<Vec<_>>()
-            }
-            let (a, b) = (all(&walk.before), all(&walk.after));
-            walk.narrow(0, a, b, &mut Default::default());
+            let (before, after) = (walk.before.all(), walk.after.all());
+            walk.narrow(0, before, after, &mut Default::default());
             comparison.cut_off |= walk.cut_off;
             of_family[nth] = merged(walk.pieces, &walk.whole);
         }
@@ -199,6 +196,10 @@ impl<'b> Side<'b> {
             steps.truncate(at + 1);
         }
         steps
+    }
+
+    fn all(&self) -> Vec<usize> {
+        (0..self.steps.len()).collect()
     }
 
     /// The rule that decides among these.
