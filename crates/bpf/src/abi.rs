@@ -64,7 +64,10 @@ pub mod skb {
     pub const LEN: i16 = 0;
     /// For whom it is: [`super::packet_type`].
     pub const PKT_TYPE: i16 = 4;
-    /// The tag of IEEE 802.1Q, whose lower 12 bits are the VLAN; 0 where there is none.
+    /// Whether the packet bears a tag of IEEE 802.1Q.
+    pub const VLAN_PRESENT: i16 = 20;
+    /// That tag, whose lower 12 bits are the VLAN. Before Linux 6.2 it stays what it was
+    /// when the tag is taken off (`__vlan_hwaccel_clear_tag` of include/linux/if_vlan.h).
     pub const VLAN_TCI: i16 = 24;
     /// The interface a forwarded packet came from; 0 for the host's own.
     pub const INGRESS_IFINDEX: i16 = 36;

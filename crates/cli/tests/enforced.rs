@@ -106,6 +106,7 @@ fn decisions_are_recorded_and_watched() {
             cell("interface"),
         ]
     };
+    assert!(lines.iter().all(|line| line["earlier"] == true), "{text}");
     let (rule, standing) = ("rule 1 (plates)", "the standing answer inbound");
     for (family, own) in ARCHIVE.iter().enumerate() {
         let [verdict, traffic, source, destination, by, interface] = cells(&lines[2 * family]);

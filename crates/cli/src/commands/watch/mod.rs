@@ -39,6 +39,8 @@ use crate::terminal::Terminal;
 #[derive(JsonSchema, Serialize)]
 pub struct Line<'e> {
     time: String,
+    /// It was decided before this watch began.
+    earlier: bool,
     direction: Direction,
     interface: &'e str,
     traffic: String,
@@ -60,6 +62,7 @@ pub fn run(
 ) -> Result<Ending, Failure> {
     let gate = KernelGate::new(&common.run_dir)?;
     let mut names = Names::read(common)?;
+    names.begun = i64::try_from(Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX);
     let filter = Filter::new(options, &names.judge)?;
     let _alone = alone(common)?;
     let mut events = gate.events()?;
@@ -122,6 +125,10 @@ struct Names {
     listeners: Option<(Instant, Vec<Listener>)>,
     /// The day that lines on a terminal are of: they have the time alone.
     day: Option<Date>,
+    /// When this watch began, as decisions have it.
+    begun: i64,
+    /// Whether the last that was shown is from before.
+    shows_earlier: bool,
 }
 
 /// Who listens is read anew so often: it means a walk over all processes.
@@ -135,7 +142,15 @@ impl Names {
             (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
         };
         let interfaces = interfaces::list().map_err(system("reading the interfaces"))?;
-        Ok(Self { judge, interfaces, programs: HashMap::new(), listeners: None, day: None })
+        Ok(Self {
+            judge,
+            interfaces,
+            programs: HashMap::new(),
+            listeners: None,
+            day: None,
+            begun: i64::MIN,
+            shows_earlier: false,
+        })
     }
 
     /// Other orders, or an interface that nobody knows: then names are read anew.
@@ -145,7 +160,10 @@ impl Names {
         if self.judge.origin.hash().first() != event.orders || !known {
             match Self::read(common) {
                 Err(Failure::Gate(GateError::NothingInForce)) => {}
-                read => *self = read?,
+                read => {
+                    let Self { day, begun, shows_earlier, .. } = *self;
+                    *self = Self { day, begun, shows_earlier, ..read? };
+                }
             }
         }
         Ok(())
@@ -263,6 +281,7 @@ fn print(names: &mut Names, event: &Event, filter: &Filter, terminal: &Terminal)
     let destination = end(event.destination, event.to.filter(|_| ports));
     let line = Line {
         time,
+        earlier: event.time < names.begun,
         direction: event.direction,
         interface: &interface,
         traffic: key.to_string(),
@@ -277,6 +296,10 @@ fn print(names: &mut Names, event: &Event, filter: &Filter, terminal: &Terminal)
         terminal.json_line(&line);
         return true;
     }
+    if names.shows_earlier && !line.earlier {
+        terminal.note("the above was decided before this watch began");
+    }
+    names.shows_earlier = line.earlier;
     let Line { time, direction, interface, source, destination, verdict, by, traffic, .. } = line;
     let program = line.program.map(|program| format!("  {program}")).unwrap_or_default();
     terminal.line(format!(

@@ -50,8 +50,12 @@ pub(crate) fn program(hook: Hook, parts: &Parts<'_>) -> Result<Vec<u8>, Assemble
         _ => a.jump_if(If::Eq, R2, 1, foundations.at(Foundation::Loopback)),
     }
     // What bears the tag of a VLAN is decided on that VLAN's own interface.
+    let untagged = a.label();
+    a.load(Width::W, R2, R6, skb::VLAN_PRESENT);
+    a.jump_if(If::Eq, R2, 0, untagged);
     a.load(Width::W, R2, R6, skb::VLAN_TCI);
     a.jump_if(If::Set, R2, vlan::ID_MASK, not_ours);
+    a.place(untagged);
     a.load(Width::W, R2, R6, cb::TOLD);
     if hook == Hook::Inner && !parts.restricts_outbound {
         // The outer gate, which remembers it, will let it out.
