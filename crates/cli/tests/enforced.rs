@@ -170,6 +170,26 @@ fn decisions_are_recorded_and_watched() {
     lab.done(&["withdraw"]);
 }
 
+#[test]
+fn a_program_that_a_rule_names_is_known_when_it_has_ended() {
+    let Some(lab) = Lab::new() else { return };
+    let plated = lab.path().join("plated");
+    fs::copy("/bin/bash", &plated).unwrap();
+    let path = plated.to_str().unwrap();
+    lab.orders(&format!(
+        "[[rules]]\nname = \"plates\"\ndirection = \"outbound\"\naction = \"allow\"\n\
+         traffic = \"tcp/7410\"\nprogram = \"{path}\"\nlog = true\n"
+    ));
+    lab.done(&["post"]);
+    let mut ends = std::process::Command::new(&plated);
+    ends.args(["-c", &format!(": >/dev/tcp/{}/7410", PARTNER[0])]);
+    lab.archive.run(move || ends.output().unwrap()).unwrap();
+    let line = lab.done(&["watch", "--json", "--count", "1", "--rule", "plates"]);
+    let line: serde_json::Value = serde_json::from_str(&line).unwrap();
+    assert_eq!(line["program"], path, "{line}");
+    lab.done(&["withdraw"]);
+}
+
 /// Waits for what `met` says, a second at most.
 fn within_a_second(met: impl Fn() -> bool) -> bool {
     let begin = tipstaff_testing::patience::OwnTime::begin();

@@ -20,7 +20,7 @@ use tipstaff_core::host::listener::{Listener, taker};
 use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP};
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
-use tipstaff_gate::kernel::executables::path_of;
+use tipstaff_gate::kernel::executables::{path_among, path_of};
 use tipstaff_gate::kernel::{Events, KernelGate};
 use tipstaff_gate::lock::{Lock, LockError};
 use tipstaff_gate::{Event, Gate, GateError, Maker, Unrecorded};
@@ -186,14 +186,17 @@ impl Names {
         time.strftime("%H:%M:%S%.3f").to_string()
     }
 
-    /// The path of a program, as long as one of its processes runs.
+    /// The path of a program, as long as one of its processes runs, or a rule names it.
     fn program(&mut self, maker: Maker) -> String {
-        let known = self.programs.entry(maker).or_insert_with(|| match path_of(maker) {
-            Some(path) => path.display().to_string(),
-            None => {
-                let (major, minor) = (maker.device >> 20, maker.device & 0xf_ffff);
-                format!("inode {} of device {major}:{minor}", maker.inode)
-            }
+        let named = &self.judge.brief;
+        let known = self.programs.entry(maker).or_insert_with(|| {
+            let named = || path_among(maker, named.programs_written()).map(str::to_owned);
+            path_of(maker).map(|path| path.display().to_string()).or_else(named).unwrap_or_else(
+                || {
+                    let (major, minor) = (maker.device >> 20, maker.device & 0xf_ffff);
+                    format!("inode {} of device {major}:{minor}", maker.inode)
+                },
+            )
         });
         known.clone()
     }

@@ -240,6 +240,15 @@ pub fn notes(brief: &Brief) -> Vec<ProgramNote> {
         .collect()
 }
 
+/// The first of these paths that leads to the file which made a socket: its programs may
+/// all have ended.
+pub fn path_among<'p>(maker: Maker, paths: impl IntoIterator<Item = &'p str>) -> Option<&'p str> {
+    paths.into_iter().find(|path| {
+        let identity = Identity::at(Path::new(path)).ok();
+        identity.is_some_and(|i| (i.device, i.inode) == (maker.device, Some(maker.inode)))
+    })
+}
+
 /// The path by which a running program of that file was started; `None` when
 /// none runs any more.
 pub fn path_of(maker: Maker) -> Option<PathBuf> {
