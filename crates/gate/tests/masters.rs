@@ -122,7 +122,7 @@ fn on_a_master(kind: &str, make: fn(&str) -> std::io::Result<()>) {
     let kind = kind.to_owned();
     inside_with_wire(move |scene| {
         if let Err(why) = make("agg0") {
-            skipped(&format!("{kind}s were"), &why);
+            skipped(&format!("{kind} were"), &why);
             return;
         }
         // Ports of these are taken while they are down.
