@@ -185,5 +185,7 @@ fn write_unit(path: &Path, text: &str, link: &Path) -> io::Result<()> {
         _ => {}
     }
     let name = path.file_name().unwrap_or_default();
-    std::os::unix::fs::symlink(Path::new("..").join(name), link)
+    std::os::unix::fs::symlink(Path::new("..").join(name), link)?;
+    // A machine that loses its power right after is guarded at its next start all the same.
+    fs::File::open(files::folder(link))?.sync_all()
 }
