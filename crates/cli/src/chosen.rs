@@ -78,6 +78,11 @@ pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
     }
 }
 
+/// The hash of a file of orders and of what it names, which may have faults.
+pub fn hash_of_file(path: &Path) -> Result<OrdersHash, Failure> {
+    written(path).map(|(_, origin)| origin.hash())
+}
+
 /// Reads a file of orders as this machine is to obey them.
 pub fn from_file(common: &Common) -> Result<LoadedPolicy, Failure> {
     of_file_at(common, common.orders_path())

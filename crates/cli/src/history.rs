@@ -80,10 +80,7 @@ pub struct Prepared<'h> {
 impl History {
     /// The history that a command works with. Nothing is made yet.
     pub fn from_options(common: &Common) -> Self {
-        let of = match &common.namespace {
-            None => String::new(),
-            Some(name) => format!("-{}", name.replace('/', "-")),
-        };
+        let of = common.of_namespace();
         let note = format!("last-post{of}.json");
         // One beside the revisions, one on another file system or at least in another place.
         let apart = match common.history == Path::new(Common::HISTORY) {

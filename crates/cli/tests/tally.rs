@@ -6,7 +6,8 @@
 mod common;
 
 use std::fs;
-use std::process::Command;
+use std::io::{BufRead, BufReader};
+use std::process::{Command, Stdio};
 
 use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER};
 use serde_json::Value;
@@ -155,5 +156,49 @@ fn metrics_are_read_by_a_parser_that_is_not_ours() {
     };
     assert_eq!(found(&info).unwrap().0, "info");
     assert!(found(&|name, _| name == "tipstaff_reach_differences").is_some());
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn rates_follow_other_orders_and_end_with_their_reader() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(&format!("{PLATES}{ODD}"));
+    let _listener = lab.listen("::", 7410);
+    lab.done(&["post"]);
+    let watching = |times: &[&str]| {
+        let mut command = lab.command(&[&["tally", "--every", "1s", "--json"][..], times].concat());
+        command.stdout(Stdio::piped());
+        lab.archive.run(move || command.spawn().unwrap()).unwrap()
+    };
+    // A rule more in front: places mean other rules from now on.
+    let mut child = watching(&["--times", "6"]);
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    let first = lines.next().unwrap().unwrap();
+    assert!(first.contains("tipstaff.tally-rates/1"), "{first}");
+    let front = ODD.replace("\"odd\"", "\"front\"");
+    lab.orders(&format!("{front}{PLATES}{ODD}"));
+    lab.done(&["post"]);
+    for _ in 0..3 {
+        lab.knock(PARTNER[0], ARCHIVE[0], 7410);
+    }
+    let looks: Vec<Value> =
+        lines.map(|line| serde_json::from_str(&line.unwrap()).unwrap()).collect();
+    let by: Vec<&str> = looks
+        .iter()
+        .flat_map(|look| look["rows"].as_array().unwrap())
+        .filter(|row| row["kind"] == "rule")
+        .map(|row| row["by"].as_str().unwrap())
+        .collect();
+    assert!(!by.is_empty() && by.iter().all(|by| *by == "rule 2 (plates)"), "{by:?}");
+    assert!(child.wait().unwrap().success());
+
+    let mut child = watching(&[]);
+    let mut reader = BufReader::new(child.stdout.take().unwrap());
+    reader.read_line(&mut String::new()).unwrap();
+    drop(reader);
+    let ended = std::cell::RefCell::new(child);
+    let met = in_time(|| ended.borrow_mut().try_wait().unwrap().is_some());
+    let _ = ended.borrow_mut().kill();
+    assert!(met, "nobody reads, and it goes on");
     lab.done(&["withdraw"]);
 }

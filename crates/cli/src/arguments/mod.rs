@@ -67,6 +67,13 @@ pub struct Common {
 }
 
 impl Common {
+    /// What the names of files have behind them that are of one network namespace: nothing
+    /// for the machine's own.
+    pub fn of_namespace(&self) -> String {
+        let name = self.namespace.as_ref();
+        name.map(|name| format!("-{}", name.replace('/', "-"))).unwrap_or_default()
+    }
+
     /// Where what must outlive a command is kept, unless told otherwise.
     pub const RUN: &str = "/run/tipstaff";
     /// Where the history is.

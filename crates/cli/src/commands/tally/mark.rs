@@ -10,7 +10,7 @@ use tipstaff_core::moment::Moment;
 use tipstaff_gate::Tally;
 use tipstaff_host::files::{self, Access};
 
-use super::Row;
+use super::{Row, without};
 use crate::arguments::Common;
 use crate::chosen;
 use crate::ending::Ending;
@@ -33,7 +33,7 @@ pub struct Marked {
 /// What was counted of one.
 #[derive(Deserialize, JsonSchema, Serialize)]
 struct Count {
-    /// `rule plates`, `standing inbound`, `foundation malformed`.
+    /// `rule plates`, `the standing answer inbound`, `foundation malformed`.
     of: String,
     /// Since when it was counted: what began anew since then is none of this.
     since: Option<Moment>,
@@ -46,23 +46,14 @@ shape!(Marked => "tally-mark");
 
 /// Beside what is in force, and as long-lived: both are gone after a restart.
 fn place(common: &Common) -> PathBuf {
-    let of = match &common.namespace {
-        None => String::new(),
-        Some(name) => format!("-{}", name.replace('/', "-")),
-    };
-    common.run_dir.join(format!("tally-mark{of}.json"))
-}
-
-/// What a row is known by from one post to the next: places of rules change.
-fn known_by(row: &Row) -> String {
-    row.name.as_ref().map_or_else(|| row.by.clone(), |name| format!("rule {name}"))
+    common.run_dir.join(format!("tally-mark{}.json", common.of_namespace()))
 }
 
 /// Sets it.
 pub(super) fn set(common: &Common, rows: &[Row], terminal: &Terminal) -> Result<Ending, Failure> {
     let counts = rows.iter().filter(|row| row.tally.packets + row.beyond > 0);
     let counts = counts.map(|row| Count {
-        of: known_by(row),
+        of: row.known_by(),
         since: row.since,
         tally: row.tally,
         beyond: row.beyond,
@@ -82,7 +73,7 @@ pub(super) fn set(common: &Common, rows: &[Row], terminal: &Terminal) -> Result<
 }
 
 /// The rows without what was counted before the mark, and when that was set.
-pub(super) fn since(common: &Common, mut rows: Vec<Row>) -> Result<(Vec<Row>, Moment), Failure> {
+pub(super) fn since(common: &Common, rows: Vec<Row>) -> Result<(Vec<Row>, Moment), Failure> {
     let path = place(common);
     let text = files::text(&path, MOST).map_err(|source| match source.kind() {
         io::ErrorKind::NotFound => Failure::Argument {
@@ -97,14 +88,7 @@ pub(super) fn since(common: &Common, mut rows: Vec<Row>) -> Result<(Vec<Row>, Mo
             message: format!("{} is not a mark: {why}", path.display()),
             help: "Set another one with: tipstaff tally --mark".into(),
         })?;
-    for row in &mut rows {
-        let of = known_by(row);
-        let before = marked.counts.iter().find(|count| count.of == of && count.since == row.since);
-        if let Some(before) = before {
-            row.tally.packets = row.tally.packets.saturating_sub(before.tally.packets);
-            row.tally.bytes = row.tally.bytes.saturating_sub(before.tally.bytes);
-            row.beyond = row.beyond.saturating_sub(before.beyond);
-        }
-    }
-    Ok((rows, marked.time))
+    let counts = marked.counts.into_iter();
+    let before = counts.map(|count| ((count.of, count.since), (count.tally, count.beyond)));
+    Ok((without(rows, &before.collect()), marked.time))
 }

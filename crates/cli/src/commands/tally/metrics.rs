@@ -93,14 +93,14 @@ impl Text {
         self.time("tipstaff_posted_timestamp_seconds", help, record.posted_at)?;
         let guarded = in_force.guarded.len().to_string();
         self.gauge("tipstaff_guarded_interfaces", "Interfaces with a gate.", &guarded)?;
-        self.counter("tipstaff_packets", "", "Packets decided.", judge, rows, |row| {
+        self.counter("tipstaff_packets", "", "Packets decided.", rows, |row| {
             Some(row.tally.packets)
         })?;
-        self.counter("tipstaff_bytes", "bytes", "Bytes of these packets.", judge, rows, |row| {
+        self.counter("tipstaff_bytes", "bytes", "Bytes of these packets.", rows, |row| {
             Some(row.tally.bytes)
         })?;
         let help = "Packets beyond the rate of a rule.";
-        self.counter("tipstaff_beyond_rate_packets", "packets", help, judge, rows, |row| {
+        self.counter("tipstaff_beyond_rate_packets", "packets", help, rows, |row| {
             let rule = match row.speaker {
                 Speaker::Rule(index) => judge.brief.rule(index),
                 _ => None,
@@ -114,16 +114,13 @@ impl Text {
         name: &str,
         unit: &str,
         help: &str,
-        judge: &LoadedPolicy,
         rows: &[Row],
         value: impl Fn(&Row) -> Option<u64>,
     ) -> fmt::Result {
         self.family(name, "counter", unit, help)?;
         for (row, value) in rows.iter().filter_map(|row| Some((row, value(row)?))) {
             let (kind, of) = match row.speaker {
-                Speaker::Rule(index) => {
-                    ("rule", judge.brief.rule(index).map_or("", |rule| rule.name.as_str()))
-                }
+                Speaker::Rule(_) => ("rule", row.name.as_deref().unwrap_or_default()),
                 Speaker::Standing(direction) => ("standing", direction.name()),
                 Speaker::Foundation(foundation) => ("foundation", foundation.name()),
                 _ => continue,

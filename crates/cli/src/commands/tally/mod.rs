@@ -74,6 +74,17 @@ struct Asked<'a> {
 }
 
 impl Asked<'_> {
+    /// Other orders may be in force by now: their places are of other rules.
+    fn keep_up(&mut self, common: &Common) -> Result<(), Failure> {
+        let (in_force, _) = chosen::in_force(common)?;
+        let in_force = in_force.ok_or(GateError::NothingInForce)?;
+        if in_force.record.hash() != self.judge.origin.hash() {
+            self.judge = chosen::from_force(&in_force)?;
+            self.wanted = wanted(self.options, &self.judge)?;
+        }
+        Ok(())
+    }
+
     /// All rows, in their order.
     fn whole(&self) -> Result<Vec<Row>, Failure> {
         Ok(rows(&self.judge, &self.gate.tallies()?, &self.gate.counted_since()?, self.wanted))
@@ -94,6 +105,11 @@ impl Asked<'_> {
     }
 }
 
+/// The rule that is asked for.
+fn wanted(options: &TallyOptions, judge: &LoadedPolicy) -> Result<Option<RuleIndex>, Failure> {
+    options.rule.as_ref().map(|rule| named::rule(judge, rule)).transpose()
+}
+
 pub fn run(
     common: &Common,
     options: &TallyOptions,
@@ -110,13 +126,10 @@ pub fn run(
     };
     let judge = chosen::from_force(&in_force)?;
     let gate = KernelGate::new(&common.run_dir)?;
-    let wanted = match &options.rule {
-        Some(rule) => Some(named::rule(&judge, rule)?),
-        None => None,
-    };
+    let wanted = wanted(options, &judge)?;
     let asked = Asked { gate, judge, wanted, options };
     if let Some(every) = options.every {
-        return rates::show(&asked, every, terminal);
+        return rates::show(common, asked, every, terminal);
     }
     let whole = asked.whole()?;
     if options.mark {
@@ -173,7 +186,28 @@ pub fn run(
     Ok(Ending::Fine)
 }
 
+/// What was counted of each, by what it is known by.
+type Counts = HashMap<(String, Option<Moment>), (Tally, u64)>;
+
+/// The rows without what was counted before. What began anew since then counts since
+/// another moment, and is whole.
+fn without(mut rows: Vec<Row>, before: &Counts) -> Vec<Row> {
+    for row in &mut rows {
+        if let Some((tally, beyond)) = before.get(&(row.known_by(), row.since)) {
+            row.tally.packets = row.tally.packets.saturating_sub(tally.packets);
+            row.tally.bytes = row.tally.bytes.saturating_sub(tally.bytes);
+            row.beyond = row.beyond.saturating_sub(*beyond);
+        }
+    }
+    rows
+}
+
 impl Row {
+    /// What it is known by from one post to the next: places of rules change.
+    fn known_by(&self) -> String {
+        self.name.as_ref().map_or_else(|| self.by.clone(), |name| format!("rule {name}"))
+    }
+
     fn is_unmatched_rule(&self) -> bool {
         matches!(self.speaker, Speaker::Rule(_)) && self.tally.packets + self.beyond == 0
     }
@@ -181,8 +215,7 @@ impl Row {
 
 /// Whether the file says something else than what is in force.
 fn file_differs(common: &Common, hash: &OrdersHash) -> Option<bool> {
-    let (_, origin) = chosen::orders_of_file(common.orders_path()).ok()?;
-    Some(origin.hash() != *hash)
+    Some(chosen::hash_of_file(common.orders_path()).ok()? != *hash)
 }
 
 /// As the administrator's clock shows it.
@@ -267,13 +300,19 @@ fn rows(
     foundations.chain(rules).chain(Direction::ALL.map(Speaker::Standing)).map(row).collect()
 }
 
+fn right(text: String) -> comfy_table::Cell {
+    plain(text).set_alignment(comfy_table::CellAlignment::Right)
+}
+
+/// Where a number would stand.
+fn nothing() -> comfy_table::Cell {
+    faint("–").set_alignment(comfy_table::CellAlignment::Right)
+}
+
 fn show(judge: &LoadedPolicy, rows: &[Row], terminal: &Terminal) {
     if rows.is_empty() {
         terminal.line("No rule has matched yet; --all shows all of them.");
         return;
-    }
-    fn right(text: String) -> comfy_table::Cell {
-        plain(text).set_alignment(comfy_table::CellAlignment::Right)
     }
     let with_rates = judge.brief.rules().any(|rule| rule.at_most.is_some());
     let mut headings = vec!["by", "packets", "bytes"];
@@ -286,7 +325,7 @@ fn show(judge: &LoadedPolicy, rows: &[Row], terminal: &Terminal) {
             right(bytes(row.tally.bytes)),
         ];
         cells.extend(with_rates.then(|| match row.beyond {
-            0 => faint("–").set_alignment(comfy_table::CellAlignment::Right),
+            0 => nothing(),
             beyond => right(beyond.to_string()),
         }));
         table.row(cells);

@@ -8,12 +8,13 @@ use tipstaff_core::decision::Speaker;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::Origin;
 
-use super::{Asked, Row};
+use super::{Asked, Counts, Row, nothing, right, without};
+use crate::arguments::Common;
 use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
-use crate::terminal::{Columns, Terminal, bytes, faint, plain};
+use crate::terminal::{Columns, Terminal, bytes, plain};
 
 /// What was counted between two looks.
 #[derive(JsonSchema, Serialize)]
@@ -40,42 +41,33 @@ struct Rate {
 
 shape!(Rates<'_> => "tally-rates");
 
-/// Looks every so often; as often as was asked for, or without end.
+/// Looks every so often; as often as was asked for, or until nobody reads.
 pub(super) fn show(
-    asked: &Asked<'_>,
+    common: &Common,
+    mut asked: Asked<'_>,
     every: Duration,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
-    let (mut before, mut looked) = (asked.whole()?, Instant::now());
+    let (mut before, mut looked) = (counts(&asked.whole()?), Instant::now());
     let mut left = asked.options.times;
-    while left != Some(0) {
+    while left != Some(0) && !terminal.is_closed() {
         left = left.map(|left| left - 1);
         std::thread::sleep(every.saturating_sub(looked.elapsed()));
         let seconds = looked.elapsed().as_secs_f64();
         looked = Instant::now();
+        asked.keep_up(common)?;
         let now = asked.whole()?;
-        let rows = asked.chosen(between(&before, &now)).into_iter();
+        let counted = counts(&now);
+        let rows = asked.chosen(without(now, &before)).into_iter();
         let rates: Vec<Rate> = rows.map(|row| rate(row, seconds)).collect();
-        before = now;
-        print(asked, rates, seconds, terminal);
+        before = counted;
+        print(&asked, rates, seconds, terminal);
     }
     Ok(Ending::Fine)
 }
 
-/// What was counted from one look to the next. Where counting began anew in between,
-/// what is there now.
-fn between(before: &[Row], now: &[Row]) -> Vec<Row> {
-    let difference = |now: &Row| {
-        let before = before.iter().find(|b| b.by == now.by && b.since == now.since);
-        let mut row = now.clone();
-        if let Some(before) = before {
-            row.tally.packets = now.tally.packets.saturating_sub(before.tally.packets);
-            row.tally.bytes = now.tally.bytes.saturating_sub(before.tally.bytes);
-            row.beyond = now.beyond.saturating_sub(before.beyond);
-        }
-        row
-    };
-    now.iter().map(difference).collect()
+fn counts(rows: &[Row]) -> Counts {
+    rows.iter().map(|row| ((row.known_by(), row.since), (row.tally, row.beyond))).collect()
 }
 
 fn rate(row: Row, seconds: f64) -> Rate {
@@ -104,14 +96,13 @@ fn print(asked: &Asked<'_>, rows: Vec<Rate>, seconds: f64, terminal: &Terminal) 
     headings.extend(with_rates.then_some("beyond its rate/s"));
     let mut table = Columns::new(headings);
     for row in rows {
-        let right = |text: String| plain(text).set_alignment(comfy_table::CellAlignment::Right);
         let mut cells = vec![
             plain(&row.by),
             right(format!("{:.1}", row.packets_per_second)),
             right(bytes(row.bytes_per_second as u64)),
         ];
         cells.extend(with_rates.then(|| match row.beyond_per_second {
-            0.0 => faint("–").set_alignment(comfy_table::CellAlignment::Right),
+            0.0 => nothing(),
             beyond => right(format!("{beyond:.1}")),
         }));
         table.row(cells);

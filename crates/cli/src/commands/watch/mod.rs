@@ -62,7 +62,7 @@ pub fn run(
 ) -> Result<Ending, Failure> {
     let gate = KernelGate::new(&common.run_dir)?;
     let mut names = Names::read(common)?;
-    names.begun = i64::try_from(Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX);
+    let mut shown = Shown::nothing();
     let filter = Filter::new(options, &names.judge)?;
     let _alone = alone(common)?;
     let mut events = gate.events()?;
@@ -77,7 +77,9 @@ pub fn run(
     loop {
         for event in events.drain() {
             names.keep_up(common, &event)?;
-            if !filter.may_show(decided(&event)) || !print(&mut names, &event, &filter, terminal) {
+            if !filter.may_show(decided(&event))
+                || !print(&mut names, &mut shown, &event, &filter, terminal)
+            {
                 continue;
             }
             seen += 1;
@@ -123,50 +125,22 @@ struct Names {
     programs: HashMap<Maker, String>,
     /// What listens, and when that was read.
     listeners: Option<(Instant, Vec<Listener>)>,
+}
+
+/// What was shown so far.
+struct Shown {
     /// The day that lines on a terminal are of: they have the time alone.
     day: Option<Date>,
     /// When this watch began, as decisions have it.
     begun: i64,
-    /// Whether the last that was shown is from before.
-    shows_earlier: bool,
+    /// Whether the last one was decided before.
+    earlier: bool,
 }
 
-/// Who listens is read anew so often: it means a walk over all processes.
-const LISTENERS_AGE: Duration = Duration::from_secs(5);
-
-impl Names {
-    fn read(common: &Common) -> Result<Self, Failure> {
-        let judge = match chosen::in_force(common)? {
-            (Some(in_force), _) => chosen::from_force(&in_force)?,
-            (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
-            (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
-        };
-        let interfaces = interfaces::list().map_err(system("reading the interfaces"))?;
-        Ok(Self {
-            judge,
-            interfaces,
-            programs: HashMap::new(),
-            listeners: None,
-            day: None,
-            begun: i64::MIN,
-            shows_earlier: false,
-        })
-    }
-
-    /// Other orders, or an interface that nobody knows: then names are read anew.
-    fn keep_up(&mut self, common: &Common, event: &Event) -> Result<(), Failure> {
-        let known =
-            event.interface.0 == 0 || self.interfaces.iter().any(|i| i.index == event.interface.0);
-        if self.judge.origin.hash().first() != event.orders || !known {
-            match Self::read(common) {
-                Err(Failure::Gate(GateError::NothingInForce)) => {}
-                read => {
-                    let Self { day, begun, shows_earlier, .. } = *self;
-                    *self = Self { day, begun, shows_earlier, ..read? };
-                }
-            }
-        }
-        Ok(())
+impl Shown {
+    fn nothing() -> Self {
+        let now = Timestamp::now().as_nanosecond();
+        Self { day: None, begun: i64::try_from(now).unwrap_or(i64::MAX), earlier: false }
     }
 
     /// The time of a decision: on a terminal that of the administrator's clock, below a line
@@ -184,6 +158,34 @@ impl Names {
             terminal.note(&time.strftime("%Y-%m-%d, offset %:z").to_string());
         }
         time.strftime("%H:%M:%S%.3f").to_string()
+    }
+}
+
+/// Who listens is read anew so often: it means a walk over all processes.
+const LISTENERS_AGE: Duration = Duration::from_secs(5);
+
+impl Names {
+    fn read(common: &Common) -> Result<Self, Failure> {
+        let judge = match chosen::in_force(common)? {
+            (Some(in_force), _) => chosen::from_force(&in_force)?,
+            (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
+            (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
+        };
+        let interfaces = interfaces::list().map_err(system("reading the interfaces"))?;
+        Ok(Self { judge, interfaces, programs: HashMap::new(), listeners: None })
+    }
+
+    /// Other orders, or an interface that nobody knows: then names are read anew.
+    fn keep_up(&mut self, common: &Common, event: &Event) -> Result<(), Failure> {
+        let known =
+            event.interface.0 == 0 || self.interfaces.iter().any(|i| i.index == event.interface.0);
+        if self.judge.origin.hash().first() != event.orders || !known {
+            match Self::read(common) {
+                Err(Failure::Gate(GateError::NothingInForce)) => {}
+                read => *self = read?,
+            }
+        }
+        Ok(())
     }
 
     /// The path of a program, as long as one of its processes runs, or a rule names it.
@@ -263,7 +265,13 @@ fn decided(event: &Event) -> Decided {
 }
 
 /// Shows a decision where the filter means it.
-fn print(names: &mut Names, event: &Event, filter: &Filter, terminal: &Terminal) -> bool {
+fn print(
+    names: &mut Names,
+    shown: &mut Shown,
+    event: &Event,
+    filter: &Filter,
+    terminal: &Terminal,
+) -> bool {
     let key = TrafficKey::new(event.protocol, event.to.unwrap_or_default());
     let end = |address: IpAddr, port: Option<u16>| match port {
         // It only connected: which of the own addresses it takes is not known yet.
@@ -279,12 +287,12 @@ fn print(names: &mut Names, event: &Event, filter: &Filter, terminal: &Terminal)
     if !filter.shows(names.rule(event), program.as_deref(), &interface) {
         return false;
     }
-    let time = names.time(event, terminal);
+    let time = shown.time(event, terminal);
     let ports = event.from.is_some();
     let destination = end(event.destination, event.to.filter(|_| ports));
     let line = Line {
         time,
-        earlier: event.time < names.begun,
+        earlier: event.time < shown.begun,
         direction: event.direction,
         interface: &interface,
         traffic: key.to_string(),
@@ -299,10 +307,10 @@ fn print(names: &mut Names, event: &Event, filter: &Filter, terminal: &Terminal)
         terminal.json_line(&line);
         return true;
     }
-    if names.shows_earlier && !line.earlier {
+    if shown.earlier && !line.earlier {
         terminal.note("the above was decided before this watch began");
     }
-    names.shows_earlier = line.earlier;
+    shown.earlier = line.earlier;
     let Line { time, direction, interface, source, destination, verdict, by, traffic, .. } = line;
     let program = line.program.map(|program| format!("  {program}")).unwrap_or_default();
     terminal.line(format!(
