@@ -36,6 +36,12 @@ fn counts_are_told_since_when_since_a_mark_a_second_and_to_other_programs() {
     // Nothing in force is a metric, and a mark that was never set an error that helps.
     assert!(lab.done(&["tally", "--openmetrics"]).contains("\ntipstaff_in_force 0\n# EOF"));
     lab.done(&["post"]);
+    // A rule is no file that metrics could go to.
+    let output = lab.tipstaff(&["tally", "--openmetrics", "plates"]);
+    assert_eq!((output.status.code(), lab.path().join("plates").exists()), (Some(2), false));
+    let nowhere = lab.tipstaff(&["tally", "--openmetrics=/proc/none/metrics"]);
+    let error = String::from_utf8_lossy(&nowhere.stderr);
+    assert!(!nowhere.status.success() && error.contains("/proc/none/metrics"), "{error}");
     let output = lab.tipstaff(&["tally", "--since-mark"]);
     let error = String::from_utf8_lossy(&output.stderr);
     assert!(!output.status.success() && error.contains("tipstaff tally --mark"), "{error}");
@@ -125,7 +131,7 @@ fn metrics_are_read_by_a_parser_that_is_not_ours() {
     lab.tipstaff(&["reach"]);
     let file = lab.path().join("tipstaff.prom");
     let found = |what: &dyn Fn(&str, &Value) -> bool| {
-        lab.done(&["tally", "--openmetrics", file.to_str().unwrap()]);
+        lab.done(&["tally", &format!("--openmetrics={}", file.display())]);
         let output = Command::new("python3").args(["-c", PARSER]).arg(&file).output().unwrap();
         let error = String::from_utf8_lossy(&output.stderr);
         assert!(output.status.success(), "{error}\n{}", fs::read_to_string(&file).unwrap());

@@ -226,8 +226,8 @@ pub struct TallyOptions {
     pub csv: bool,
     /// Print metrics for a collector in the OpenMetrics text format, or write them to FILE,
     /// whole or not at all
-    #[arg(long, value_name = "FILE", num_args = 0..=1, default_missing_value = "-",
-          conflicts_with_all = ["rule", "sources", "json"])]
+    #[arg(long, value_name = "FILE", num_args = 0..=1, require_equals = true,
+          default_missing_value = "-", conflicts_with_all = ["rule", "sources", "json"])]
     pub openmetrics: Option<PathBuf>,
 }
 
