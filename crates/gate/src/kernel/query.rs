@@ -3,7 +3,6 @@
 
 use std::os::fd::AsFd;
 
-use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
@@ -149,8 +148,7 @@ impl KernelGate {
     /// [`GateError::NothingInForce`], or what the kernel says.
     pub fn counted_since(&self) -> Result<Vec<(Speaker, Option<Moment>)>, GateError> {
         let counted = self.revision()?.ok_or(GateError::NothingInForce)?.counted()?;
-        let foundations = Foundation::ALL.map(Speaker::Foundation);
-        let all = counted.speakers().chain(foundations);
+        let all = counted.speakers();
         Ok(all.map(|speaker| (speaker, counted.since(speaker))).collect())
     }
 

@@ -6,6 +6,7 @@ use std::collections::HashMap;
 use serde::{Deserialize, Serialize};
 use tipstaff_core::brief::{Brief, RuleIndex};
 use tipstaff_core::decision::Speaker;
+use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
@@ -118,6 +119,7 @@ impl Counted {
     /// All rules, standing answers and foundations that are counted.
     pub(crate) fn speakers(&self) -> impl Iterator<Item = Speaker> {
         let rules = (0..self.counted_rules.len() as u32).map(|at| Speaker::Rule(RuleIndex(at)));
-        rules.chain(Direction::ALL.map(Speaker::Standing))
+        let foundations = Foundation::ALL.map(Speaker::Foundation);
+        rules.chain(Direction::ALL.map(Speaker::Standing)).chain(foundations)
     }
 }
