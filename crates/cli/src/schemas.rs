@@ -2,10 +2,10 @@
 
 use serde_json::Value;
 
-use crate::acts::{boot_trouble, confirming, last_check};
+use crate::acts::{boot_trouble, confirming, decisions, last_check};
 use crate::arguments::SchemaOptions;
 use crate::commands::{
-    ask, brief, compare, cut, draft, group, history, hosts, install_boot, keep, names, post,
+    ask, brief, compare, cut, draft, group, history, hosts, install_boot, keep, log, names, post,
     posture, reach, review, rule, rules, state, survey, tally, watch, withdraw,
 };
 use crate::ending::Ending;
@@ -42,6 +42,9 @@ pub fn all() -> Vec<Known> {
         entry::<install_boot::Removed>(),
         entry::<keep::Line>(),
         entry::<keep::Recognised<'_>>(),
+        entry::<decisions::Line>(),
+        entry::<decisions::GapLine>(),
+        entry::<log::Report<'_>>(),
         entry::<names::Report<'_>>(),
         entry::<post::Report>(),
         entry::<posture::Postures<'_>>(),
@@ -57,7 +60,7 @@ pub fn all() -> Vec<Known> {
         entry::<tally::Report<'_>>(),
         entry::<tally::Rates<'_>>(),
         entry::<tally::Marked>(),
-        entry::<watch::Line<'_>>(),
+        entry::<watch::Watched<'_>>(),
         entry::<withdraw::Report>(),
     ];
     all.push(("orders", tipstaff_core::orders::schema));

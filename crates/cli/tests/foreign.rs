@@ -277,6 +277,7 @@ fn nothing_hidden_is_ever_shown() {
         "history-prune",
         "keep",
         "keep-posture",
+        "log-gap",
         "posture",
         "reach-across",
         "watch",
@@ -371,18 +372,19 @@ fn nothing_was_left_out(walk: &Walk) {
     }
 }
 
+/// Runs it in the archive; the terminal that it writes to ends with it.
+fn started(walk: &Walk, mut command: Command) -> Child {
+    // The closure owns the command, and with it this end of the terminal.
+    walk.lab.archive.run(move || command.spawn().unwrap()).unwrap()
+}
+
 /// Decisions with the program that asked.
 fn watched(walk: &mut Walk) {
     walk.walked.insert("watch".into());
     let mut command = walk.command(&["watch", "--count", "1"]);
     command.env_remove("NO_COLOR").env("TERM", "xterm-256color");
     let shown = on_terminal(&mut command);
-    let child = walk.lab.archive.run(move || {
-        let child = command.spawn().unwrap();
-        drop(command);
-        child
-    });
-    let child = RefCell::new(child.unwrap());
+    let child = RefCell::new(started(walk, command));
     assert!(in_time(|| {
         walk.lab.knock(PARTNER[0], common::ARCHIVE[0], 7411);
         child.borrow_mut().try_wait().unwrap().is_some()
@@ -397,15 +399,7 @@ fn kept(walk: &mut Walk) {
     walk.walked.insert("keep".into());
     let mut command = walk.command(&["keep"]);
     let shown = on_terminal(&mut command);
-    let mut child = walk
-        .lab
-        .archive
-        .run(move || {
-            let child = command.spawn().unwrap();
-            drop(command);
-            child
-        })
-        .unwrap();
+    let mut child = started(walk, command);
     let end = walk.lab.world.as_fd().try_clone_to_owned().unwrap();
     let name = format!("k{ODD_LINK}");
     let link = name.clone();
@@ -416,6 +410,19 @@ fn kept(walk: &mut Walk) {
         state["guarded"].as_array().unwrap().iter().any(|n| *n == *name)
     };
     assert!(in_time(guarded));
+    // What it logs has the program's name, and the rule's.
+    assert!(in_time(|| {
+        walk.lab.knock(PARTNER[0], common::ARCHIVE[0], 7411);
+        let log = walk.lab.tipstaff(&["log"]).stdout;
+        String::from_utf8_lossy(&log).contains("plates-again")
+    }));
+    let log = fs::read_to_string(walk.lab.path().join("log/decisions.jsonl")).unwrap();
+    check(&["log"], &log);
+    for arguments in
+        [&["log"][..], &["log", "--csv"], &["log", "--top", "programs"], &["log", "--by", "hour"]]
+    {
+        walk.run(arguments);
+    }
     child.kill().unwrap();
     child.wait().unwrap();
     check(&["keep"], &read_all(shown));

@@ -14,8 +14,8 @@ use crate::moment::Moment;
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::traffic::{Term, Transport, keys_except, keys_of};
 use crate::orders::{
-    Action, AddressCondition, AtMost, FoundationSwitches, Inactive, InterfaceCondition, Memory,
-    Over, Period, ProgramCondition, Rule, RuleName, Sharing, Standing, TrafficCondition,
+    Action, AddressCondition, AtMost, FoundationSwitches, Inactive, InterfaceCondition, LogLevel,
+    Memory, Over, Period, ProgramCondition, Rule, RuleName, Sharing, Standing, TrafficCondition,
 };
 use crate::packet::{Direction, InterfaceIndex, LINK_PROTOCOLS, PRIORITY_TAGS};
 
@@ -138,6 +138,7 @@ pub fn brief(most: usize) -> impl Strategy<Value = Brief> {
                 standing,
                 foundations: FoundationSwitches { address_assignment },
                 memory: Memory::default(),
+                log_level: LogLevel::default(),
                 program_exact: false,
                 programs: programs_of(&rules, &Executables::new()),
                 executables: Executables::new(),

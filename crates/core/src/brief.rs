@@ -13,8 +13,8 @@ use crate::moment::Moment;
 use crate::names::address::AddressSet;
 use crate::names::range_set::RangeSet;
 use crate::orders::{
-    Action, FoundationSwitches, Host, Inactive, InterfaceCondition, Memory, Orders, Posture,
-    ProgramCondition, Rule, Selector, Standing,
+    Action, FoundationSwitches, Host, Inactive, InterfaceCondition, LogLevel, Memory, Orders,
+    Posture, ProgramCondition, Rule, Selector, Standing,
 };
 use crate::packet::{Direction, InterfaceIndex, ProgramIndex};
 
@@ -153,6 +153,8 @@ pub struct Brief {
     pub foundations: FoundationSwitches,
     /// How much the gate remembers.
     pub memory: Memory,
+    /// Which decisions are recorded that no rule asks for.
+    pub log_level: LogLevel,
     /// Whether programs are told by their files ([`Orders::program_exact`]).
     pub program_exact: bool,
     /// The rules in order, shared with the orders where nothing silences them.
@@ -218,6 +220,7 @@ impl Brief {
             standing: held.or(own.or(orders.standing)),
             foundations: orders.foundations,
             memory: orders.memory,
+            log_level: orders.log.level,
             program_exact: orders.program_exact,
             programs: programs_of(&rules, &executables),
             executables,
@@ -242,6 +245,7 @@ impl Brief {
             },
             foundations: self.foundations,
             memory: self.memory,
+            log_level: self.log_level,
             program_exact: self.program_exact,
             rules: Vec::new(),
             interfaces: self.interfaces.clone(),

@@ -3,9 +3,12 @@
 pub mod boot_trouble;
 pub mod comparison;
 pub mod confirming;
+pub mod csv;
+pub mod decisions;
 pub mod last_check;
 pub mod named;
 pub mod posture;
 pub mod shell;
 pub mod stranded;
+pub mod trouble;
 pub mod units;

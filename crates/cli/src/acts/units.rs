@@ -39,6 +39,9 @@ pub fn command(common: &Common, verb: &str) -> io::Result<String> {
     if common.history != Path::new(Common::HISTORY) {
         option("--history", absolute(&common.history)?);
     }
+    if verb == "keep" && common.log_dir != Path::new(Common::LOG) {
+        option("--log-dir", absolute(&common.log_dir)?);
+    }
     if common.run_dir != Path::new(Common::RUN) {
         option("--run-dir", absolute(&common.run_dir)?);
     }

@@ -148,6 +148,62 @@ pub struct WatchOptions {
     /// Stop after this many decisions
     #[arg(long, value_name = "NUMBER")]
     pub count: Option<u64>,
+    #[command(flatten)]
+    pub decisions: DecisionOptions,
+}
+
+#[derive(Args, Debug)]
+pub struct LogOptions {
+    /// Only from this moment on: 2026-11-29T08:00:00+01:00, or so long ago, such as 1h or 2d
+    #[arg(long, value_name = "WHEN")]
+    pub since: Option<String>,
+    /// Only before this moment, likewise
+    #[arg(long, value_name = "WHEN")]
+    pub until: Option<String>,
+    /// Count instead of listing: who was turned away most comes first
+    #[arg(long, value_name = "WHAT", value_enum, conflicts_with_all = ["by", "follow"])]
+    pub top: Option<Top>,
+    /// Count by hour or day
+    #[arg(long, value_name = "TIME", value_enum, conflicts_with = "follow")]
+    pub by: Option<Piece>,
+    /// The last so many; with --top, the first so many [default: all; with --top 10]
+    #[arg(long, value_name = "NUMBER")]
+    pub count: Option<usize>,
+    /// Go on with what is written from now on, until interrupted
+    #[arg(long)]
+    pub follow: bool,
+    /// Print a table as comma-separated values (RFC 4180)
+    #[arg(long, conflicts_with = "json")]
+    pub csv: bool,
+    #[command(flatten)]
+    pub decisions: DecisionOptions,
+}
+
+/// What `log --top` counts.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Top {
+    /// Addresses that sent
+    Sources,
+    /// Ports and messages that were meant
+    Ports,
+    /// Rules, standing answers and foundations that decided
+    Rules,
+    /// Programs that listen or send
+    Programs,
+}
+
+/// What `log --by` counts by.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Piece {
+    /// An hour, UTC
+    Hour,
+    /// A day, UTC
+    Day,
+}
+
+/// Which decisions are shown.
+#[derive(Args, Debug, Default)]
+pub struct DecisionOptions {
     /// Only those of this rule (name or position); repeatable, as all of these
     #[arg(long = "rule", value_name = "RULE")]
     pub rules: Vec<String>,

@@ -64,6 +64,16 @@ pub struct Common {
         hide_env = true
     )]
     pub history: PathBuf,
+    /// Directory for the log of decisions
+    #[arg(
+        long,
+        global = true,
+        value_name = "DIR",
+        default_value = Self::LOG,
+        env = "TIPSTAFF_LOG",
+        hide_env = true
+    )]
+    pub log_dir: PathBuf,
 }
 
 impl Common {
@@ -78,6 +88,8 @@ impl Common {
     pub const RUN: &str = "/run/tipstaff";
     /// Where the history is.
     pub const HISTORY: &str = "/var/lib/tipstaff";
+    /// Where the log is.
+    pub const LOG: &str = "/var/log/tipstaff";
 
     /// Where the orders are, asked for or not.
     pub fn orders_path(&self) -> &Path {
@@ -129,6 +141,8 @@ pub enum Command {
     Tally(TallyOptions),
     /// Show decisions as they happen: of rules with `log = true`, and a sample of what is denied
     Watch(WatchOptions),
+    /// Show the log of decisions: which, or who was turned away how often
+    Log(LogOptions),
     /// Check which ports are actually reachable, from where, and why that differs from the orders
     Reach(ReachOptions),
     /// Put the orders of the last post in force after a restart

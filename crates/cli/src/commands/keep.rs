@@ -1,7 +1,7 @@
-//! `keep`: a service that gives every interface that appears its gate, makes
-//! interface patterns follow, keeps own addresses and the files of programs as
-//! they are now, and takes up the posture of a place that it recognises. Enforcement does not need it: it stops
-//! without opening anything.
+//! `keep`: a service that gives every interface that appears its gate, makes interface
+//! patterns follow, keeps own addresses and the files of programs as they are now, takes up
+//! the posture of a place that it recognises, and writes the log of decisions. Enforcement
+//! does not need it: it stops without opening anything.
 
 use std::collections::BTreeSet;
 use std::net::IpAddr;
@@ -11,6 +11,7 @@ use std::os::unix::net::{SocketAddr, UnixDatagram};
 use std::path::Path;
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use nix::sys::eventfd::{EfdFlags, EventFd};
 use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use schemars::JsonSchema;
@@ -22,7 +23,9 @@ use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, GateError, InForce, Posted};
 use tipstaff_host::interfaces::{self, LinkWatch};
 
+use crate::acts::decisions::Recorder;
 use crate::acts::posture;
+use crate::acts::trouble::Trouble;
 use crate::arguments::Common;
 use crate::chosen;
 use crate::ending::Ending;
@@ -68,10 +71,25 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     signals.thread_block().map_err(|e| system("waiting for signals")(e.into()))?;
     let ends = SignalFd::with_flags(&signals, SfdFlags::SFD_CLOEXEC)
         .map_err(|e| system("waiting for signals")(e.into()))?;
+    // Refused here, and not only when the first interface appears.
+    KernelGate::new(&common.run_dir)?;
+    check_support()?;
+    let over =
+        EventFd::from_flags(EfdFlags::EFD_CLOEXEC).map_err(|e| system("starting")(e.into()))?;
+    std::thread::scope(|scope| {
+        let (json, over) = (terminal.json, &over);
+        // Apart: reading an orders file must not make records wait.
+        scope.spawn(move || Recorder::new(common).run(over.as_fd(), &Terminal::new(json)));
+        let ended = guard(common, &ends, terminal);
+        let told = over.write(1).map_err(|e| system("ending")(e.into()));
+        ended.and_then(|ending| told.map(|_| ending))
+    })
+}
+
+/// Follows interfaces, addresses, programs and places until a signal ends it.
+fn guard(common: &Common, ends: &SignalFd, terminal: &Terminal) -> Result<Ending, Failure> {
     let mut links = LinkWatch::open().map_err(system("watching the interfaces"))?;
     let mut gate = KernelGate::new(&common.run_dir)?;
-    // Refused here, and not only when the first interface appears.
-    check_support()?;
     let mut known = Known::default();
     let mut place = Place::default();
     let mut trouble = Trouble::default();
@@ -110,27 +128,6 @@ fn status(known: &Known) -> String {
     match known.links.len() {
         0 => "STATUS=nothing is in force".to_owned(),
         n => format!("STATUS=guarding {}", counted(n, "interface", "interfaces")),
-    }
-}
-
-/// What does not work at the moment. It is tried again at each look: who is
-/// away at the first trouble keeps nothing.
-#[derive(Default)]
-struct Trouble {
-    told: Option<String>,
-}
-
-impl Trouble {
-    /// Says what is new.
-    fn tell(&mut self, done: Result<(), Failure>, terminal: &Terminal) {
-        let what = done.err().map(|failure| failure.to_string());
-        if what != self.told {
-            match &what {
-                Some(what) => terminal.warning(&format!("{what}; trying again")),
-                None => terminal.warning("that works again"),
-            }
-        }
-        self.told = what;
     }
 }
 

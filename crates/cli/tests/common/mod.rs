@@ -88,7 +88,8 @@ impl Lab {
             .args(arguments)
             .env("NO_COLOR", "1")
             .env("TIPSTAFF_RUN", self.path().join("run"))
-            .env("TIPSTAFF_HISTORY", self.path().join("history"));
+            .env("TIPSTAFF_HISTORY", self.path().join("history"))
+            .env("TIPSTAFF_LOG", self.path().join("log"));
         command.env("TIPSTAFF_ORDERS", self.path().join("orders.toml"));
         command
     }

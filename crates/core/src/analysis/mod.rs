@@ -5,6 +5,7 @@ pub mod compare;
 mod connections;
 pub mod draft;
 pub mod exposure;
+pub mod log;
 pub mod reach;
 pub mod remarks;
 pub mod review;

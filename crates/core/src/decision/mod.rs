@@ -6,9 +6,11 @@ mod decide;
 pub mod flows;
 pub mod foundations;
 pub mod rates;
+mod recorded;
 pub mod shares;
 mod verdict;
 
 pub(crate) use decide::decide_with;
 pub use decide::{Mismatch, RuleQuery, decide, decide_within, first_mismatch};
+pub use recorded::{Recorded, UNRECORDED};
 pub use verdict::{Decision, Speaker};

@@ -1,7 +1,7 @@
 //! What is decided, and by whom.
 
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::brief::RuleIndex;
 use crate::decision::foundations::Foundation;
@@ -9,7 +9,7 @@ use crate::orders::Action;
 use crate::packet::Direction;
 
 /// Who decided.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase", tag = "kind", content = "which")]
 pub enum Speaker {
     /// Nobody was asked: it is for another host, or for another VLAN.

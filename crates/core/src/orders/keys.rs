@@ -6,6 +6,7 @@ use serde_json::{Map, Value, json};
 use super::action::Action;
 use super::at_most::{Over, Period};
 use super::hosts::OnFailure;
+use super::log::{Log, LogLevel};
 use super::model::Memory;
 use crate::names::address::Family;
 use crate::packet::Direction;
@@ -68,6 +69,10 @@ fn on_failures() -> Vec<String> {
     OnFailure::ALL.iter().map(|(_, name)| (*name).to_owned()).collect()
 }
 
+fn log_levels() -> Vec<String> {
+    LogLevel::ALL.iter().map(|(_, name)| (*name).to_owned()).collect()
+}
+
 fn overs() -> Vec<String> {
     Over::ALL.iter().map(|over| Action::from(*over).to_string()).collect()
 }
@@ -98,6 +103,7 @@ pub(super) const ORDERS: &[Key] = &[
         Kind::Table(MEMORY),
         "How many flows and rate-limited sources the gate remembers",
     ),
+    key("log", Kind::Table(LOG), "Which decisions are logged, and how long they are kept"),
     key(
         "addresses",
         Kind::Names,
@@ -151,6 +157,25 @@ pub(super) const MEMORY: &[Key] = &[
         Kind::Number(Memory::LEAST, Memory::MOST),
         "Most sources remembered by rate limits [65536]",
     ),
+];
+
+/// `[log]`.
+pub(super) const LOG: &[Key] = &[
+    key(
+        "level",
+        Kind::OneOf(log_levels),
+        "Decisions logged beside those of rules with log = true: off, denied (a sample under a \
+         flood), rules (also what rules allow) or all (also what standing answers allow) [denied]",
+    ),
+    key(
+        "max_megabytes",
+        Kind::Number(Log::MEGABYTES.0, Log::MEGABYTES.1),
+        "Most that the log takes; the oldest files go first [100]",
+    ),
+    key("max_days", Kind::Number(Log::DAYS.0, Log::DAYS.1), "Older files are removed [30]"),
+    key("journal", Kind::Switch, "Each line goes to the systemd journal too [false]"),
+    key("syslog", Kind::Switch, "Each line goes to the local syslog too, RFC 5424 [false]"),
+    key("viewers", Kind::Text, "A group of accounts that may watch, and read the log [only root]"),
 ];
 
 /// `[areas]`.

@@ -15,6 +15,7 @@ mod hash;
 mod hosts;
 mod keys;
 mod lists;
+mod log;
 mod model;
 mod origin;
 mod read;
@@ -37,9 +38,10 @@ pub use hosts::{
 };
 pub use keys::schema;
 pub use lists::Lists;
+pub use log::{Log, LogLevel};
 pub use model::{
     Accepted, AddressCondition, FoundationSwitches, InterfaceCondition, Memory, NameKind, Named,
-    Orders, ProgramCondition, Rule, RuleName, TrafficCondition,
+    Orders, ProgramCondition, Rule, RuleName, TrafficCondition, built_in_terms,
 };
 pub use origin::Origin;
 pub use read::{read, read_all};

@@ -11,6 +11,7 @@ use super::action::{Action, Standing};
 use super::at_most::{AtMost, Limit, Over};
 use super::codes::Code;
 use super::hosts::{Boot, Group, Host, Inactive, Posture, Selector};
+use super::log::Log;
 use crate::moment::Moment;
 use crate::names::address::{AddressSet, Family};
 use crate::names::range_set::RangeSet;
@@ -330,6 +331,8 @@ pub struct Orders {
     pub program_exact: bool,
     /// How much the gate remembers.
     pub memory: Memory,
+    /// What is logged.
+    pub log: Log,
     /// What is in force after a restart.
     pub boot: Boot,
     /// Services that the orders define for themselves.
@@ -364,6 +367,11 @@ impl Orders {
     pub fn terms(&self, text: &str) -> Option<Result<Vec<Term>, TermFault>> {
         terms(&self.services, text)
     }
+}
+
+/// What a traffic text means without any orders: a term, or a service of the catalogue.
+pub fn built_in_terms(text: &str) -> Option<Result<Vec<Term>, TermFault>> {
+    terms(&BTreeMap::new(), text)
 }
 
 /// See [`Orders::terms`].

@@ -14,6 +14,7 @@ use super::fault::{Fault, Faults, Place, Places};
 use super::hosts::{Group, Host, Posture};
 use super::keys::{self};
 use super::lists::Lists;
+use super::log::{Log, LogLevel};
 use super::model::{FoundationSwitches, Memory, NameKind, Orders};
 use super::resolve::{Guesses, Names, Text, Unresolved};
 
@@ -211,6 +212,7 @@ impl<'t> Reader<'t> {
             None => Some(false),
         };
         let memory = self.memory(main);
+        let log = self.log(main);
         let mut names = Names { lists: self.lists.cloned(), ..Names::default() };
         names.areas = self.areas(main);
         let (mut hosts, mut postures, mut rule_groups) = (Vec::new(), Vec::new(), Vec::new());
@@ -267,6 +269,7 @@ impl<'t> Reader<'t> {
             standing,
             foundations,
             memory: memory?,
+            log: log?,
             program_exact: program_exact?,
             boot: boot?,
             services: std::mem::take(&mut names.services),
@@ -376,12 +379,49 @@ impl<'t> Reader<'t> {
         let table = self.table("memory", value)?;
         self.check_keys(table, "memory", keys::MEMORY);
         let mut number = |name: &str, otherwise: u32| match table.get(name) {
-            Some(value) => self.number(&format!("memory.{name}"), value),
+            Some(value) => {
+                self.number(&format!("memory.{name}"), value, (Memory::LEAST, Memory::MOST))
+            }
             None => Some(otherwise),
         };
         let Memory { flows, sources } = Memory::default();
         let (flows, sources) = (number("flows", flows), number("sources", sources));
         Some(Memory { flows: flows?, sources: sources? })
+    }
+
+    fn log(&mut self, root: &DeTable<'t>) -> Option<Log> {
+        let Some(value) = root.get("log") else { return Some(Log::default()) };
+        let table = self.table("log", value)?;
+        self.check_keys(table, "log", keys::LOG);
+        let mut log = Log::default();
+        if let Some(value) = table.get("level") {
+            let word = self.string("log.level", value)?;
+            match LogLevel::ALL.into_iter().find(|(_, name)| *name == word.text) {
+                Some((level, _)) => log.level = level,
+                None => self.fault(
+                    "log.level",
+                    word.span,
+                    format!("invalid value `{}`", word.text),
+                    "Write `off`, `denied`, `rules` or `all`.",
+                ),
+            }
+        }
+        if let Some(value) = table.get("max_megabytes") {
+            log.max_megabytes = self.number("log.max_megabytes", value, Log::MEGABYTES)?;
+        }
+        if let Some(value) = table.get("max_days") {
+            log.max_days = self.number("log.max_days", value, Log::DAYS)?;
+        }
+        if let Some(value) = table.get("journal") {
+            log.journal = self.boolean("log.journal", value)?;
+        }
+        if let Some(value) = table.get("syslog") {
+            log.syslog = self.boolean("log.syslog", value)?;
+        }
+        if let Some(value) = table.get("viewers") {
+            log.viewers = Some(self.string("log.viewers", value)?.text);
+        }
+        Some(log)
     }
 }
 

@@ -4,7 +4,6 @@ use toml::de::{DeTable, DeValue};
 
 use super::action::Action;
 use super::keys::Key;
-use super::model::Memory;
 use super::read::{Reader, Value, leaf};
 use super::resolve::{Text, nearest};
 use crate::visible::is_hidden;
@@ -130,13 +129,17 @@ impl<'t> Reader<'t> {
         }
     }
 
-    /// A whole number of [`Memory`].
-    pub(super) fn number(&mut self, key: &str, value: &Value<'_>) -> Option<u32> {
+    /// A whole number between two, both included.
+    pub(super) fn number(
+        &mut self,
+        key: &str,
+        value: &Value<'_>,
+        (least, most): (u32, u32),
+    ) -> Option<u32> {
         let Some(written) = value.get_ref().as_integer() else {
             self.wrong_type(key, value, "a whole number");
             return None;
         };
-        let (least, most) = (Memory::LEAST, Memory::MOST);
         let read = u32::from_str_radix(written.as_str(), written.radix()).ok();
         let read = read.filter(|number| (least..=most).contains(number));
         if read.is_none() {

@@ -8,7 +8,7 @@ use std::fmt;
 use std::net::IpAddr;
 
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::moment::Moment;
 use crate::names::address::Family;
@@ -188,7 +188,18 @@ pub enum Packet {
 
 /// To this host, from it, or through it. The numbers stand in the tables.
 #[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize,
+    Clone,
+    Copy,
+    Debug,
+    Default,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    JsonSchema,
+    Serialize,
+    Deserialize,
 )]
 #[serde(rename_all = "lowercase")]
 #[repr(u8)]

@@ -10,7 +10,7 @@ use tipstaff_bpf::parse::Ways;
 use tipstaff_bpf::sys::{Attach, ProgramKind};
 use tipstaff_core::decision::flows::Stamps;
 use tipstaff_core::names::address::Family;
-use tipstaff_core::orders::{FoundationSwitches, Standing};
+use tipstaff_core::orders::{FoundationSwitches, LogLevel, Standing};
 use tipstaff_core::tables::layout::Layout;
 
 use crate::kernel::emit::marks::Marks;
@@ -162,12 +162,10 @@ pub(crate) mod guarded {
 
 /// What is to be recorded of a decision, on the stack at [`at::LOG`].
 pub(crate) mod wanted {
-    /// Nothing.
+    /// What the level of the log says.
     pub const NOTHING: u16 = 0;
-    /// It.
+    /// It, because its rule asks for that.
     pub const ALL: u16 = 1;
-    /// A sample of its like.
-    pub const SAMPLE: u16 = 2;
 }
 
 /// The maps of the memory.
@@ -228,6 +226,8 @@ pub struct Parts<'m> {
     pub sources: u32,
     /// Whether anything is recorded.
     pub records: bool,
+    /// Of what no rule asks for: which.
+    pub log_level: LogLevel,
     /// The ring of the records.
     pub events: BorrowedFd<'m>,
     /// First bytes of the orders' hash, for the records.

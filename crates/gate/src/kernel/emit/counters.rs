@@ -9,7 +9,7 @@ use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
 use tipstaff_core::tables::layout::Verdict;
 
-use crate::kernel::emit::context::{Hook, Parts, wanted};
+use crate::kernel::emit::context::{Hook, Parts};
 use crate::kernel::emit::frame::at;
 
 /// A counter slot: what decided, as a number.
@@ -73,9 +73,6 @@ impl CounterSlot {
 
 /// Ends with an outcome: r7 becomes its slot, r8 its action.
 pub(crate) fn outcome(a: &mut Assembler, speaker: Speaker, action: Action, finish: Label) {
-    if matches!(speaker, Speaker::Standing(_)) && action != Action::Allow {
-        at::LOG.set(a, wanted::SAMPLE);
-    }
     a.mov(R7, CounterSlot::for_speaker(speaker).0 as i32);
     a.mov(R8, i32::from(Verdict::action_bits(action)));
     a.jump(finish);

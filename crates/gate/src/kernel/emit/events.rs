@@ -1,6 +1,6 @@
 //! Decisions as they happen: fixed records in a ring that user space reads.
-//! Every decision of a rule with `log = true` is written, and a sample of what
-//! the standing answers deny.
+//! Every decision of a rule with `log = true` is written, a sample of what else is denied,
+//! and what else the level of the log asks for.
 //!
 //! A record, [`RECORD_BYTES`] long, native byte order unless said otherwise:
 //! time (ns, TAI) u64 · first 8 bytes of the orders' hash · counter slot u32 ·
@@ -15,8 +15,11 @@ use tipstaff_bpf::asm::{
     Assembler, Flag, If, Label, Op, R0, R1, R2, R3, R4, R6, R7, R8, STACK, Width,
 };
 use tipstaff_bpf::parse::{address_bytes, destination_offset, source_offset};
+use tipstaff_core::decision::UNRECORDED;
 use tipstaff_core::names::address::Family;
+use tipstaff_core::orders::LogLevel;
 use tipstaff_core::packet::Direction;
+use tipstaff_core::tables::layout::Verdict;
 
 use crate::kernel::emit::context::{Hook, Parts, wanted};
 use crate::kernel::emit::counters::{CounterSlot, count_one};
@@ -44,10 +47,11 @@ pub(crate) fn begin(a: &mut Assembler, family: Family) {
 /// Writes the record, where one is wanted; r7 the slot, r8 the action. r0 to
 /// r5 are lost.
 pub(crate) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
-    let (write, skipped, done) = (a.label(), a.label(), a.label());
+    let (write, sample, skipped, done) = (a.label(), a.label(), a.label(), a.label());
     at::LOG.load(a, R1);
-    a.jump_if(If::Eq, R1, Flag::with(wanted::NOTHING), done);
     a.jump_if(If::Eq, R1, Flag::with(wanted::ALL), write);
+    by_level(a, parts.log_level, Ways { write, sample, done });
+    a.place(sample);
     let (increment, burst) = SAMPLES;
     // A bucket beside that of the gate's own answers.
     a.store_imm(Width::D, STACK, at::BUCKET, 0);
@@ -106,6 +110,40 @@ pub(crate) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     a.place(skipped);
     count(a, parts, CounterSlot::UNRECORDED, done);
     a.place(done);
+}
+
+/// Where a record goes on.
+struct Ways {
+    write: Label,
+    sample: Label,
+    done: Label,
+}
+
+/// As [`LogLevel::records`] says: what was not let in goes to `sample`.
+fn by_level(a: &mut Assembler, level: LogLevel, ways: Ways) {
+    let denied = a.label();
+    a.jump_if(If::Ne, R8, u16::from(Verdict::ALLOW), denied);
+    match level {
+        LogLevel::Off | LogLevel::Denied => a.jump(ways.done),
+        LogLevel::Rules => {
+            a.jump_if(If::Lt, R7, CounterSlot::FIRST_RULE as u16, ways.done);
+            a.jump(ways.write);
+        }
+        LogLevel::All => {
+            unrecorded(a, ways.done);
+            a.jump(ways.write);
+        }
+    }
+    a.place(denied);
+    unrecorded(a, ways.done);
+    a.jump(ways.sample);
+}
+
+/// Goes on with `done` where the slot in r7 is one of [`UNRECORDED`].
+fn unrecorded(a: &mut Assembler, done: Label) {
+    for speaker in UNRECORDED {
+        a.jump_if(If::Eq, R7, CounterSlot::for_speaker(speaker).0 as u16, done);
+    }
 }
 
 /// Adds one to a counter that belongs to no speaker.

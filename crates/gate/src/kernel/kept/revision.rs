@@ -13,7 +13,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::bytes::ReadAt;
 use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{Action, Over, Standing};
+use tipstaff_core::orders::{Action, LogLevel, Over, Standing};
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 use tipstaff_core::tables::layout::Verdict;
 use tipstaff_core::tables::{Tables, fingerprint};
@@ -129,8 +129,10 @@ fn keys_of_addresses(own: &[IpAddr]) -> Vec<([u8; 16], u32)> {
 /// Whether any decision of the list is recorded.
 fn records(brief: &Brief) -> bool {
     let Standing { inbound, outbound, transit } = brief.standing;
-    [inbound, outbound, transit].iter().any(|said| *said != Action::Allow)
-        || brief.rules().any(|r| r.log)
+    let mut standing = [inbound, outbound, transit].into_iter();
+    brief.log_level > LogLevel::Denied
+        || standing.any(|said| said != Action::Allow)
+        || brief.rules().any(|r| r.log || r.action != Action::Allow || r.at_most.is_some())
 }
 
 /// Whether a rule or a standing answer of the list says "refuse".
@@ -206,6 +208,7 @@ impl Revision {
             restricts_inbound: restricts(brief, Direction::Inbound),
             restricts_transit: restricts(brief, Direction::Transit),
             records: records(brief),
+            log_level: brief.log_level,
             orders: posting.record.hash().first(),
             standing: brief.standing,
             refuses: refuses(brief),

@@ -1,0 +1,18 @@
+//! Decisions as they happen: one process reads the gate's records, gives them their names,
+//! and shows them to any number of others; `keep` also writes them down.
+
+mod feed;
+mod files;
+mod line;
+mod names;
+mod outlets;
+mod reader;
+mod recorder;
+mod viewers;
+mod wanted;
+
+pub use feed::{Feed, Next};
+pub use files::{log_file, log_files};
+pub use line::{GapLine, Line, Told, as_text, moment};
+pub use recorder::Recorder;
+pub use wanted::filter;

@@ -1,0 +1,166 @@
+//! The one process that reads the gate's records.
+
+use std::os::fd::{AsFd, BorrowedFd};
+use std::time::{Duration, Instant};
+use std::{fs, io};
+
+use jiff::Timestamp;
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use tipstaff_core::orders::Log;
+use tipstaff_gate::kernel::{Events, KernelGate};
+use tipstaff_gate::lock::{Lock, LockError};
+use tipstaff_gate::{Gate, GateError, Unrecorded};
+use tipstaff_host::files;
+
+use super::line::{GapLine, Told, moment};
+use super::names::Names;
+use super::viewers::Viewers;
+use crate::arguments::Common;
+use crate::failure::{Failure, system};
+
+/// What is missing is counted so often.
+const LOOK: Duration = Duration::from_secs(1);
+
+/// What is in force.
+struct Source {
+    events: Events,
+    names: Names,
+    missing: Unrecorded,
+    looked: Instant,
+}
+
+/// Reads, and shows what it reads to all viewers.
+pub struct Reader<'c> {
+    common: &'c Common,
+    gate: KernelGate,
+    source: Option<Source>,
+    viewers: Viewers,
+    _alone: Lock,
+}
+
+/// What one look found.
+#[derive(Default)]
+pub struct Step {
+    /// In its order.
+    pub told: Vec<Told>,
+    /// Somebody else wants to read.
+    pub hand_over: bool,
+    /// Nothing is in force.
+    pub is_down: bool,
+    /// What must be said to whoever runs this.
+    pub warning: Option<String>,
+}
+
+impl<'c> Reader<'c> {
+    /// Begins to read; `None`: another process does.
+    pub fn begin(common: &'c Common, patience: Duration) -> Result<Option<Self>, Failure> {
+        let gate = KernelGate::new(&common.run_dir)?;
+        const OPENING: &str = "opening the socket for those who watch";
+        files::make_folder(&common.run_dir, 0o755).map_err(system(OPENING))?;
+        let alone = match Lock::wait_for(&common.run_dir.join("watch"), patience) {
+            Err(LockError::Held { .. }) => return Ok(None),
+            lock => lock?.passing(),
+        };
+        let viewers = Viewers::open(&common.run_dir).map_err(system(OPENING))?;
+        Ok(Some(Self { common, gate, source: None, viewers, _alone: alone }))
+    }
+
+    /// What the orders in force say of the log, where some are.
+    pub fn log(&self) -> Option<&Log> {
+        self.source.as_ref().map(|source| source.names.log())
+    }
+
+    /// Waits for something, at most a second or until `wake` can be read, and reads it.
+    pub fn step(&mut self, wake: Option<BorrowedFd<'_>>) -> Result<Step, Failure> {
+        let mut step = Step::default();
+        if self.source.is_none() {
+            self.source = self.opened()?;
+        }
+        let waited = self.wait(wake)?;
+        if let Some(source) = &mut self.source {
+            for event in source.events.drain() {
+                step.told.push(Told::Line(source.names.line(self.common, &event)?));
+            }
+            if waited == 0 || source.looked.elapsed() >= LOOK {
+                step.told.extend(source.gap(&self.gate)?.map(Told::Gap));
+            }
+            let admitted = self.viewers.admit(source.names.log().viewers.as_deref());
+            step.warning = admitted.err().map(|e| format!("viewers are not let in: {e}"));
+        }
+        for told in &step.told {
+            self.viewers.tell(&told.json());
+        }
+        step.hand_over = self.viewers.serve();
+        if waited == 0 {
+            // The records of a gate that was withdrawn and posted anew are others.
+            self.source = self.opened()?;
+        }
+        step.is_down = self.source.is_none();
+        Ok(step)
+    }
+
+    /// The records of what is in force now.
+    fn opened(&mut self) -> Result<Option<Source>, Failure> {
+        let nothing = || Ok(None);
+        let events = match self.gate.events() {
+            Err(GateError::NothingInForce) => return nothing(),
+            events => events?,
+        };
+        if self.gate.in_force()?.is_none() {
+            return nothing();
+        }
+        if let Some(known) = self.source.take() {
+            return Ok(Some(Source { events, ..known }));
+        }
+        let names = match Names::read(self.common) {
+            Err(Failure::Gate(GateError::NothingInForce)) => return nothing(),
+            names => names?,
+        };
+        let missing = self.gate.unrecorded()?;
+        Ok(Some(Source { events, names, missing, looked: Instant::now() }))
+    }
+
+    /// How many of what is waited on can go on.
+    fn wait(&self, wake: Option<BorrowedFd<'_>>) -> Result<i32, Failure> {
+        let viewers = self.viewers.polled().into_iter().map(|(fd, writes)| {
+            let writes = if writes { PollFlags::POLLOUT } else { PollFlags::empty() };
+            PollFd::new(fd, PollFlags::POLLIN | writes)
+        });
+        let events = self.source.iter().map(|source| source.events.as_fd());
+        let read = events.chain(wake).map(|fd| PollFd::new(fd, PollFlags::POLLIN));
+        let mut all: Vec<_> = read.chain(viewers).collect();
+        match poll(&mut all, PollTimeout::from(1_000u16)) {
+            Ok(ready) => Ok(ready),
+            Err(nix::errno::Errno::EINTR) => Ok(1),
+            Err(e) => Err(system("waiting for a decision")(e.into())),
+        }
+    }
+}
+
+impl Source {
+    /// What is missing since the last look.
+    fn gap(&mut self, gate: &KernelGate) -> Result<Option<GapLine>, Failure> {
+        let now = match gate.unrecorded() {
+            Err(GateError::NothingInForce) => return Ok(None),
+            now => now?,
+        };
+        let before = std::mem::replace(&mut self.missing, now);
+        self.looked = Instant::now();
+        // Other orders count from nothing.
+        let since = |now: u64, before: u64| if now < before { now } else { now - before };
+        let gap = GapLine {
+            time: moment(Timestamp::now()),
+            not_sampled: since(now.left_out, before.left_out),
+            lost: since(now.lost, before.lost),
+            not_written: 0,
+        };
+        Ok((!gap.is_empty()).then_some(gap))
+    }
+}
+
+impl Drop for Reader<'_> {
+    fn drop(&mut self) {
+        // It may have been made for this alone; what is in it keeps it.
+        let _: io::Result<()> = fs::remove_dir(&self.common.run_dir);
+    }
+}

@@ -1,0 +1,231 @@
+//! The local socket at which others watch: lines of JSON, the last ones first. Who does not
+//! read is dropped; nobody waits for it.
+
+use std::collections::VecDeque;
+use std::fs::{self, Permissions};
+use std::io::{self, ErrorKind, Read, Write};
+use std::os::fd::{AsFd, BorrowedFd};
+use std::os::unix::fs::PermissionsExt;
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::{Path, PathBuf};
+
+use nix::sys::socket::{getsockopt, sockopt::PeerCredentials};
+use nix::unistd::{Gid, Group, Uid};
+
+/// So many lines are shown to who comes later.
+const RECENT: usize = 200;
+/// Bytes that wait for a viewer at most, beside what the kernel holds for it.
+const WAITING: usize = 1 << 20;
+/// Viewers at once.
+const MOST: usize = 64;
+/// What `keep` writes to take over from a `watch` that reads.
+const HAND_OVER: &[u8] = b"hand over\n";
+
+/// Where the socket is.
+pub fn socket_path(run_dir: &Path) -> PathBuf {
+    run_dir.join("decisions")
+}
+
+/// Asks whoever reads to end that; `false`: nobody does.
+pub fn ask_to_hand_over(run_dir: &Path) -> bool {
+    let Ok(mut reader) = UnixStream::connect(socket_path(run_dir)) else { return false };
+    reader.write_all(HAND_OVER).is_ok()
+}
+
+struct Viewer {
+    stream: UnixStream,
+    waiting: VecDeque<u8>,
+    is_root: bool,
+}
+
+/// What became of a viewer.
+#[derive(PartialEq, Eq)]
+enum Still {
+    Here,
+    Gone,
+    /// It wants to read itself.
+    TakesOver,
+}
+
+/// The serving end. Dropped, the socket goes.
+pub struct Viewers {
+    listener: UnixListener,
+    path: PathBuf,
+    all: Vec<Viewer>,
+    recent: VecDeque<String>,
+    group: Option<String>,
+    /// Why that group is not let in.
+    problem: Option<String>,
+}
+
+impl Viewers {
+    /// Opens the socket, for root alone. Who calls it holds the lock of the one reader.
+    pub fn open(run_dir: &Path) -> io::Result<Self> {
+        let path = socket_path(run_dir);
+        match fs::remove_file(&path) {
+            Err(e) if e.kind() != ErrorKind::NotFound => return Err(e),
+            _ => {}
+        }
+        // Nobody else writes what this process makes, and nobody but root connects.
+        let listener = UnixListener::bind(&path)?;
+        fs::set_permissions(&path, Permissions::from_mode(0o600))?;
+        listener.set_nonblocking(true)?;
+        let (all, recent) = (Vec::new(), VecDeque::new());
+        Ok(Self { listener, path, all, recent, group: None, problem: None })
+    }
+
+    /// Lets the members of a group in, or none.
+    pub fn admit(&mut self, group: Option<&str>) -> io::Result<()> {
+        if self.group.as_deref() != group {
+            self.group = group.map(str::to_owned);
+            self.problem = self.open_to(group).err().map(|e| e.to_string());
+        }
+        self.problem.clone().map_or(Ok(()), |problem| Err(io::Error::other(problem)))
+    }
+
+    fn open_to(&self, group: Option<&str>) -> io::Result<()> {
+        let gid = group.map(group_called).transpose()?;
+        let owner = gid.unwrap_or(Gid::from_raw(0));
+        nix::unistd::chown(&self.path, None::<Uid>, Some(owner))?;
+        let mode = if gid.is_some() { 0o660 } else { 0o600 };
+        fs::set_permissions(&self.path, Permissions::from_mode(mode))
+    }
+
+    /// Shows a line to all of them.
+    pub fn tell(&mut self, line: &str) {
+        if self.recent.len() == RECENT {
+            self.recent.pop_front();
+        }
+        self.recent.push_back(line.to_owned());
+        self.all.retain_mut(|viewer| {
+            let room = viewer.waiting.len() + line.len() < WAITING;
+            if room {
+                viewer.waiting.extend(line.bytes().chain(*b"\n"));
+            }
+            room
+        });
+    }
+
+    /// Lets in who waits, and writes what can be written. `true`: somebody takes over.
+    pub fn serve(&mut self) -> bool {
+        while let Ok((stream, _)) = self.listener.accept() {
+            if self.all.len() < MOST
+                && let Ok(viewer) = self.admitted(stream)
+            {
+                self.all.push(viewer);
+            }
+        }
+        let mut takes_over = false;
+        self.all.retain_mut(|viewer| {
+            let still = viewer.go_on();
+            takes_over |= still == Still::TakesOver;
+            still == Still::Here
+        });
+        takes_over
+    }
+
+    fn admitted(&self, stream: UnixStream) -> io::Result<Viewer> {
+        stream.set_nonblocking(true)?;
+        let is_root = getsockopt(&stream, PeerCredentials).is_ok_and(|peer| peer.uid() == 0);
+        let mut waiting = VecDeque::new();
+        for line in &self.recent {
+            waiting.extend(line.bytes().chain(*b"\n"));
+        }
+        Ok(Viewer { stream, waiting, is_root })
+    }
+
+    /// What to wait on: who comes, who speaks, and who can take more.
+    pub fn polled(&self) -> Vec<(BorrowedFd<'_>, bool)> {
+        let viewers = self.all.iter().map(|v| (v.stream.as_fd(), !v.waiting.is_empty()));
+        std::iter::once((self.listener.as_fd(), false)).chain(viewers).collect()
+    }
+}
+
+impl Viewer {
+    fn go_on(&mut self) -> Still {
+        let mut said = [0; 64];
+        match self.stream.read(&mut said) {
+            Ok(0) => return Still::Gone,
+            Ok(n) if self.is_root && said[..n] == *HAND_OVER => return Still::TakesOver,
+            Ok(_) => return Still::Gone,
+            Err(e) if e.kind() == ErrorKind::WouldBlock => {}
+            Err(_) => return Still::Gone,
+        }
+        while !self.waiting.is_empty() {
+            match self.stream.write(self.waiting.as_slices().0) {
+                Ok(n) => drop(self.waiting.drain(..n)),
+                Err(e) if e.kind() == ErrorKind::WouldBlock => break,
+                Err(_) => return Still::Gone,
+            }
+        }
+        Still::Here
+    }
+}
+
+impl Drop for Viewers {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.path);
+    }
+}
+
+/// The number of a group of accounts.
+///
+/// # Errors
+/// When there is none of that name.
+pub fn group_called(name: &str) -> io::Result<Gid> {
+    let found = Group::from_name(name).map_err(io::Error::from)?;
+    let missing = || io::Error::other(format!("there is no group `{name}`, see [log] viewers"));
+    Ok(found.ok_or_else(missing)?.gid)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::{BufRead, BufReader};
+
+    use super::*;
+
+    #[test]
+    fn who_comes_later_sees_the_last_lines_and_who_does_not_read_is_dropped() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut viewers = Viewers::open(folder.path()).unwrap();
+        let connect = || UnixStream::connect(socket_path(folder.path())).unwrap();
+        let lazy = connect();
+        assert!(!viewers.serve());
+        for n in 0..RECENT + 10 {
+            viewers.tell(&format!("{n}"));
+        }
+        let mut late = BufReader::new(connect());
+        assert!(!viewers.serve());
+        let mut line = String::new();
+        late.read_line(&mut line).unwrap();
+        assert_eq!(line, "10\n");
+        // The other one still reads while the lazy one has more than its share.
+        let long = "x".repeat(1_000);
+        let mut read = 0;
+        for _ in 0..2 * WAITING / long.len() {
+            viewers.tell(&long);
+            viewers.serve();
+            line.clear();
+            read += late.read_line(&mut line).unwrap();
+        }
+        assert_eq!(viewers.all.len(), 1);
+        assert!(read > WAITING);
+        drop((lazy, late));
+        viewers.serve();
+        assert!(viewers.all.is_empty());
+        drop(viewers);
+        assert!(!socket_path(folder.path()).exists());
+    }
+
+    #[test]
+    fn only_root_takes_over() {
+        let folder = tempfile::tempdir().unwrap();
+        assert!(!ask_to_hand_over(folder.path()));
+        let mut viewers = Viewers::open(folder.path()).unwrap();
+        assert!(ask_to_hand_over(folder.path()));
+        assert_eq!(viewers.serve(), nix::unistd::geteuid().is_root());
+        UnixStream::connect(socket_path(folder.path())).unwrap().write_all(b"what?\n").unwrap();
+        assert!(!viewers.serve());
+        assert!(viewers.admit(Some("no-such-group")).unwrap_err().to_string().contains("viewers"));
+    }
+}

@@ -1,0 +1,65 @@
+//! `--follow`: what is written from now on, over the ends of files.
+
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+use std::time::Duration;
+
+use super::Lines;
+use crate::ending::Ending;
+use crate::failure::Failure;
+
+/// How often it looks: it waits for a disk, not for a socket.
+const LOOK: Duration = Duration::from_millis(200);
+
+/// A file that grows.
+struct Growing {
+    file: File,
+    inode: u64,
+    /// The begin of a line that is not whole yet.
+    begun: Vec<u8>,
+}
+
+pub fn run(path: &Path, lines: &mut Lines<'_>) -> Result<Ending, Failure> {
+    let failed = |source| Failure::Unreadable { path: path.to_owned(), source };
+    let mut growing = Growing::open(path, true).map_err(failed)?;
+    while !lines.terminal.is_closed() {
+        if let Some(growing) = &mut growing {
+            growing.read(lines).map_err(failed)?;
+        }
+        let now = std::fs::metadata(path).ok().map(|found| found.ino());
+        if now.is_some() && now != growing.as_ref().map(|growing| growing.inode) {
+            // What came in between.
+            if let Some(growing) = &mut growing {
+                growing.read(lines).map_err(failed)?;
+            }
+            growing = Growing::open(path, false).map_err(failed)?;
+            continue;
+        }
+        std::thread::sleep(LOOK);
+    }
+    Ok(Ending::Fine)
+}
+
+impl Growing {
+    fn open(path: &Path, at_end: bool) -> io::Result<Option<Self>> {
+        let mut file = match File::open(path) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+            file => file?,
+        };
+        if at_end {
+            file.seek(SeekFrom::End(0))?;
+        }
+        let inode = file.metadata()?.ino();
+        Ok(Some(Self { file, inode, begun: Vec::new() }))
+    }
+
+    fn read(&mut self, lines: &mut Lines<'_>) -> io::Result<()> {
+        self.file.read_to_end(&mut self.begun)?;
+        let whole = self.begun.iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1);
+        let text: Vec<u8> = self.begun.drain(..whole).collect();
+        String::from_utf8_lossy(&text).lines().for_each(|line| lines.line(line));
+        Ok(())
+    }
+}

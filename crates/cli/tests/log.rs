@@ -1,0 +1,188 @@
+//! Decisions that are logged, and watched by several at once. Needs root for the kernel's
+//! part.
+
+#![allow(clippy::unwrap_used)]
+
+mod common;
+#[path = "common/shapes.rs"]
+mod shapes;
+
+use std::fs;
+use std::io::Read;
+use std::os::unix::net::UnixStream;
+use std::process::{Child, Stdio};
+use std::sync::{Arc, Mutex};
+
+use common::{ARCHIVE, Lab, PARTNER, PLATES, STRANGER};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+use serde_json::Value;
+use shapes::Shapes;
+use tipstaff_testing::patience::in_time;
+
+/// A program without an end, and what it has said so far.
+struct Running {
+    child: Child,
+    said: Arc<Mutex<String>>,
+}
+
+impl Running {
+    fn of(lab: &Lab, arguments: &[&str]) -> Self {
+        let mut command = lab.command(arguments);
+        let mut child = lab
+            .archive
+            .run(move || command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap())
+            .unwrap();
+        let said = Arc::new(Mutex::new(String::new()));
+        let (out, error) = (child.stdout.take().unwrap(), child.stderr.take().unwrap());
+        let streams: [Box<dyn Read + Send>; 2] = [Box::new(out), Box::new(error)];
+        for mut stream in streams {
+            let said = Arc::clone(&said);
+            std::thread::spawn(move || {
+                let mut bytes = [0; 4_096];
+                while let Ok(n @ 1..) = stream.read(&mut bytes) {
+                    said.lock().unwrap().push_str(&String::from_utf8_lossy(&bytes[..n]));
+                }
+            });
+        }
+        Self { child, said }
+    }
+
+    fn said(&self) -> String {
+        self.said.lock().unwrap().clone()
+    }
+
+    #[track_caller]
+    fn says(&self, what: &str) {
+        assert!(in_time(|| self.said().contains(what)), "{what}: {}", self.said());
+    }
+
+    fn end(&mut self) {
+        let _ = kill(Pid::from_raw(self.child.id() as i32), Signal::SIGTERM);
+        let _ = self.child.wait();
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        self.end();
+    }
+}
+
+fn lines(text: &str) -> Vec<Value> {
+    text.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+#[test]
+fn keep_writes_the_log_and_any_number_watch() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(&format!("[log]\nlevel = \"rules\"\n{PLATES}"));
+    let _listener = lab.listen("::", 7410);
+    lab.done(&["post"]);
+    // Nobody writes yet: the first one reads, the second one is shown what it reads.
+    let watches = [0, 1].map(|_| Running::of(&lab, &["watch", "--json"]));
+    let seen = |port: u16| {
+        watches.iter().all(|w| w.said().contains(&format!("\"traffic\":\"tcp/{port}\"")))
+    };
+    let knocks_until_seen = |port: u16| {
+        let knocked = in_time(|| {
+            lab.knock(STRANGER[0], ARCHIVE[0], port);
+            seen(port)
+        });
+        assert!(knocked, "{port}: {} ---- {}", watches[0].said(), watches[1].said());
+    };
+    knocks_until_seen(7001);
+    assert!(lab.tipstaff(&["log"]).stdout.is_empty() && !lab.path().join("log").exists());
+
+    // `keep` takes over from whoever reads, and both go on watching.
+    let mut keep = Running::of(&lab, &["keep"]);
+    assert!(in_time(|| {
+        lab.knock(STRANGER[0], ARCHIVE[0], 7002);
+        lab.done(&["log", "--json"]).contains("tcp/7002")
+    }));
+    knocks_until_seen(7003);
+    assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers");
+    assert!(in_time(|| lab.done(&["log", "--rule", "plates"]).contains("rule 1 (plates)")));
+
+    // What is asked for comes back, in each form.
+    let found = lines(&lab.done(&["log", "--json", "--verdict", "allow", "--source", "partner"]));
+    assert_eq!(found.len(), 1, "{found:?}");
+    assert_eq!((&found[0]["rule"], &found[0]["position"]), (&"plates".into(), &1.into()));
+    let listens = std::env::current_exe().unwrap();
+    assert_eq!(found[0]["program"], listens.to_str().unwrap());
+    let text = lab.done(&["log", "--since", "1h", "--traffic", "7003", "--count", "1"]);
+    assert!(text.contains("  deny    inbound on lan0  tcp/7003  192.0.2.66:"), "{text}");
+    assert_eq!(text.lines().count(), 1, "{text}");
+    assert_eq!(lab.done(&["log", "--until", "1h"]), "");
+    let csv = lab.done(&["log", "--csv", "--rule", "1"]);
+    assert!(csv.starts_with("time,verdict,direction,") && csv.lines().count() == 2, "{csv}");
+    let top: Value =
+        serde_json::from_str(&lab.done(&["log", "--top", "sources", "--json"])).unwrap();
+    assert_eq!(top["rows"][0]["name"], STRANGER[0], "{top}");
+    assert!(top["rows"][0]["turned_away"].as_u64() >= Some(2), "{top}");
+    assert_eq!(
+        (&top["rows"][1]["name"], &top["rows"][1]["allowed"]),
+        (&PARTNER[0].into(), &1.into())
+    );
+    let hours = lab.done(&["log", "--by", "hour"]);
+    assert!(hours.contains("turned away") && hours.contains("hour (UTC)"), "{hours}");
+    for (wrong, word) in [
+        (["--since", "yesterday"], "Write how long ago"),
+        (["--source", "partners"], "or one of partner"),
+    ] {
+        let output = lab.tipstaff(&[&["log"][..], &wrong].concat());
+        let error = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.code() == Some(2) && error.contains(word), "{wrong:?}: {error}");
+    }
+    let follows = Running::of(&lab, &["log", "--follow", "--traffic", "7004"]);
+    assert!(in_time(|| {
+        lab.knock(STRANGER[0], ARCHIVE[0], 7004);
+        follows.said().contains("tcp/7004")
+    }));
+    drop(follows);
+
+    // One that does not read holds up nobody, and a line that was cut is told.
+    let _lazy = UnixStream::connect(lab.path().join("run/decisions")).unwrap();
+    let file = lab.path().join("log/decisions.jsonl");
+    let before = fs::read_to_string(&file).unwrap();
+    knocks_until_seen(7005);
+    fs::write(&file, format!("{before}{}", &before[..40])).unwrap();
+    let output = lab.tipstaff(&["log"]);
+    let error = String::from_utf8_lossy(&output.stderr);
+    assert!(error.contains("1 line could not be read"), "{error}");
+
+    // It ends: one of the others reads, and nobody is held up.
+    keep.end();
+    knocks_until_seen(7006);
+    drop(watches);
+    lab.done(&["withdraw"]);
+}
+
+#[test]
+fn a_log_that_cannot_be_written_stops_nothing_else() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(&format!("[log]\nviewers = \"no-such-group\"\n{PLATES}"));
+    lab.done(&["post"]);
+    // A file stands where the folder should be.
+    fs::write(lab.path().join("log"), "").unwrap();
+    let keep = Running::of(&lab, &["keep"]);
+    keep.says("no-such-group");
+    let watch = Running::of(&lab, &["watch"]);
+    assert!(in_time(|| {
+        lab.knock(STRANGER[0], ARCHIVE[0], 7001);
+        watch.said().contains("tcp/7001") && keep.said().contains("log/decisions.jsonl")
+    }));
+    // Once it can be written again, what is missing is in it.
+    fs::remove_file(lab.path().join("log")).unwrap();
+    assert!(in_time(|| {
+        lab.knock(STRANGER[0], ARCHIVE[0], 7002);
+        lab.done(&["log"]).contains("tcp/7002")
+    }));
+    let output = lab.tipstaff(&["log"]);
+    let error = String::from_utf8_lossy(&output.stderr);
+    assert!(error.contains("not in the log"), "{error}");
+    let text = fs::read_to_string(lab.path().join("log/decisions.jsonl")).unwrap();
+    assert!(text.contains("tipstaff.log-gap/1"), "{text}");
+    Shapes::default().check(&["log"], &text);
+    lab.done(&["withdraw"]);
+}

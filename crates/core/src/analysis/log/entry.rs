@@ -1,0 +1,176 @@
+//! Lines of the log, as they are read back.
+
+use std::borrow::Cow;
+use std::fmt;
+use std::net::{IpAddr, SocketAddr};
+use std::ops::Deref;
+
+use serde::de::{Deserializer, Error, Visitor};
+use serde::{Deserialize, Serialize, Serializer};
+
+use crate::orders::Action;
+use crate::packet::Direction;
+
+/// A text of a line: borrowed from it where nothing in it is escaped.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Text<'t>(pub Cow<'t, str>);
+
+impl Deref for Text<'_> {
+    type Target = str;
+
+    fn deref(&self) -> &str {
+        &self.0
+    }
+}
+
+impl<'t> From<&'t str> for Text<'t> {
+    fn from(text: &'t str) -> Self {
+        Self(Cow::Borrowed(text))
+    }
+}
+
+impl Serialize for Text<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self)
+    }
+}
+
+/// `Option<Cow<str>>` would own what it could borrow.
+impl<'de: 't, 't> Deserialize<'de> for Text<'t> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Reads;
+        impl<'de> Visitor<'de> for Reads {
+            type Value = Text<'de>;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a string")
+            }
+
+            fn visit_borrowed_str<E: Error>(self, text: &'de str) -> Result<Text<'de>, E> {
+                Ok(Text::from(text))
+            }
+
+            fn visit_str<E: Error>(self, text: &str) -> Result<Text<'de>, E> {
+                Ok(Text(Cow::Owned(text.to_owned())))
+            }
+        }
+        deserializer.deserialize_str(Reads)
+    }
+}
+
+/// One decision.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+pub struct Entry<'t> {
+    /// When: RFC 3339 in UTC, microseconds, so that texts sort as moments do.
+    #[serde(borrow)]
+    pub time: Text<'t>,
+    /// Which way.
+    pub direction: Direction,
+    /// Where.
+    pub interface: Text<'t>,
+    /// To which port, or which message: `tcp/22`, `icmp/echo`.
+    pub traffic: Text<'t>,
+    /// From whom: an address, with its port where there are ports.
+    pub source: Text<'t>,
+    /// To whom, likewise.
+    pub destination: Text<'t>,
+    /// Which program listens or sends, where one is known.
+    pub program: Option<Text<'t>>,
+    /// What was said.
+    pub verdict: Action,
+    /// By what, in words.
+    pub by: Text<'t>,
+    /// The name of the rule that decided.
+    pub rule: Option<Text<'t>>,
+    /// Its position in the orders, from 1.
+    pub position: Option<usize>,
+}
+
+/// The address of an end, with or without a port; `None` for `this host`.
+fn address(end: &str) -> Option<IpAddr> {
+    let with_port = || end.parse::<SocketAddr>().ok().map(|end| end.ip());
+    end.parse().ok().or_else(with_port)
+}
+
+impl Entry<'_> {
+    /// Who sent it.
+    pub fn source_address(&self) -> Option<IpAddr> {
+        address(&self.source)
+    }
+
+    /// To whom it went.
+    pub fn destination_address(&self) -> Option<IpAddr> {
+        address(&self.destination)
+    }
+}
+
+/// Decisions that the log does not have.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+pub struct Gap<'t> {
+    /// When this was noticed.
+    #[serde(borrow)]
+    pub time: Text<'t>,
+    /// Left out of a sample.
+    pub not_sampled: u64,
+    /// Nobody read them in time.
+    pub lost: u64,
+    /// The log could not be written, or not so fast.
+    pub not_written: u64,
+}
+
+impl Gap<'_> {
+    /// How many are missing.
+    pub fn total(&self) -> u64 {
+        self.not_sampled + self.lost + self.not_written
+    }
+}
+
+/// What a line of the log says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Read<'t> {
+    /// One decision.
+    Entry(Entry<'t>),
+    /// That some are missing.
+    Gap(Gap<'t>),
+    /// Nothing that this version understands: it is cut, damaged, or of a later version.
+    Unreadable,
+}
+
+/// Reads a line of the log.
+pub fn read_line(line: &str) -> Read<'_> {
+    let is_gap = line.starts_with("{\"schema\":\"tipstaff.log-gap/1\"");
+    let is_entry = line.starts_with("{\"schema\":\"tipstaff.log/1\"");
+    let gap = || serde_json::from_str(line).map(Read::Gap);
+    let entry = || serde_json::from_str(line).map(Read::Entry);
+    match (is_entry, is_gap) {
+        (true, _) => entry().unwrap_or(Read::Unreadable),
+        (_, true) => gap().unwrap_or(Read::Unreadable),
+        _ => Read::Unreadable,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const LINE: &str = r#"{"schema":"tipstaff.log/1","time":"2026-11-29T10:00:00.000001Z","direction":"inbound","interface":"lan0","traffic":"tcp/22","source":"[2001:db8::9]:4242","destination":"198.51.100.20:22","program":"/srv/star\"plates","verdict":"deny","by":"rule 3 (no)","kind":"rule","which":3,"rule":"no","position":3}"#;
+
+    #[test]
+    fn a_line_is_borrowed_from_and_a_torn_one_is_told() {
+        let Read::Entry(entry) = read_line(LINE) else { panic!() };
+        assert_eq!(entry.source_address(), Some("2001:db8::9".parse().unwrap()));
+        assert_eq!(
+            (entry.position, entry.program.as_deref()),
+            (Some(3), Some("/srv/star\"plates"))
+        );
+        assert!(matches!(entry.rule, Some(Text(Cow::Borrowed("no")))));
+        for end in 0..LINE.len() {
+            assert_eq!(read_line(&LINE[..end]), Read::Unreadable);
+        }
+        let later = LINE.replace("log/1", "log/2");
+        assert_eq!(read_line(&later), Read::Unreadable);
+        let gap = r#"{"schema":"tipstaff.log-gap/1","time":"2026-11-29T10:00:00Z","not_sampled":7,"lost":2,"not_written":1}"#;
+        let Read::Gap(gap) = read_line(gap) else { panic!() };
+        assert_eq!(gap.total(), 10);
+    }
+}

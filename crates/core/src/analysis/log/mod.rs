@@ -1,0 +1,9 @@
+//! The log of decisions: a line each, which of them are meant, and who comes up how often.
+
+mod entry;
+mod filter;
+mod summary;
+
+pub use entry::{Entry, Gap, Read, Text, read_line};
+pub use filter::LogFilter;
+pub use summary::{GroupBy, Row, Summary};
