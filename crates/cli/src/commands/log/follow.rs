@@ -59,7 +59,7 @@ impl Growing {
         self.file.read_to_end(&mut self.begun)?;
         let whole = self.begun.iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1);
         let text: Vec<u8> = self.begun.drain(..whole).collect();
-        String::from_utf8_lossy(&text).lines().for_each(|line| lines.line(line));
+        lines.text(&String::from_utf8_lossy(&text));
         Ok(())
     }
 }

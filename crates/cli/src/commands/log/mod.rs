@@ -5,14 +5,15 @@ mod read;
 mod when;
 
 use std::borrow::Cow;
+use std::collections::VecDeque;
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::analysis::log::{Entry, GroupBy, LogFilter, Read, Row, read_line};
+use tipstaff_core::analysis::log::{Entry, GroupBy, LogFilter, Row};
 
 use crate::acts::csv::field;
 use crate::acts::decisions::{as_text, filter, log_file, log_files};
@@ -32,7 +33,7 @@ const TOP: usize = 10;
 #[derive(JsonSchema, Serialize)]
 pub struct Report<'r> {
     by: GroupBy,
-    rows: &'r [Row<'r>],
+    rows: &'r [Row],
     /// Rows that `--count` leaves out.
     more: usize,
     #[serde(flatten)]
@@ -66,9 +67,13 @@ pub fn run(common: &Common, options: &LogOptions, terminal: &Terminal) -> Result
         let counted = Counted::of(&files, &filter, by)?;
         return Ok(print_counts(counted, by, options, terminal));
     }
-    let mut lines =
-        Lines { filter: &filter, terminal, csv: options.csv, counts: Counts::default() };
-    if options.csv {
+    let form = match (terminal.json, options.csv) {
+        (true, _) => Form::Json,
+        (_, true) => Form::Csv,
+        _ => Form::Text,
+    };
+    let mut lines = Lines { filter: &filter, terminal, form, counts: Counts::default() };
+    if form == Form::Csv {
         terminal.line(HEAD);
     }
     lines.print(&files, options.count)?;
@@ -129,7 +134,7 @@ fn print_counts(
     for row in &rows {
         let name = match by {
             GroupBy::Hour => row.name.replace('T', " "),
-            _ => row.name.to_string(),
+            _ => row.name.clone(),
         };
         table.row([
             plain(name),
@@ -164,53 +169,82 @@ const HEAD: &str =
 struct Lines<'l> {
     filter: &'l LogFilter,
     terminal: &'l Terminal,
-    csv: bool,
+    form: Form,
     counts: Counts,
 }
 
 impl Lines<'_> {
     /// The lines that are meant; `last`: only the last so many.
-    fn print(&mut self, files: &[impl AsRef<Path>], last: Option<usize>) -> Result<(), Failure> {
+    fn print(&mut self, files: &[PathBuf], last: Option<usize>) -> Result<(), Failure> {
         let Some(last) = last else {
-            for file in files {
-                read::text(file.as_ref())?.lines().for_each(|line| self.line(line));
-            }
-            return Ok(());
+            return files.iter().try_for_each(|file| {
+                self.scan(file, |lines, found| found.iter().for_each(|line| lines.show(line)))
+            });
         };
-        let mut kept: Vec<String> = Vec::new();
+        let mut kept: VecDeque<String> = VecDeque::new();
         for file in files.iter().rev() {
-            let text = read::text(file.as_ref())?;
-            for line in text.lines().rev() {
-                let Some(entry) = self.counts.entry(line, self.filter) else { continue };
-                if kept.len() < last && self.filter.shows(&entry) {
-                    kept.push(line.to_owned());
-                }
-            }
+            let mut newest: VecDeque<String> = VecDeque::new();
+            self.scan(file, |_, found| {
+                newest.extend(found);
+                newest.drain(..newest.len().saturating_sub(last - kept.len()));
+            })?;
+            newest.into_iter().rev().for_each(|line| kept.push_front(line));
             if kept.len() == last {
                 break;
             }
         }
-        for line in kept.iter().rev() {
-            if let Read::Entry(entry) = read_line(line) {
-                self.show(line, &entry);
-            }
-        }
+        kept.iter().for_each(|line| self.show(line));
         Ok(())
     }
 
-    fn line(&mut self, line: &str) {
-        if let Some(entry) = self.counts.entry(line, self.filter)
-            && self.filter.shows(&entry)
-        {
-            self.show(line, &entry);
-        }
+    /// Gives the shown form of all that is meant in a file, piece by piece.
+    fn scan(
+        &mut self,
+        file: &Path,
+        mut take: impl FnMut(&Self, Vec<String>),
+    ) -> Result<(), Failure> {
+        let (filter, form) = (self.filter, self.form);
+        let work = |text: &str| {
+            let (mut found, mut counts) = (Vec::new(), Counts::default());
+            read::each(text, filter, &mut counts, |line, entry| found.push(form.of(line, entry)));
+            (found, counts)
+        };
+        read::scan(file, work, |(found, counts)| {
+            self.counts.add(counts);
+            take(self, found);
+            Ok(())
+        })
     }
 
-    fn show(&self, line: &str, entry: &Entry<'_>) {
-        match (self.terminal.json, self.csv) {
-            (true, _) => self.terminal.document(line),
-            (_, true) => self.terminal.line(row(entry)),
-            _ => self.terminal.line(as_text(&local(&entry.time), entry)),
+    /// Shows what is meant in a text.
+    fn text(&mut self, text: &str) {
+        let (mut counts, form) = (Counts::default(), self.form);
+        read::each(text, self.filter, &mut counts, |line, entry| self.show(&form.of(line, entry)));
+        self.counts.add(counts);
+    }
+
+    fn show(&self, line: &str) {
+        match self.form {
+            Form::Json => self.terminal.document(line),
+            Form::Csv | Form::Text => self.terminal.line(line),
+        }
+    }
+}
+
+/// How a decision is written.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Form {
+    Json,
+    Csv,
+    Text,
+}
+
+impl Form {
+    fn of(self, line: &str, entry: &Entry<'_>) -> String {
+        match self {
+            Self::Json => line.to_owned(),
+            Self::Csv => row(entry),
+            Self::Text => as_text(&local(&entry.time), entry),
         }
     }
 }

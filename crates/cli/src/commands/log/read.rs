@@ -1,11 +1,15 @@
-//! Reading the files, by both halves of each at once.
+//! Reading the files, by two at once.
 
+use std::fs::File;
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
-use std::{fs, io, thread};
+use std::thread;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::analysis::log::{Entry, GroupBy, LogFilter, Read, Row, Summary, read_line};
+use tipstaff_core::analysis::log::{
+    Entry, GroupBy, LogFilter, Read as ReadLine, Row, Summary, read_line,
+};
 
 use crate::failure::Failure;
 use crate::terminal::{Terminal, counted};
@@ -20,18 +24,8 @@ pub struct Counts {
 }
 
 impl Counts {
-    /// The decision in a line.
-    pub fn entry<'t>(&mut self, line: &'t str, filter: &LogFilter) -> Option<Entry<'t>> {
-        match read_line(line) {
-            Read::Entry(entry) => return Some(entry),
-            Read::Gap(gap) if filter.is_in_time(&gap.time) => self.missing += gap.total(),
-            Read::Gap(_) => {}
-            Read::Unreadable => self.unreadable += u64::from(!line.is_empty()),
-        }
-        None
-    }
-
-    fn add(&mut self, other: Self) {
+    /// With those of another part.
+    pub fn add(&mut self, other: Self) {
         self.missing += other.missing;
         self.unreadable += other.unreadable;
     }
@@ -56,20 +50,61 @@ impl Counts {
     }
 }
 
-/// A file of the log as text; bytes that are none spoil their line alone. One that was
-/// removed meanwhile is empty.
-pub fn text(path: &Path) -> Result<String, Failure> {
-    match fs::read(path) {
-        Ok(bytes) => Ok(String::from_utf8(bytes)
-            .unwrap_or_else(|e| String::from_utf8_lossy(e.as_bytes()).into_owned())),
-        Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(String::new()),
-        Err(source) => Err(Failure::Unreadable { path: path.to_owned(), source }),
+/// Bytes that are read at once, by two.
+const SEGMENT: usize = 16 << 20;
+
+/// Reads a file in pieces of whole lines, each worked on by two at once, in their order.
+/// Bytes that are no text spoil their line alone. A file that was removed meanwhile is
+/// empty.
+pub fn scan<T: Send>(
+    path: &Path,
+    work: impl Fn(&str) -> T + Sync,
+    mut take: impl FnMut(T) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    let failed = |source| Failure::Unreadable { path: path.to_owned(), source };
+    let mut file = match File::open(path) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
+        file => file.map_err(failed)?,
+    };
+    let work = |bytes: &[u8]| work(&String::from_utf8_lossy(bytes));
+    let mut buffer = Vec::with_capacity(SEGMENT);
+    loop {
+        let room = (SEGMENT - buffer.len().min(SEGMENT)).max(SEGMENT / 2);
+        let read = Read::by_ref(&mut file).take(room as u64).read_to_end(&mut buffer);
+        let is_end = read.map_err(failed)? == 0;
+        let whole = match is_end {
+            true => buffer.len(),
+            false => line_end(&buffer, 0, true),
+        };
+        let (first, second) =
+            buffer[..whole].split_at(line_end(&buffer[..whole], whole / 2, false));
+        let (one, other) = thread::scope(|scope| {
+            let other = scope.spawn(|| work(second));
+            let one = work(first);
+            (one, other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+        });
+        take(one)?;
+        take(other)?;
+        buffer.drain(..whole);
+        if is_end {
+            return Ok(());
+        }
+    }
+}
+
+/// Behind the last end of a line, or the first one from a place on; 0 or all where there is
+/// none.
+fn line_end(bytes: &[u8], from: usize, last: bool) -> usize {
+    let mut places = bytes[from..].iter();
+    match last {
+        true => places.rposition(|byte| *byte == b'\n').map_or(0, |at| from + at + 1),
+        false => places.position(|byte| *byte == b'\n').map_or(bytes.len(), |at| from + at + 1),
     }
 }
 
 /// Counts of all files.
 pub struct Counted {
-    pub rows: Vec<Row<'static>>,
+    pub rows: Vec<Row>,
     pub counts: Counts,
 }
 
@@ -78,33 +113,66 @@ impl Counted {
     pub fn of(files: &[PathBuf], filter: &LogFilter, by: GroupBy) -> Result<Self, Failure> {
         let (mut summary, mut counts) = (Summary::new(by), Counts::default());
         for file in files {
-            let text = text(file)?;
-            let middle = text.len() / 2;
-            let middle = text.as_bytes()[middle..].iter().position(|byte| *byte == b'\n');
-            let middle = middle.map_or(text.len(), |at| text.len() / 2 + at + 1);
-            let (first, second) = text.split_at(middle);
-            let (mut one, other) = thread::scope(|scope| {
-                let other = scope.spawn(|| part(second, filter, by));
-                let one = part(first, filter, by);
-                (one, other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-            });
-            one.0.merge(other.0);
-            counts.add(one.1);
-            counts.add(other.1);
-            summary.merge(one.0.into_owned());
+            let count = |text: &str| {
+                let mut part = (Summary::new(by), Counts::default());
+                each(text, filter, &mut part.1, |_, entry| part.0.add(entry));
+                part
+            };
+            scan(file, count, |(part, missing)| {
+                summary.merge(part);
+                counts.add(missing);
+                Ok(())
+            })?;
         }
         Ok(Self { rows: summary.rows(), counts })
     }
 }
 
-fn part<'t>(text: &'t str, filter: &LogFilter, by: GroupBy) -> (Summary<'t>, Counts) {
-    let (mut summary, mut counts) = (Summary::new(by), Counts::default());
+/// The decisions of a text that are meant, each with its line.
+pub fn each(
+    text: &str,
+    filter: &LogFilter,
+    counts: &mut Counts,
+    mut take: impl FnMut(&str, &Entry<'_>),
+) {
     for line in text.lines() {
-        if let Some(entry) = counts.entry(line, filter)
-            && filter.shows(&entry)
-        {
-            summary.add(&entry);
+        match read_line(line) {
+            ReadLine::Entry(entry) if filter.shows(&entry) => take(line, &entry),
+            ReadLine::Entry(_) => {}
+            ReadLine::Gap(gap) if filter.is_in_time(&gap.time) => counts.missing += gap.total(),
+            ReadLine::Gap(_) => {}
+            ReadLine::Unreadable => counts.unreadable += u64::from(!line.is_empty()),
         }
     }
-    (summary, counts)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_line_is_read_once_however_long_the_file_is() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("decisions.jsonl");
+        for (lines, ends) in [(0, true), (1, false), (3, true), (700_000, true), (700_001, false)] {
+            let mut text: String = (0..lines).map(|n| format!("{n:060}\n")).collect();
+            if !ends {
+                text.pop();
+            }
+            std::fs::write(&path, &text).unwrap();
+            let mut next = 0_usize;
+            let numbers = |text: &str| -> Vec<usize> {
+                text.lines().map(|line| line.parse().unwrap()).collect()
+            };
+            scan(&path, numbers, |found| {
+                for n in found {
+                    assert_eq!(n, next);
+                    next += 1;
+                }
+                Ok(())
+            })
+            .unwrap();
+            assert_eq!(next, lines);
+        }
+    }
 }

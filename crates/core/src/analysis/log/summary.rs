@@ -1,12 +1,11 @@
 //! Who or what comes up how often in a log.
 
-use std::borrow::Cow;
 use std::collections::HashMap;
 
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::entry::{Entry, Text};
+use super::entry::Entry;
 use crate::orders::Action;
 
 /// What is counted together.
@@ -33,25 +32,15 @@ impl GroupBy {
         matches!(self, Self::Hour | Self::Day)
     }
 
-    fn key<'t>(self, entry: &Entry<'t>) -> Cow<'t, str> {
+    fn key<'e>(self, entry: &'e Entry<'_>) -> &'e str {
         match self {
-            Self::Sources => part(&entry.source, without_port),
-            Self::Ports => entry.traffic.0.clone(),
-            Self::Rules => entry.by.0.clone(),
-            Self::Programs => {
-                entry.program.as_ref().map_or(Cow::Borrowed("unknown"), |p| p.0.clone())
-            }
-            Self::Hour => part(&entry.time, |time| time.get(..13).unwrap_or(time)),
-            Self::Day => part(&entry.time, |time| time.get(..10).unwrap_or(time)),
+            Self::Sources => without_port(&entry.source),
+            Self::Ports => &entry.traffic,
+            Self::Rules => &entry.by,
+            Self::Programs => entry.program.as_deref().unwrap_or("unknown"),
+            Self::Hour => entry.time.get(..13).unwrap_or(&entry.time),
+            Self::Day => entry.time.get(..10).unwrap_or(&entry.time),
         }
-    }
-}
-
-/// A part of a text, borrowed where the text is.
-fn part<'t>(text: &Text<'t>, of: fn(&str) -> &str) -> Cow<'t, str> {
-    match &text.0 {
-        Cow::Borrowed(text) => Cow::Borrowed(of(text)),
-        Cow::Owned(text) => Cow::Owned(of(text).to_owned()),
     }
 }
 
@@ -66,94 +55,84 @@ fn without_port(end: &str) -> &str {
 
 /// How often.
 #[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
-pub struct Row<'t> {
+pub struct Row {
     /// Who or what.
-    pub name: Cow<'t, str>,
+    pub name: String,
     /// Decisions that denied or refused.
     pub turned_away: u64,
     /// Decisions that allowed.
     pub allowed: u64,
     /// When first.
-    pub first: Cow<'t, str>,
+    pub first: String,
     /// When last.
-    pub last: Cow<'t, str>,
+    pub last: String,
 }
 
 /// Counts of a log, or of a part of it.
 #[derive(Clone, Debug)]
-pub struct Summary<'t> {
+pub struct Summary {
     by: GroupBy,
-    rows: HashMap<Cow<'t, str>, Row<'t>>,
+    rows: HashMap<String, Row>,
 }
 
-impl<'t> Summary<'t> {
+impl Summary {
     /// Nothing yet.
     pub fn new(by: GroupBy) -> Self {
         Self { by, rows: HashMap::new() }
     }
 
     /// Counts a decision.
-    pub fn add(&mut self, entry: &Entry<'t>) {
+    pub fn add(&mut self, entry: &Entry<'_>) {
         let (turned_away, allowed) = match entry.verdict {
             Action::Allow => (0, 1),
             Action::Deny | Action::Refuse => (1, 0),
         };
-        let (first, last) = (entry.time.0.clone(), entry.time.0.clone());
-        self.put(Row { name: self.by.key(entry), turned_away, allowed, first, last });
+        let (name, time) = (self.by.key(entry), &*entry.time);
+        match self.rows.get_mut(name) {
+            Some(known) => known.add(turned_away, allowed, [time, time]),
+            None => {
+                let (name, time) = (name.to_owned(), time.to_owned());
+                let (first, last) = (time.clone(), time);
+                self.rows.insert(name.clone(), Row { name, turned_away, allowed, first, last });
+            }
+        }
     }
 
     /// Adds the counts of another part.
     pub fn merge(&mut self, other: Self) {
-        other.rows.into_values().for_each(|row| self.put(row));
-    }
-
-    fn put(&mut self, row: Row<'t>) {
-        match self.rows.get_mut(&row.name) {
-            Some(known) => {
-                known.turned_away += row.turned_away;
-                known.allowed += row.allowed;
-                if row.first < known.first {
-                    known.first = row.first;
-                }
-                if row.last > known.last {
-                    known.last = row.last;
-                }
-            }
-            None => {
-                self.rows.insert(row.name.clone(), row);
+        for (name, row) in other.rows {
+            match self.rows.get_mut(&name) {
+                Some(known) => known.add(row.turned_away, row.allowed, [&row.first, &row.last]),
+                None => drop(self.rows.insert(name, row)),
             }
         }
-    }
-
-    /// The same, without the texts that it borrows from.
-    pub fn into_owned(self) -> Summary<'static> {
-        fn owned(text: Cow<'_, str>) -> Cow<'static, str> {
-            Cow::Owned(text.into_owned())
-        }
-        let rows = self.rows.into_values().map(|row| {
-            let row = Row {
-                name: owned(row.name),
-                turned_away: row.turned_away,
-                allowed: row.allowed,
-                first: owned(row.first),
-                last: owned(row.last),
-            };
-            (row.name.clone(), row)
-        });
-        Summary { by: self.by, rows: rows.collect() }
     }
 
     /// Pieces of time in their order; else who was turned away most first.
-    pub fn rows(self) -> Vec<Row<'t>> {
+    pub fn rows(self) -> Vec<Row> {
         let mut rows: Vec<_> = self.rows.into_values().collect();
         match self.by.is_time() {
             true => rows.sort_by(|a, b| a.name.cmp(&b.name)),
             false => rows.sort_by(|a, b| {
-                let counts = |row: &Row<'_>| (row.turned_away, row.allowed);
+                let counts = |row: &Row| (row.turned_away, row.allowed);
                 counts(b).cmp(&counts(a)).then_with(|| a.name.cmp(&b.name))
             }),
         }
         rows
+    }
+}
+
+impl Row {
+    fn add(&mut self, turned_away: u64, allowed: u64, [first, last]: [&str; 2]) {
+        self.turned_away += turned_away;
+        self.allowed += allowed;
+        // In their own room: mostly each decision is the last one yet.
+        if first < self.first.as_str() {
+            first.clone_into(&mut self.first);
+        }
+        if last > self.last.as_str() {
+            last.clone_into(&mut self.last);
+        }
     }
 }
 
@@ -196,10 +175,11 @@ mod tests {
         let [mut all, other] = parts;
         all.merge(other);
         let rows = all.rows();
-        let told: Vec<_> = rows.iter().map(|r| (&*r.name, r.turned_away, r.allowed)).collect();
+        let told: Vec<_> =
+            rows.iter().map(|r| (r.name.as_str(), r.turned_away, r.allowed)).collect();
         assert_eq!(told, [("2001:db8::9", 2, 0), ("203.0.113.9", 0, 3)]);
         assert_eq!(
-            (&*rows[0].first, &*rows[0].last),
+            (rows[0].first.as_str(), rows[0].last.as_str()),
             ("2026-11-29T09:00:00Z", "2026-11-29T10:00:00Z")
         );
     }
