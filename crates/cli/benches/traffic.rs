@@ -8,6 +8,7 @@ use std::io::{Read, Write};
 use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream};
 use std::os::fd::{AsFd, AsRawFd};
 use std::path::{Path, PathBuf};
+use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -81,12 +82,40 @@ fn main() {
         let what = format!("new connections, 1,000 rules, on / off ({:.0}/s off)", by.off);
         println!("{what:<58} {:>16.2}  ≥ 0.95", by.ratio);
     }
+    if wanted("logged") {
+        logged(&archive, &world, &run_dir);
+    }
     if wanted("flood") {
         flood(&archive, &world, &run_dir);
     }
     if wanted("swaps") {
         swaps(&archive, &world, run_dir);
     }
+}
+
+/// What it costs to log every connection, with `keep` writing them down.
+fn logged(archive: &Arc<Space>, world: &Space, run_dir: &Path) {
+    let level = |level: &'static str| {
+        let dir = run_dir.to_owned();
+        move || {
+            let (dir, further) = (dir.clone(), format!("[log]\nlevel = \"{level}\"\n"));
+            archive.run(move || post(&dir, 1_000, &further)).unwrap();
+        }
+    };
+    level("off")();
+    let folder = run_dir.parent().unwrap();
+    let mut keep = Command::new(env!("CARGO_BIN_EXE_tipstaff"));
+    keep.arg("keep").env("TIPSTAFF_RUN", run_dir).env("TIPSTAFF_LOG", folder.join("log"));
+    keep.env("TIPSTAFF_HISTORY", folder.join("history"));
+    let mut keep = archive.run(move || keep.spawn().unwrap()).unwrap();
+    let measure = || world.run(connections).unwrap();
+    let by = one_and_other(SHORT_TURNS, level("all"), level("off"), measure);
+    let what = format!("new connections, logged / not ({:.0}/s not)", by.off);
+    println!("{what:<58} {:>16.2}  ≥ 0.95", by.ratio);
+    keep.kill().unwrap();
+    keep.wait().unwrap();
+    let dir = run_dir.to_owned();
+    archive.run(move || KernelGate::new(&dir).unwrap().withdraw().unwrap()).unwrap();
 }
 
 /// What a denied SYN costs this machine, sender included: a bounded flood over
@@ -164,14 +193,30 @@ fn by_turns(
     (rules, turns): (usize, usize),
     measure: impl Fn() -> f64,
 ) -> By {
-    let (mut on, mut off, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
-    for turn in 0..turns {
+    let turn_on = || {
         let dir = run_dir.to_owned();
-        archive.run(move || post(&dir, rules)).unwrap();
-        std::thread::sleep(SETTLED);
-        on.push(measure());
+        archive.run(move || post(&dir, rules, "")).unwrap();
+    };
+    let turn_off = || {
         let dir = run_dir.to_owned();
         archive.run(move || KernelGate::new(&dir).unwrap().withdraw().unwrap()).unwrap();
+    };
+    one_and_other(turns, turn_on, turn_off, measure)
+}
+
+/// Measures two things by turns.
+fn one_and_other(
+    turns: usize,
+    turn_on: impl Fn(),
+    turn_off: impl Fn(),
+    measure: impl Fn() -> f64,
+) -> By {
+    let (mut on, mut off, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
+    for turn in 0..turns {
+        turn_on();
+        std::thread::sleep(SETTLED);
+        on.push(measure());
+        turn_off();
         std::thread::sleep(SETTLED);
         off.push(measure());
         // Beside its neighbours: what the machine does meanwhile changes within seconds.
@@ -185,10 +230,10 @@ fn by_turns(
     By { on: median(on), off: median(off), ratio: median(ratios) }
 }
 
-fn post(run_dir: &Path, rules: usize) {
-    let mut text =
-        "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n"
-            .to_owned();
+fn post(run_dir: &Path, rules: usize, further: &str) {
+    let mut text = format!(
+        "version = 1\n{further}[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n"
+    );
     for n in 0..rules - 1 {
         let (a, b) = (n / 256 % 256, n % 256);
         text += &format!(
@@ -235,7 +280,7 @@ fn connections() -> f64 {
 fn swaps(archive: &Arc<Space>, world: &Space, run_dir: PathBuf) {
     const SWAPS: usize = 10_000;
     let dir = run_dir.clone();
-    archive.run(move || post(&dir, 10)).unwrap();
+    archive.run(move || post(&dir, 10, "")).unwrap();
     let stop = Arc::new(AtomicBool::new(false));
     let stopped = Arc::clone(&stop);
     let (archive, begin) = (Arc::clone(archive), Instant::now());
@@ -243,7 +288,7 @@ fn swaps(archive: &Arc<Space>, world: &Space, run_dir: PathBuf) {
         archive
             .run(move || {
                 for n in 0..SWAPS {
-                    post(&run_dir, 10 + n % 2);
+                    post(&run_dir, 10 + n % 2, "");
                 }
                 KernelGate::new(&run_dir).unwrap().withdraw().unwrap();
             })

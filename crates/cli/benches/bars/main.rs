@@ -5,6 +5,7 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 mod kernel;
+mod seen;
 mod yardstick;
 
 use std::hint::black_box;
@@ -50,6 +51,7 @@ fn main() {
     start();
     user_space();
     large();
+    seen::log();
     match check_support() {
         Ok(()) => in_the_kernel(),
         Err(why) => println!("SKIPPED: everything in the kernel: {why}"),
@@ -304,8 +306,10 @@ fn in_the_kernel() {
             gate.withdraw().unwrap();
             witness(true);
             from_orders(run_dir.parent().unwrap());
+            seen::tally(run_dir.parent().unwrap(), &orders(10_000));
         })
         .unwrap();
+    seen::flood(&archive, &world, folder.path());
 }
 
 /// A whole command that shows every rule of the demo's orders: two sources, of

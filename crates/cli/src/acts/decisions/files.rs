@@ -60,13 +60,14 @@ pub struct Files {
     open: Option<Open>,
     /// The second in which lines were written last, and how many.
     second: (u64, u64),
-    not_written: u64,
+    /// What is not in the log, and not told there yet.
+    missing: GapLine,
 }
 
 impl Files {
     /// Nothing is opened yet.
     pub fn new(path: PathBuf) -> Self {
-        Self { path, open: None, second: (0, 0), not_written: 0 }
+        Self { path, open: None, second: (0, 0), missing: GapLine::default() }
     }
 
     /// Appends what was told, at a moment (for ages and for how much a second may take).
@@ -84,32 +85,40 @@ impl Files {
             self.second = (since, 0);
         }
         let room = usize::try_from(MOST_LINES - self.second.1).unwrap_or(usize::MAX);
-        let (told, beyond) = told.split_at(told.len().min(room));
-        self.second.1 += told.len() as u64;
-        let Some(time) = told.first().map(time_of) else {
-            self.not_written += beyond.len() as u64;
+        let (written, beyond) = told.split_at(told.len().min(room));
+        self.second.1 += written.len() as u64;
+        let Some(time) = written.first().map(Told::time) else {
+            self.miss(beyond);
             return Ok(());
         };
         let mut text = String::new();
-        if self.not_written > 0 {
-            let time = time.to_owned();
-            let gap = GapLine { time, not_written: self.not_written, ..GapLine::default() };
+        if !self.missing.is_empty() {
+            let gap = GapLine { time: time.to_owned(), ..self.missing.clone() };
             text = Told::Gap(gap).json() + "\n";
         }
-        for told in told {
+        for told in written {
             text.push_str(&told.json());
             text.push('\n');
         }
-        match self.append(&text, time, log, now) {
-            Ok(()) => self.not_written = beyond.len() as u64,
-            Err(e) => {
-                // A part of a line may be there: who opens the file next ends it.
-                self.open = None;
-                self.not_written += (told.len() + beyond.len()) as u64;
-                return Err(e);
+        if let Err(e) = self.append(&text, time, log, now) {
+            // A part of a line may be there: who opens the file next ends it.
+            self.open = None;
+            self.miss(told);
+            return Err(e);
+        }
+        self.missing = GapLine::default();
+        self.miss(beyond);
+        Ok(())
+    }
+
+    /// Counts what is not written; what was told to be missing still is.
+    fn miss(&mut self, told: &[Told]) {
+        for told in told {
+            match told {
+                Told::Line(_) => self.missing.not_written += 1,
+                Told::Gap(gap) => self.missing.add(gap),
             }
         }
-        Ok(())
     }
 
     fn append(&mut self, text: &str, time: &str, log: &Log, now: SystemTime) -> io::Result<()> {
@@ -140,7 +149,7 @@ impl Files {
         let mut head = vec![0; 4_096];
         let n = File::open(&self.path)?.read(&mut head)?;
         if let Some(line) = String::from_utf8_lossy(&head[..n]).lines().next() {
-            first = Told::parse(line).map(|told| time_of(&told).to_owned()).unwrap_or_default();
+            first = Told::parse(line).map(|told| told.time().to_owned()).unwrap_or_default();
         }
         let plain: String = first.chars().take(19).filter(|c| c.is_alphanumeric()).collect();
         let stem = self.path.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default();
@@ -200,7 +209,7 @@ fn open(path: &Path, viewers: Option<&str>) -> io::Result<Open> {
     let mut head = vec![0; 4_096];
     let n = file.read(&mut head)?;
     let first = String::from_utf8_lossy(&head[..n]).lines().next().and_then(Told::parse);
-    let day = first.and_then(|told| time_of(&told).get(..10).map(str::to_owned));
+    let day = first.and_then(|told| told.time().get(..10).map(str::to_owned));
     if size > 0 {
         let mut last = [0];
         file.seek(SeekFrom::End(-1))?;
@@ -217,13 +226,6 @@ impl Drop for Files {
         if let Some(open) = &self.open {
             let _ = nix::unistd::fdatasync(open.file.as_fd());
         }
-    }
-}
-
-fn time_of(told: &Told) -> &str {
-    match told {
-        Told::Line(line) => &line.time,
-        Told::Gap(gap) => &gap.time,
     }
 }
 
@@ -322,14 +324,19 @@ mod tests {
         let mut files = Files::new(path.clone());
         let (flood, now) = (vec![told(DAY); MOST_LINES as usize + 5], now());
         files.write(&flood, &log, now).unwrap();
-        files.write(&flood[..3], &log, now).unwrap();
+        // What was missing before it came here is told on.
+        let lost = GapLine { time: DAY.into(), lost: 7, ..GapLine::default() };
+        let gap = Told::Gap(lost);
+        files
+            .write(&[flood[0].clone(), gap, flood[1].clone(), flood[2].clone()], &log, now)
+            .unwrap();
         files.write(&flood[..1], &log, now + Duration::from_secs(1)).unwrap();
         let text = texts(&path).concat();
         let gaps = text.lines().filter_map(|line| match read_line(line) {
-            ReadLine::Gap(gap) => Some(gap.not_written),
+            ReadLine::Gap(gap) => Some((gap.not_written, gap.lost)),
             _ => None,
         });
-        assert_eq!(gaps.collect::<Vec<_>>(), [8]);
+        assert_eq!(gaps.collect::<Vec<_>>(), [(8, 7)]);
         assert_eq!(text.lines().count(), MOST_LINES as usize + 2);
         // Where nothing can be written it is told, and counted for later.
         let blocked = folder.path().join("file");

@@ -82,6 +82,13 @@ impl GapLine {
     pub fn is_empty(&self) -> bool {
         self.not_sampled + self.lost + self.not_written == 0
     }
+
+    /// With what another one says is missing.
+    pub fn add(&mut self, other: &Self) {
+        self.not_sampled += other.not_sampled;
+        self.lost += other.lost;
+        self.not_written += other.not_written;
+    }
 }
 
 shape!(Line => "log", GapLine => "log-gap");
@@ -102,6 +109,14 @@ impl Told {
         };
         // Names that others chose are in it, and it is looked at with any tool.
         text.map(|text| visible_json(&text).into_owned()).unwrap_or_default()
+    }
+
+    /// When it was decided, or noticed.
+    pub fn time(&self) -> &str {
+        match self {
+            Self::Line(line) => &line.time,
+            Self::Gap(gap) => &gap.time,
+        }
     }
 
     /// Reads such a line.

@@ -88,7 +88,7 @@ impl<'c> Reader<'c> {
             step.warning = admitted.err().map(|e| format!("viewers are not let in: {e}"));
         }
         for told in &step.told {
-            self.viewers.tell(&told.json());
+            self.viewers.tell(told);
         }
         step.hand_over = self.viewers.serve();
         if waited == 0 {

@@ -1,5 +1,5 @@
-//! The local socket at which others watch: lines of JSON, the last ones first. Who does not
-//! read is dropped; nobody waits for it.
+//! The local socket at which others watch: lines of JSON, the last ones first. Who reads too
+//! slowly is told how much it misses, and who does not read at all is dropped: nobody waits.
 
 use std::collections::VecDeque;
 use std::fs::{self, Permissions};
@@ -8,14 +8,19 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use nix::sys::socket::{getsockopt, sockopt::PeerCredentials};
 use nix::unistd::{Gid, Group, Uid};
+
+use super::line::{GapLine, Told};
 
 /// So many lines are shown to who comes later.
 const RECENT: usize = 200;
 /// Bytes that wait for a viewer at most, beside what the kernel holds for it.
 const WAITING: usize = 1 << 20;
+/// Who takes nothing for so long is dropped.
+const STALLED: Duration = Duration::from_secs(10);
 /// Viewers at once.
 const MOST: usize = 64;
 /// What `keep` writes to take over from a `watch` that reads.
@@ -36,6 +41,10 @@ struct Viewer {
     stream: UnixStream,
     waiting: VecDeque<u8>,
     is_root: bool,
+    /// What there was no room for.
+    missed: GapLine,
+    /// When it last took something, or had nothing to take.
+    read: Instant,
 }
 
 /// What became of a viewer.
@@ -91,19 +100,14 @@ impl Viewers {
         fs::set_permissions(&self.path, Permissions::from_mode(mode))
     }
 
-    /// Shows a line to all of them.
-    pub fn tell(&mut self, line: &str) {
+    /// Shows it to all of them.
+    pub fn tell(&mut self, told: &Told) {
+        let line = told.json();
+        self.all.iter_mut().for_each(|viewer| viewer.tell(told, &line));
         if self.recent.len() == RECENT {
             self.recent.pop_front();
         }
-        self.recent.push_back(line.to_owned());
-        self.all.retain_mut(|viewer| {
-            let room = viewer.waiting.len() + line.len() < WAITING;
-            if room {
-                viewer.waiting.extend(line.bytes().chain(*b"\n"));
-            }
-            room
-        });
+        self.recent.push_back(line);
     }
 
     /// Lets in who waits, and writes what can be written. `true`: somebody takes over.
@@ -131,7 +135,8 @@ impl Viewers {
         for line in &self.recent {
             waiting.extend(line.bytes().chain(*b"\n"));
         }
-        Ok(Viewer { stream, waiting, is_root })
+        let (missed, read) = (GapLine::default(), Instant::now());
+        Ok(Viewer { stream, waiting, is_root, missed, read })
     }
 
     /// What to wait on: who comes, who speaks, and who can take more.
@@ -142,6 +147,23 @@ impl Viewers {
 }
 
 impl Viewer {
+    /// Keeps a line for it; where it reads too slowly, counts what it misses.
+    fn tell(&mut self, told: &Told, line: &str) {
+        if self.waiting.len() + line.len() >= WAITING {
+            match told {
+                Told::Line(_) => self.missed.lost += 1,
+                Told::Gap(gap) => self.missed.add(gap),
+            }
+            return;
+        }
+        if !self.missed.is_empty() {
+            let time = told.time().to_owned();
+            let gap = Told::Gap(GapLine { time, ..std::mem::take(&mut self.missed) });
+            self.waiting.extend(gap.json().bytes().chain(*b"\n"));
+        }
+        self.waiting.extend(line.bytes().chain(*b"\n"));
+    }
+
     fn go_on(&mut self) -> Still {
         let mut said = [0; 64];
         match self.stream.read(&mut said) {
@@ -153,10 +175,18 @@ impl Viewer {
         }
         while !self.waiting.is_empty() {
             match self.stream.write(self.waiting.as_slices().0) {
-                Ok(n) => drop(self.waiting.drain(..n)),
+                Ok(n) => {
+                    self.waiting.drain(..n);
+                    self.read = Instant::now();
+                }
                 Err(e) if e.kind() == ErrorKind::WouldBlock => break,
                 Err(_) => return Still::Gone,
             }
+        }
+        match self.waiting.is_empty() {
+            true => self.read = Instant::now(),
+            false if self.read.elapsed() > STALLED => return Still::Gone,
+            false => {}
         }
         Still::Here
     }
@@ -184,32 +214,51 @@ mod tests {
 
     use super::*;
 
+    /// Something to tell, with a number.
+    fn told(n: u64) -> Told {
+        Told::Gap(GapLine { time: "x".repeat(900), not_sampled: n, ..GapLine::default() })
+    }
+
     #[test]
-    fn who_comes_later_sees_the_last_lines_and_who_does_not_read_is_dropped() {
+    fn who_comes_later_sees_the_last_lines_and_who_is_slow_what_is_missing() {
         let folder = tempfile::tempdir().unwrap();
         let mut viewers = Viewers::open(folder.path()).unwrap();
         let connect = || UnixStream::connect(socket_path(folder.path())).unwrap();
         let lazy = connect();
         assert!(!viewers.serve());
-        for n in 0..RECENT + 10 {
-            viewers.tell(&format!("{n}"));
+        for _ in 0..RECENT + 10 {
+            viewers.tell(&told(1));
         }
         let mut late = BufReader::new(connect());
         assert!(!viewers.serve());
         let mut line = String::new();
-        late.read_line(&mut line).unwrap();
-        assert_eq!(line, "10\n");
-        // The other one still reads while the lazy one has more than its share.
-        let long = "x".repeat(1_000);
-        let mut read = 0;
-        for _ in 0..2 * WAITING / long.len() {
-            viewers.tell(&long);
+        let mut next = |viewers: &mut Viewers, from: &mut BufReader<UnixStream>| {
             viewers.serve();
             line.clear();
-            read += late.read_line(&mut line).unwrap();
+            from.read_line(&mut line).unwrap();
+            match Told::parse(line.trim_end()) {
+                Some(Told::Gap(gap)) => gap.not_sampled + gap.lost,
+                other => panic!("{other:?}: {line}"),
+            }
+        };
+        // One reads on while the other one has more than its share.
+        let many = 2 * (WAITING / 900) as u64;
+        let mut read = 0;
+        for _ in 0..many {
+            viewers.tell(&told(1));
+            read += next(&mut viewers, &mut late);
         }
-        assert_eq!(viewers.all.len(), 1);
-        assert!(read > WAITING);
+        while read < many + RECENT as u64 {
+            read += next(&mut viewers, &mut late);
+        }
+        // The other one misses none without being told.
+        let mut lazy = BufReader::new(lazy);
+        let mut read = 0;
+        while read < many + RECENT as u64 + 10 {
+            viewers.tell(&told(0));
+            read += next(&mut viewers, &mut lazy);
+        }
+        assert_eq!(read, many + RECENT as u64 + 10);
         drop((lazy, late));
         viewers.serve();
         assert!(viewers.all.is_empty());
