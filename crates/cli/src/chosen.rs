@@ -8,11 +8,11 @@ use tipstaff_core::brief::{Brief, Setting};
 use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{
-    Attachments, Documents, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, read_all,
+    Attachments, Documents, Lists, NO_POSTURE, Orders, OrdersHash, Posture, SEALED, read_all,
 };
 use tipstaff_gate::kernel::{KernelGate, executables};
 use tipstaff_gate::{Gate, GateError, InForce, Record};
-use tipstaff_host::files::Distrust;
+use tipstaff_host::files::{self, Distrust, MOST_TEXT};
 use tipstaff_host::interfaces;
 use tipstaff_reach::Basis;
 
@@ -78,9 +78,19 @@ pub fn orders_of_file(path: &Path) -> Result<(Orders, Origin), Failure> {
     }
 }
 
-/// The hash of a file of orders and of what it names, which may have faults.
-pub fn hash_of_file(path: &Path) -> Result<OrdersHash, Failure> {
-    written(path).map(|(_, origin)| origin.hash())
+/// Whether a file of orders, and what it names, is still what a record has; `None`: it cannot
+/// be read. It may have faults.
+pub fn is_unchanged(path: &Path, record: &Record) -> Option<bool> {
+    if files::text(path, MOST_TEXT).ok()? != record.orders {
+        return Some(false);
+    }
+    let names_nothing =
+        |of: &Attachments| of.included.is_empty() && of.lists.as_ref().is_none_or(Lists::is_empty);
+    // To know what it names, it must be parsed.
+    Some(
+        names_nothing(&record.attachments)
+            || attachments::read(path).ok()?.attachments == record.attachments,
+    )
 }
 
 /// Reads a file of orders as this machine is to obey them.

@@ -22,6 +22,7 @@ pub(super) enum Command {
     ObjGetInfoByFd = 15,
     ProgQuery = 16,
     BtfLoad = 18,
+    MapLookupBatch = 24,
     LinkCreate = 28,
     LinkUpdate = 29,
     LinkDetach = 34,
@@ -57,6 +58,11 @@ attrs! {
     }
     /// `value` is `next_key` where the next key is asked for.
     MapElem { map_fd: u32, pad: u32, key: u64, value: u64, flags: u64 }
+    /// `in_batch` and `out_batch` say where the walk goes on.
+    MapBatch {
+        in_batch: u64, out_batch: u64, keys: u64, values: u64, count: u32, map_fd: u32,
+        elem_flags: u64, flags: u64,
+    }
     ProgLoad {
         prog_type: u32, insn_cnt: u32, insns: u64, license: u64, log_level: u32,
         log_size: u32, log_buf: u64, kern_version: u32, prog_flags: u32,

@@ -180,17 +180,43 @@ fn unless(error: io::Error, expected: i32) -> io::Result<bool> {
 /// # Errors
 /// What the kernel says.
 pub fn array_values(map: BorrowedFd<'_>, mut take: impl FnMut(u32, &[u8])) -> io::Result<()> {
+    const AT_ONCE: usize = 1_024;
     let info = map_info(map)?;
-    let mut value = vec![0; info.copied()?];
-    check_sizes(map, &[0; 4], value.len())?;
-    for index in 0..info.entries {
-        let key = index.to_ne_bytes();
-        let to = pointer_mut(&mut value[..]);
-        // SAFETY: both sizes were just checked against the map, which never changes them.
-        unsafe { elem(Command::MapLookupElem, map, Some(&key), to, 0)? };
-        take(index, &value);
+    let size = info.copied()?;
+    check_sizes(map, &[0; 4], size)?;
+    let (mut values, mut keys, mut token) = (vec![0; size * AT_ONCE], vec![0; 4 * AT_ONCE], [0; 4]);
+    let (mut index, mut begun) = (0, false);
+    while index < info.entries {
+        let mut batch = attr::MapBatch {
+            in_batch: if begun { pointer(&token[..]) } else { 0 },
+            out_batch: pointer_mut(&mut token[..]),
+            keys: pointer_mut(&mut keys[..]),
+            values: pointer_mut(&mut values[..]),
+            count: AT_ONCE as u32,
+            map_fd: raw(map),
+            ..Default::default()
+        };
+        // SAFETY: there is room for so many keys and values, whose sizes were just checked
+        // against the map, which never changes them; the token of an array is a key.
+        let read = unsafe { bpf(Command::MapLookupBatch, &mut batch) };
+        begun = true;
+        match read {
+            // So it says that these are the last ones.
+            Err(e) if e.raw_os_error() != Some(libc::ENOENT) => return Err(e),
+            _ => {}
+        }
+        for value in values.chunks_exact(size).take(batch.count as usize) {
+            take(index, value);
+            index += 1;
+        }
+        if read.is_err() || batch.count == 0 {
+            break;
+        }
     }
-    Ok(())
+    match index == info.entries {
+        true => Ok(()),
+        false => Err(io::ErrorKind::UnexpectedEof.into()),
+    }
 }
 
 /// All keys of a map that has more than one; one that is removed meanwhile may

@@ -11,7 +11,7 @@ use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::decision::rates::SourceState;
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::{OrdersHash, Origin};
+use tipstaff_core::orders::Origin;
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, Tally, Unrecorded};
@@ -149,7 +149,8 @@ pub fn run(
         _ => None,
     };
     let unrecorded = asked.gate.unrecorded()?;
-    let file_differs = file_differs(common, &in_force.record.hash());
+    let file_differs =
+        chosen::is_unchanged(common.orders_path(), &in_force.record).map(|same| !same);
     let judge = &asked.judge;
     if terminal.json {
         let orders = &judge.origin;
@@ -211,11 +212,6 @@ impl Row {
     fn is_unmatched_rule(&self) -> bool {
         matches!(self.speaker, Speaker::Rule(_)) && self.tally.packets + self.beyond == 0
     }
-}
-
-/// Whether the file says something else than what is in force.
-fn file_differs(common: &Common, hash: &OrdersHash) -> Option<bool> {
-    Some(chosen::hash_of_file(common.orders_path()).ok()? != *hash)
 }
 
 /// As the administrator's clock shows it.

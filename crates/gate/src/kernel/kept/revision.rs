@@ -135,6 +135,16 @@ fn records(brief: &Brief) -> bool {
         || brief.rules().any(|r| r.log || r.action != Action::Allow || r.at_most.is_some())
 }
 
+/// A counter of all processors.
+fn sum(copies: &[u8]) -> Tally {
+    let mut tally = Tally::default();
+    for copy in copies.chunks_exact(16) {
+        tally.packets += copy.u64_ne(0).unwrap_or_default();
+        tally.bytes += copy.u64_ne(8).unwrap_or_default();
+    }
+    tally
+}
+
 /// Whether a rule or a standing answer of the list says "refuse".
 fn refuses(brief: &Brief) -> bool {
     let Standing { inbound, outbound, transit } = brief.standing;
@@ -331,24 +341,21 @@ impl Revision {
     fn each_counter(&self) -> Result<Vec<(CounterSlot, Tally)>, GateError> {
         let mut counters = Vec::new();
         let read = sys::array_values(self.counters.as_fd(), |slot, copies| {
-            let mut tally = Tally::default();
-            for copy in copies.chunks_exact(16) {
-                tally.packets += copy.u64_ne(0).unwrap_or_default();
-                tally.bytes += copy.u64_ne(8).unwrap_or_default();
-            }
-            counters.push((CounterSlot(slot), tally));
+            counters.push((CounterSlot(slot), sum(copies)));
         });
         read.map_err(bpf("to read the counters"))?;
         Ok(counters)
     }
 
     pub(crate) fn unrecorded(&self) -> Result<Unrecorded, GateError> {
-        let counters = self.each_counter()?;
+        let processors = sys::possible_processors().map_err(bpf("to read the counters"))?;
         let of = |slot: u32| {
-            let found = counters.iter().find(|(s, _)| s.0 == slot);
-            found.map_or(0, |(_, tally)| tally.packets)
+            let mut copies = vec![0; 16 * processors];
+            let found = sys::map_lookup(self.counters.as_fd(), &slot.to_ne_bytes(), &mut copies);
+            found.map_err(bpf("to read the counters"))?;
+            Ok::<_, GateError>(sum(&copies).packets)
         };
-        Ok(Unrecorded { left_out: of(CounterSlot::UNRECORDED), lost: of(CounterSlot::LOST) })
+        Ok(Unrecorded { left_out: of(CounterSlot::UNRECORDED)?, lost: of(CounterSlot::LOST)? })
     }
 
     pub(crate) fn tallies(&self) -> Result<Vec<(Speaker, Tally)>, GateError> {
