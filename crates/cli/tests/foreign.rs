@@ -381,7 +381,7 @@ fn started(walk: &Walk, mut command: Command) -> Child {
 /// Decisions with the program that asked.
 fn watched(walk: &mut Walk) {
     walk.walked.insert("watch".into());
-    let mut command = walk.command(&["watch", "--count", "1"]);
+    let mut command = walk.command(&["watch", "--count", "1", "--plain"]);
     command.env_remove("NO_COLOR").env("TERM", "xterm-256color");
     let shown = on_terminal(&mut command);
     let child = RefCell::new(started(walk, command));

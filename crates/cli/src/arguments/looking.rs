@@ -148,6 +148,9 @@ pub struct WatchOptions {
     /// Stop after this many decisions
     #[arg(long, value_name = "NUMBER")]
     pub count: Option<u64>,
+    /// On a terminal: plain lines, no full screen
+    #[arg(long)]
+    pub plain: bool,
     #[command(flatten)]
     pub decisions: DecisionOptions,
 }

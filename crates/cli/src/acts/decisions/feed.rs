@@ -33,8 +33,10 @@ pub enum Next {
 pub struct Viewing {
     stream: UnixStream,
     begun: Vec<u8>,
+    wait: Duration,
 }
 
+const SECOND: Duration = Duration::from_secs(1);
 /// Whoever reads is just beginning or ending: so often, with a pause.
 const TRIES: usize = 50;
 const PAUSE: Duration = Duration::from_millis(100);
@@ -48,10 +50,8 @@ impl<'c> Feed<'c> {
         for _ in 0..TRIES {
             match UnixStream::connect(socket_path(&common.run_dir)) {
                 Ok(stream) => {
-                    stream
-                        .set_read_timeout(Some(Duration::from_secs(1)))
-                        .map_err(system("watching"))?;
-                    return Ok(Self::Of(Viewing { stream, begun: Vec::new() }));
+                    stream.set_read_timeout(Some(SECOND)).map_err(system("watching"))?;
+                    return Ok(Self::Of(Viewing { stream, begun: Vec::new(), wait: SECOND }));
                 }
                 Err(e) if e.kind() == ErrorKind::PermissionDenied => {
                     return Err(GateError::NotRoot.into());
@@ -67,6 +67,31 @@ impl<'c> Feed<'c> {
             message: "another process reads the decisions and does not show them".into(),
             help: "Stop it: `fuser` or /proc/locks tell who holds the file `watch`.".into(),
         })
+    }
+
+    /// With looks that wait so long at most.
+    #[must_use]
+    pub fn looking_every(mut self, wait: Duration) -> Self {
+        self.set_wait(wait);
+        self
+    }
+
+    fn set_wait(&mut self, wait: Duration) {
+        match self {
+            Self::Own(reader) => reader.wait_so_long(wait),
+            Self::Of(viewing) => {
+                viewing.wait = wait;
+                // Without it the first line wakes it all the same.
+                let _ = viewing.stream.set_read_timeout(Some(wait));
+            }
+        }
+    }
+
+    fn wait(&self) -> Duration {
+        match self {
+            Self::Own(reader) => reader.wait(),
+            Self::Of(viewing) => viewing.wait,
+        }
     }
 
     /// Waits for decisions, a second at most.
@@ -92,13 +117,14 @@ impl<'c> Feed<'c> {
 
     /// Whoever read ended, or takes over.
     fn reopen(&mut self, common: &'c Common) -> Result<(), Failure> {
+        let wait = self.wait();
         if let Self::Own(_) = self {
             // The lock and the socket must be free first.
             let (stream, _) = UnixStream::pair().map_err(system("watching"))?;
-            *self = Self::Of(Viewing { stream, begun: Vec::new() });
+            *self = Self::Of(Viewing { stream, begun: Vec::new(), wait });
             std::thread::sleep(PAUSE);
         }
-        *self = Self::open(common)?;
+        *self = Self::open(common)?.looking_every(wait);
         Ok(())
     }
 }

@@ -34,9 +34,13 @@ pub struct Line {
 }
 
 impl Line {
+    /// Whether no rule can change it.
+    pub fn speaker_is_a_foundation(&self) -> bool {
+        matches!(self.speaker, Speaker::Foundation(_) | Speaker::CorruptTables | Speaker::Nobody)
+    }
+
     /// As the log reads it.
     pub fn entry(&self) -> Entry<'_> {
-        let text = |text: &Option<String>| text.clone().map(|text| Text(text.into()));
         Entry {
             time: self.time.as_str().into(),
             direction: self.direction,
@@ -44,10 +48,10 @@ impl Line {
             traffic: self.traffic.as_str().into(),
             source: self.source.as_str().into(),
             destination: self.destination.as_str().into(),
-            program: text(&self.program),
+            program: self.program.as_deref().map(Text::from),
             verdict: self.verdict,
             by: self.by.as_str().into(),
-            rule: text(&self.rule),
+            rule: self.rule.as_deref().map(Text::from),
             position: self.position,
         }
     }

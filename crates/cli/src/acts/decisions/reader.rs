@@ -36,6 +36,10 @@ pub struct Reader<'c> {
     source: Option<Source>,
     viewers: Viewers,
     _alone: Lock,
+    /// How long one look waits.
+    wait: Duration,
+    /// When it was last looked whether this is still what is in force.
+    looked: Instant,
 }
 
 /// What one look found.
@@ -62,7 +66,17 @@ impl<'c> Reader<'c> {
             lock => lock?.passing(),
         };
         let viewers = Viewers::open(&common.run_dir).map_err(system(OPENING))?;
-        Ok(Some(Self { common, gate, source: None, viewers, _alone: alone }))
+        let (wait, looked) = (LOOK, Instant::now());
+        Ok(Some(Self { common, gate, source: None, viewers, _alone: alone, wait, looked }))
+    }
+
+    pub fn wait(&self) -> Duration {
+        self.wait
+    }
+
+    /// Sets how long one look waits, a second at most.
+    pub fn wait_so_long(&mut self, wait: Duration) {
+        self.wait = wait.min(LOOK);
     }
 
     /// What the orders in force say of the log, where some are.
@@ -70,18 +84,18 @@ impl<'c> Reader<'c> {
         self.source.as_ref().map(|source| source.names.log())
     }
 
-    /// Waits for something, at most a second or until `wake` can be read, and reads it.
+    /// Waits for something, or until `wake` can be read, and reads it.
     pub fn step(&mut self, wake: Option<BorrowedFd<'_>>) -> Result<Step, Failure> {
         let mut step = Step::default();
         if self.source.is_none() {
             self.source = self.opened()?;
         }
-        let waited = self.wait(wake)?;
+        let waited = self.waited(wake)?;
         if let Some(source) = &mut self.source {
             for event in source.events.drain() {
                 step.told.push(Told::Line(source.names.line(self.common, &event)?));
             }
-            if waited == 0 || source.looked.elapsed() >= LOOK {
+            if source.looked.elapsed() >= LOOK {
                 step.told.extend(source.gap(&self.gate)?.map(Told::Gap));
             }
             let admitted = self.viewers.admit(source.names.log().viewers.as_deref());
@@ -91,7 +105,8 @@ impl<'c> Reader<'c> {
             self.viewers.tell(told);
         }
         step.hand_over = self.viewers.serve();
-        if waited == 0 {
+        if waited == 0 && self.looked.elapsed() >= self.wait.max(LOOK / 2) {
+            self.looked = Instant::now();
             // The records of a gate that was withdrawn and posted anew are others.
             self.source = self.opened()?;
         }
@@ -121,7 +136,7 @@ impl<'c> Reader<'c> {
     }
 
     /// How many of what is waited on can go on.
-    fn wait(&self, wake: Option<BorrowedFd<'_>>) -> Result<i32, Failure> {
+    fn waited(&self, wake: Option<BorrowedFd<'_>>) -> Result<i32, Failure> {
         let viewers = self.viewers.polled().into_iter().map(|(fd, writes)| {
             let writes = if writes { PollFlags::POLLOUT } else { PollFlags::empty() };
             PollFd::new(fd, PollFlags::POLLIN | writes)
@@ -129,7 +144,7 @@ impl<'c> Reader<'c> {
         let events = self.source.iter().map(|source| source.events.as_fd());
         let read = events.chain(wake).map(|fd| PollFd::new(fd, PollFlags::POLLIN));
         let mut all: Vec<_> = read.chain(viewers).collect();
-        match poll(&mut all, PollTimeout::from(1_000u16)) {
+        match poll(&mut all, PollTimeout::try_from(self.wait).unwrap_or(PollTimeout::ZERO)) {
             Ok(ready) => Ok(ready),
             Err(nix::errno::Errno::EINTR) => Ok(1),
             Err(e) => Err(system("waiting for a decision")(e.into())),

@@ -9,21 +9,23 @@ use crate::failure::Failure;
 
 /// A moment as lines of the log have it.
 pub fn read(text: &str, now: Timestamp) -> Result<String, Failure> {
-    let ago = || {
-        let span: Span = text.parse().ok()?;
-        now.to_zoned(TimeZone::UTC).checked_sub(span.abs()).ok().map(|zoned| zoned.timestamp())
-    };
-    let local = || {
-        let civil: DateTime = text.parse().ok()?;
-        TimeZone::system().to_timestamp(civil).ok()
-    };
-    let found = text.parse().ok().or_else(ago).or_else(local);
+    let found = text.parse().ok().or_else(|| ago(text, now)).or_else(|| by_the_own_clock(text));
     found.map(moment).ok_or_else(|| Failure::Argument {
         message: format!("`{text}` is no moment"),
         help: "Write how long ago, such as 90s, 1h or 2d, or a moment such as \
                2026-11-29T08:00:00+01:00 or 2026-11-29."
             .into(),
     })
+}
+
+fn ago(text: &str, now: Timestamp) -> Option<Timestamp> {
+    let span: Span = text.parse().ok()?;
+    now.to_zoned(TimeZone::UTC).checked_sub(span.abs()).ok().map(|zoned| zoned.timestamp())
+}
+
+fn by_the_own_clock(text: &str) -> Option<Timestamp> {
+    let civil: DateTime = text.parse().ok()?;
+    TimeZone::system().to_timestamp(civil).ok()
 }
 
 #[cfg(test)]

@@ -88,8 +88,7 @@ pub struct Entry<'t> {
 
 /// The address of an end, with or without a port; `None` for `this host`.
 fn address(end: &str) -> Option<IpAddr> {
-    let with_port = || end.parse::<SocketAddr>().ok().map(|end| end.ip());
-    end.parse().ok().or_else(with_port)
+    end.parse().ok().or_else(|| Some(end.parse::<SocketAddr>().ok()?.ip()))
 }
 
 impl Entry<'_> {
@@ -138,15 +137,14 @@ pub enum Read<'t> {
 
 /// Reads a line of the log.
 pub fn read_line(line: &str) -> Read<'_> {
-    let is_gap = line.starts_with("{\"schema\":\"tipstaff.log-gap/1\"");
-    let is_entry = line.starts_with("{\"schema\":\"tipstaff.log/1\"");
-    let gap = || serde_json::from_str(line).map(Read::Gap);
-    let entry = || serde_json::from_str(line).map(Read::Entry);
-    match (is_entry, is_gap) {
-        (true, _) => entry().unwrap_or(Read::Unreadable),
-        (_, true) => gap().unwrap_or(Read::Unreadable),
-        _ => Read::Unreadable,
-    }
+    let read = if line.starts_with("{\"schema\":\"tipstaff.log/1\"") {
+        serde_json::from_str(line).map(Read::Entry)
+    } else if line.starts_with("{\"schema\":\"tipstaff.log-gap/1\"") {
+        serde_json::from_str(line).map(Read::Gap)
+    } else {
+        return Read::Unreadable;
+    };
+    read.unwrap_or(Read::Unreadable)
 }
 
 #[cfg(test)]

@@ -2,8 +2,10 @@
 
 mod entry;
 mod filter;
+mod recent;
 mod summary;
 
 pub use entry::{Entry, Gap, Read, Text, read_line};
 pub use filter::LogFilter;
+pub use recent::{Decider, PIECES, Recent};
 pub use summary::{GroupBy, Row, Summary};

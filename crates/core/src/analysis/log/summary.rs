@@ -108,6 +108,23 @@ impl Summary {
         }
     }
 
+    /// Forgets the smaller half where there are more than so many.
+    pub fn forget_beyond(&mut self, most: usize) {
+        if self.rows.len() <= most {
+            return;
+        }
+        let mut counts: Vec<u64> =
+            self.rows.values().map(|row| row.turned_away + row.allowed).collect();
+        let middle = counts.len() / 2;
+        let (_, middle, _) = counts.select_nth_unstable(middle);
+        let (middle, mut room) = (*middle, most / 2);
+        self.rows.retain(|_, row| {
+            let keep = row.turned_away + row.allowed > middle || room > 0;
+            room -= usize::from(keep && room > 0);
+            keep
+        });
+    }
+
     /// Pieces of time in their order; else who was turned away most first.
     pub fn rows(self) -> Vec<Row> {
         let mut rows: Vec<_> = self.rows.into_values().collect();

@@ -6,6 +6,7 @@ use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::time::Duration;
 
 use nix::time::{ClockId, clock_gettime};
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use tipstaff_bpf::abi::skb;
 use tipstaff_bpf::sys::{self, MapKind, SKB_CONTEXT, TestRun};
@@ -80,13 +81,11 @@ struct Written<'r> {
     counted: Counted,
 }
 
-/// The parts of it that are not the record.
+/// One part of it. Each part is read by itself, and the others are passed over.
 #[derive(Deserialize)]
-struct Beside {
+struct PostedTables {
     #[serde(default)]
     tables: Option<String>,
-    #[serde(flatten)]
-    counted: Counted,
 }
 
 /// Seconds since 1970-01-01 UTC.
@@ -186,7 +185,7 @@ impl Revision {
         let counters =
             sys::map_create(MapKind::PerCpuArray, COUNTERS, 4, 16, slots).map_err(bpf(MAKE_MAP))?;
         // A record of another version cannot be read; then counting begins anew.
-        let old = before.and_then(|before| before.beside().ok()).map(|beside| beside.counted);
+        let old = before.and_then(|before| before.counted().ok());
         let written = Written {
             record: &posting.record,
             tables: fingerprint(built.bytes()),
@@ -313,18 +312,18 @@ impl Revision {
     }
 
     pub(crate) fn record(&self) -> Result<Record, GateError> {
-        serde_json::from_slice(&Self::value(&self.record)?)
-            .map_err(|e| GateError::UnreadableRecord(e.to_string()))
+        self.written()
     }
 
-    fn beside(&self) -> Result<Beside, GateError> {
+    /// A part of what stands in the map of the record.
+    fn written<T: DeserializeOwned>(&self) -> Result<T, GateError> {
         serde_json::from_slice(&Self::value(&self.record)?)
             .map_err(|e| GateError::UnreadableRecord(e.to_string()))
     }
 
     /// Whether the tables in the kernel are still those that were posted.
     pub(crate) fn is_intact(&self) -> Result<bool, GateError> {
-        let written = self.beside()?;
+        let written: PostedTables = self.written()?;
         let now = fingerprint(&Self::value(&self.tables)?);
         Ok(written.tables.is_some_and(|posted| posted == now))
     }
@@ -365,7 +364,7 @@ impl Revision {
 
     /// What is counted here, and since when.
     pub(crate) fn counted(&self) -> Result<Counted, GateError> {
-        Ok(self.beside()?.counted)
+        self.written()
     }
 
     /// Goes on counting where the revision before stands: foundations, standing

@@ -1,5 +1,9 @@
 //! `watch`: decisions as they happen.
 
+mod screen;
+
+use std::io::IsTerminal;
+
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -41,6 +45,10 @@ pub fn run(
         }
     }
     let filter = filter(&options.decisions, judge.as_ref().map(|judge| &judge.orders))?;
+    let keys = std::io::stdin().is_terminal();
+    if keys && terminal.is_seen() && !options.plain && options.count.is_none() {
+        return screen::run(common, &filter, title(judge.as_ref()));
+    }
     let mut feed = Feed::open(common)?;
     if !terminal.json {
         terminal.note(&format!("{}; Ctrl-C ends", what_is_recorded(judge.as_ref())));
@@ -70,6 +78,14 @@ fn judge(common: &Common) -> Result<Option<LoadedPolicy>, Failure> {
         (None, Visible::OnlyToRoot) => Ok(None),
         (None, Visible::Yes) => Err(GateError::NothingInForce.into()),
     }
+}
+
+/// Whose decisions these are.
+fn title(judge: Option<&LoadedPolicy>) -> String {
+    let host = judge.and_then(|judge| judge.host.clone());
+    let host = host.or_else(|| nix::unistd::gethostname().ok()?.into_string().ok());
+    let orders = judge.map(|judge| format!("   orders {}", judge.origin.hash().short()));
+    format!("{}{}", host.unwrap_or_default(), orders.unwrap_or_default())
 }
 
 fn what_is_recorded(judge: Option<&LoadedPolicy>) -> String {
