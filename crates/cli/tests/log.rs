@@ -141,6 +141,13 @@ fn keep_writes_the_log_and_any_number_watch() {
     }));
     drop(follows);
 
+    // The review tells who asked for what nobody is let in to.
+    let _denied = lab.listen("::", 7003);
+    let review = lab.tipstaff(&["review", "--json"]).stdout;
+    let review = String::from_utf8(review).unwrap();
+    let asked = "no rule lets anyone in; 192.0.2.66 asked on 1 of 1 logged days";
+    assert!(review.contains(asked), "{review}");
+
     // One that does not read holds up nobody, and a line that was cut is told.
     let _lazy = UnixStream::connect(lab.path().join("run/decisions")).unwrap();
     let file = lab.path().join("log/decisions.jsonl");

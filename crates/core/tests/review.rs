@@ -7,8 +7,9 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use tipstaff_core::analysis::compare::Comparison;
+use tipstaff_core::analysis::log::Wanted;
 use tipstaff_core::analysis::review::coverage::coverage;
-use tipstaff_core::analysis::review::{ReviewContext, review};
+use tipstaff_core::analysis::review::{Finding, ReviewContext, review};
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::{Brief, RuleIndex};
 use tipstaff_core::host::listener::{Listener, Owner, Program};
@@ -275,4 +276,48 @@ fn an_exception_is_no_contradiction_and_a_crossing_is() {
     assert!(!two(visitors, "traffic = \"tcp/7411\"\nsource = \"198.51.100.0/24\""));
     assert!(!two(visitors, "traffic = \"tcp/7410-7420\"\nsource = \"203.0.113.0/24\""));
     assert!(!two(visitors, "traffic = \"tcp/7410-7420\"\nfamily = \"ipv6\""));
+}
+
+#[test]
+fn what_was_seen_lately_is_told_of_rules_and_listeners() {
+    let heard =
+        [listener(Transport::Tcp, 7430, "weatherd"), listener(Transport::Tcp, 7410, "plated")];
+    let text = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
+                [[rules]]\nname = \"plates\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\n";
+    let ago = |days: u32| Moment(NOW.0 - days * 86_400);
+    let found = |unmatched: &[(String, Moment)], wanted: &[Wanted]| {
+        let brief = Brief::unplaced(&read(text).unwrap());
+        let around = ReviewContext {
+            listeners: Some(&heard),
+            unmatched,
+            wanted,
+            now: NOW,
+            ..ReviewContext::default()
+        };
+        review(&brief, &around).findings
+    };
+    let about = |findings: Vec<Finding>, code: Code| {
+        findings.into_iter().find(|f| f.code == code).map(|f| (f.rule, f.what))
+    };
+    let quiet = |name: &str, days: u32| {
+        about(found(&[(name.into(), ago(days))], &[]), Code::NotMatchedLately)
+    };
+    let (rule, what) = quiet("plates", 40).unwrap();
+    assert!(rule.as_deref() == Some("plates") && what.contains("for 40 days"), "{what}");
+    // A month is nothing, and other rules are not meant.
+    assert_eq!((quiet("plates", 30), quiet("others", 40)), (None, None));
+    let wanted = |traffic: &str| Wanted {
+        traffic: traffic.into(),
+        days: 6,
+        of: 7,
+        source: "203.0.113.9".into(),
+        sources: 3,
+    };
+    let (_, what) = about(found(&[], &[wanted("tcp/7430")]), Code::ListenerDenied).unwrap();
+    assert!(
+        what.ends_with("; 203.0.113.9 and 2 others asked on 6 of 7 logged days"),
+        "{what}"
+    );
+    let (_, what) = about(found(&[], &[wanted("tcp/7431")]), Code::ListenerDenied).unwrap();
+    assert!(what.ends_with("no rule lets anyone in"), "{what}");
 }

@@ -8,6 +8,7 @@ pub mod decisions;
 pub mod last_check;
 pub mod named;
 pub mod posture;
+pub mod seen;
 pub mod shell;
 pub mod stranded;
 pub mod trouble;

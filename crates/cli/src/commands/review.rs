@@ -9,6 +9,7 @@ use tipstaff_core::orders::Severity;
 use tipstaff_gate::kernel::executables;
 use tipstaff_host::{interfaces, listeners};
 
+use crate::acts::seen::{self, Seen};
 use crate::acts::shell;
 use crate::arguments::{Common, Level, ReviewOptions};
 use crate::chosen;
@@ -54,7 +55,13 @@ pub fn run(
         true => Vec::new(),
         false => executables::notes(&judge.brief),
     };
+    let seen = match options.elsewhere {
+        true => Seen::default(),
+        false => seen::here(common, &judge.brief),
+    };
     let around = ReviewContext {
+        unmatched: &seen.unmatched,
+        wanted: &seen.wanted,
         programs: &notes,
         listeners: heard.as_deref(),
         orders: Some(&judge.orders),

@@ -50,6 +50,8 @@ pub enum Code {
     MistypedPort,
     /// Somebody listens, and nobody may come.
     ListenerDenied,
+    /// Nothing has matched it for a long time.
+    NotMatchedLately,
     /// A foundation is switched off.
     FoundationOff,
     /// Lets out what leaves by itself: the answers to what is let in.
@@ -66,7 +68,7 @@ pub enum Code {
 
 impl Code {
     /// All.
-    pub const ALL: [Self; 21] = [
+    pub const ALL: [Self; 22] = [
         Self::NeverMatches,
         Self::NotHere,
         Self::Duplicate,
@@ -82,6 +84,7 @@ impl Code {
         Self::NotReached,
         Self::MistypedPort,
         Self::ListenerDenied,
+        Self::NotMatchedLately,
         Self::FoundationOff,
         Self::OutboundHalf,
         Self::CutsYouOff,
@@ -108,6 +111,7 @@ impl Code {
             Self::NotReached => "not-reached",
             Self::MistypedPort => "mistyped-port",
             Self::ListenerDenied => "listener-denied",
+            Self::NotMatchedLately => "not-matched-lately",
             Self::FoundationOff => "foundation-off",
             Self::OutboundHalf => "outbound-half",
             Self::CutsYouOff => "cuts-you-off",
@@ -136,6 +140,7 @@ impl Code {
             | Self::NothingListens
             | Self::NotReached
             | Self::ListenerDenied
+            | Self::NotMatchedLately
             | Self::PartlyContradicted
             | Self::OutboundHalf
             | Self::UnusedName
@@ -167,6 +172,7 @@ impl Code {
             Self::NotReached => "Clients that are let in find nothing there.",
             Self::MistypedPort => "The intended port stays closed, and another one is open.",
             Self::ListenerDenied => "Either the program should not listen, or a rule is missing.",
+            Self::NotMatchedLately => "What nobody needs any more is only a way in.",
             Self::FoundationOff => "Without it this host may lose its address.",
             Self::OutboundHalf => "It also allows new connections in the other direction.",
             Self::CutsYouOff => "Once they are in force, you cannot log in again to fix them.",

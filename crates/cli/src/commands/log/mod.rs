@@ -1,7 +1,6 @@
 //! `log`: what was decided, from the files that `keep` writes.
 
 mod follow;
-mod read;
 mod when;
 
 use std::borrow::Cow;
@@ -16,15 +15,13 @@ use serde::Serialize;
 use tipstaff_core::analysis::log::{Entry, GroupBy, LogFilter, Row};
 
 use crate::acts::csv::field;
-use crate::acts::decisions::{as_text, filter, log_file, log_files};
+use crate::acts::decisions::{Counted, Counts, as_text, each, filter, log_file, log_files, scan};
 use crate::arguments::{Common, LogOptions, Piece, Top};
 use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
 use crate::terminal::{Columns, Terminal, plain};
-
-use read::{Counted, Counts};
 
 /// Rows of `--top` where nobody says how many.
 const TOP: usize = 10;
@@ -206,10 +203,10 @@ impl Lines<'_> {
         let (filter, form) = (self.filter, self.form);
         let work = |text: &str| {
             let (mut found, mut counts) = (Vec::new(), Counts::default());
-            read::each(text, filter, &mut counts, |line, entry| found.push(form.of(line, entry)));
+            each(text, filter, &mut counts, |line, entry| found.push(form.of(line, entry)));
             (found, counts)
         };
-        read::scan(file, work, |(found, counts)| {
+        scan(file, work, |(found, counts)| {
             self.counts.add(counts);
             take(self, found);
             Ok(())
@@ -219,7 +216,7 @@ impl Lines<'_> {
     /// Shows what is meant in a text.
     fn text(&mut self, text: &str) {
         let (mut counts, form) = (Counts::default(), self.form);
-        read::each(text, self.filter, &mut counts, |line, entry| self.show(&form.of(line, entry)));
+        each(text, self.filter, &mut counts, |line, entry| self.show(&form.of(line, entry)));
         self.counts.add(counts);
     }
 

@@ -1,10 +1,12 @@
 //! The log of decisions: a line each, which of them are meant, and who comes up how often.
 
+mod demand;
 mod entry;
 mod filter;
 mod recent;
 mod summary;
 
+pub use demand::{Demand, Wanted};
 pub use entry::{Entry, Gap, Read, Text, read_line};
 pub use filter::LogFilter;
 pub use recent::{Decider, PIECES, Recent};

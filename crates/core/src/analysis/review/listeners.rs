@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::findings::{Finding, Review};
+use crate::analysis::log::Wanted;
 use crate::brief::{Brief, RuleIndex};
 use crate::host::listener::Listener;
 use crate::names::services::CATALOGUE;
@@ -94,7 +95,7 @@ impl Review {
     }
 
     /// Listeners that no rule lets anybody in to.
-    pub(super) fn nobody_may_come(&mut self, brief: &Brief, all: &[Listener]) {
+    pub(super) fn nobody_may_come(&mut self, brief: &Brief, all: &[Listener], wanted: &[Wanted]) {
         if brief.standing.inbound == Action::Allow {
             return;
         }
@@ -110,7 +111,10 @@ impl Review {
             if !let_in && seen.insert(key) {
                 let program =
                     listener.owner.programs.first().map_or("somebody", |p| p.name.as_str());
-                let what = format!("{program} listens on {key}, but no rule lets anyone in");
+                let text = key.to_string();
+                let asked = wanted.iter().find(|wanted| wanted.traffic == text);
+                let asked = asked.map(asked_words).unwrap_or_default();
+                let what = format!("{program} listens on {key}, but no rule lets anyone in{asked}");
                 // Drafted orders have a paused rule for each listener.
                 let paused = brief.rules().find(|rule| {
                     rule.inactive == Some(Inactive::Paused)
@@ -127,6 +131,16 @@ impl Review {
             }
         }
     }
+}
+
+/// How often somebody was turned away there.
+fn asked_words(wanted: &Wanted) -> String {
+    let Wanted { days, of, source, sources, .. } = wanted;
+    let others = match sources {
+        0 | 1 => String::new(),
+        more => format!(" and {} others", more - 1),
+    };
+    format!("; {source}{others} asked on {days} of {of} logged days")
 }
 
 fn start_or_pause(rule: &Rule) -> String {

@@ -12,6 +12,7 @@ mod rows;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use crate::analysis::log::Wanted;
 use crate::brief::{Brief, RuleIndex};
 use crate::host::listener::Listener;
 use crate::host::programs::ProgramNote;
@@ -57,13 +58,20 @@ pub struct ReviewContext<'a> {
     pub orders: Option<&'a Orders>,
     /// That the shell of who asks would not be let in again: what, and the help.
     pub cut_off: Option<(&'a str, &'a str)>,
+    /// Rules that nothing has matched, by their names, and since when they are counted.
+    pub unmatched: &'a [(String, Moment)],
+    /// Ports that were asked for in the last days, and nobody was let in to.
+    pub wanted: &'a [Wanted],
     /// When.
     pub now: Moment,
 }
 
+/// So long a rule is left in peace: some things happen once a month.
+const LATELY: u32 = 35 * 86_400;
+
 /// Reads a list for mistakes.
 pub fn review(brief: &Brief, around: &ReviewContext<'_>) -> Review {
-    let ReviewContext { listeners, programs, orders, cut_off, now } = *around;
+    let ReviewContext { listeners, programs, orders, cut_off, unmatched, wanted, now } = *around;
     let covered = coverage(brief);
     let mut review = Review { gave_up: covered.gave_up, ..Review::default() };
     if !brief.foundations.address_assignment {
@@ -118,13 +126,22 @@ pub fn review(brief: &Brief, around: &ReviewContext<'_>) -> Review {
             );
             review.add(rule, index, Code::ProgramNotFound, note.to_string(), &help);
         }
+        let unmatched = unmatched.iter().find(|(name, _)| rule.name.as_str() == name);
+        if let Some((_, since)) = unmatched
+            && now.0.saturating_sub(since.0) > LATELY
+        {
+            let days = (now.0 - since.0) / 86_400;
+            let what = format!("nothing has matched it for {days} days, since {since}");
+            let help = format!("If nobody needs it any more: tipstaff rule pause {}", rule.name);
+            review.add(rule, index, Code::NotMatchedLately, what, &help);
+        }
         if rule.note.is_none() {
             let help = format!("tipstaff rule set {} note=\"why it exists\"", rule.name);
             review.add(rule, index, Code::NoNote, "no note says why it exists".into(), &help);
         }
     }
     if let Some(listeners) = listeners {
-        review.nobody_may_come(brief, listeners);
+        review.nobody_may_come(brief, listeners, wanted);
     }
     if let Some(orders) = orders {
         review.unused_names(orders);
