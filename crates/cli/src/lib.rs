@@ -78,6 +78,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Tally(options) => commands::tally::run(common, options, terminal),
         Command::Watch(options) => commands::watch::run(common, options, terminal),
         Command::Log(options) => commands::log::run(common, options, terminal),
+        Command::Replay(options) => commands::replay::run(common, options, terminal),
         Command::Reach(options) => commands::reach::run(common, options, terminal),
         Command::Keep => commands::keep::run(common, terminal),
         Command::Withdraw(options) => commands::withdraw::run(common, options, terminal),

@@ -182,6 +182,31 @@ pub struct LogOptions {
     pub decisions: DecisionOptions,
 }
 
+#[derive(Args, Debug)]
+pub struct ReplayOptions {
+    /// The capture: pcap or pcapng, plain or gzip; - reads standard input
+    pub capture: PathBuf,
+    /// An address of the captured host; repeatable [default: those that the orders give the
+    /// host, else this machine's]
+    #[arg(long, value_name = "ADDRESS")]
+    pub own: Vec<IpAddr>,
+    /// The interface, where the capture names none
+    #[arg(long, value_name = "NAME")]
+    pub interface: Option<String>,
+    /// Also decide by these orders, and list the conversations that get another answer
+    #[arg(long, value_name = "OTHER.toml")]
+    pub compare: Option<PathBuf>,
+    /// Write the packets to FILE (pcapng), each with what was decided as its comment
+    #[arg(long, value_name = "FILE")]
+    pub write: Option<PathBuf>,
+    /// With --write: only what was allowed, denied or refused
+    #[arg(long = "verdict", value_name = "VERDICT", value_enum, requires = "write")]
+    pub verdicts: Vec<Verdict>,
+    /// List so many conversations at most [default: 20]
+    #[arg(long, value_name = "NUMBER")]
+    pub count: Option<usize>,
+}
+
 /// What `log --top` counts.
 #[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Top {

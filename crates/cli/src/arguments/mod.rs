@@ -143,6 +143,8 @@ pub enum Command {
     Watch(WatchOptions),
     /// Show the log of decisions: which, or who was turned away how often
     Log(LogOptions),
+    /// Show what the orders would have decided of a capture (pcap, pcapng)
+    Replay(ReplayOptions),
     /// Check which ports are actually reachable, from where, and why that differs from the orders
     Reach(ReachOptions),
     /// Put the orders of the last post in force after a restart

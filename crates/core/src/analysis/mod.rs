@@ -8,4 +8,5 @@ pub mod exposure;
 pub mod log;
 pub mod reach;
 pub mod remarks;
+pub mod replay;
 pub mod review;

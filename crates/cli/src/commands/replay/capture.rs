@@ -1,0 +1,296 @@
+//! Packets out of a capture: pcap and pcapng, plain or gzip, from a file or a pipe.
+
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Read};
+use std::path::Path;
+use std::time::Duration;
+
+use flate2::bufread::MultiGzDecoder;
+use pcap_parser::traits::PcapNGPacketBlock;
+use pcap_parser::{Block, Linktype, PcapBlockOwned, PcapError, create_reader};
+use tipstaff_core::packet::{LinkFrame, Packet, parse_ethernet, parse_ip};
+
+/// Bytes that are read ahead: a packet may have that many.
+const AHEAD: usize = 1 << 20;
+const GZIP: [u8; 2] = [0x1f, 0x8b];
+
+/// What a packet begins with (<https://www.tcpdump.org/linktypes.html>).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Link {
+    Ethernet,
+    /// The IP header itself.
+    Ip,
+    /// Linux cooked mode, the first version: the protocol in bytes 14 and 15 of 16.
+    Cooked,
+    /// The second one: the protocol in the first two of 20.
+    CookedTwo,
+}
+
+impl Link {
+    fn of(kind: Linktype) -> Option<Self> {
+        Some(match kind.0 {
+            1 => Self::Ethernet,
+            12 | 14 | 101 | 228 | 229 => Self::Ip,
+            113 => Self::Cooked,
+            276 => Self::CookedTwo,
+            _ => return None,
+        })
+    }
+
+    fn packet(self, bytes: &[u8]) -> Packet {
+        let (protocol, header) = match self {
+            Self::Ethernet => return parse_ethernet(bytes),
+            Self::Ip => {
+                return match bytes.first().map(|first| first >> 4) {
+                    Some(4) => parse_ip(false, bytes),
+                    Some(6) => parse_ip(true, bytes),
+                    _ => Packet::Malformed,
+                };
+            }
+            Self::Cooked => (bytes.get(14..16), 16),
+            Self::CookedTwo => (bytes.get(..2), 20),
+        };
+        match (protocol, bytes.get(header..)) {
+            (Some([0x08, 0x00]), Some(ip)) => parse_ip(false, ip),
+            (Some([0x86, 0xdd]), Some(ip)) => parse_ip(true, ip),
+            _ => Packet::Link(LinkFrame::Named),
+        }
+    }
+}
+
+/// One packet.
+pub struct Captured {
+    pub packet: Packet,
+    /// Its bytes on the wire.
+    pub length: u64,
+    /// Since 1970-01-01 UTC.
+    pub at: Duration,
+    /// The number of its interface in the capture.
+    pub interface: usize,
+}
+
+/// How a capture ends.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum End {
+    Whole,
+    /// It is cut or damaged behind so many bytes.
+    Damaged {
+        offset: u64,
+        why: String,
+    },
+    /// Interfaces of a kind that is not read, and how many packets they had.
+    Foreign {
+        kind: i32,
+        packets: u64,
+    },
+}
+
+/// An interface of the capture.
+struct Interface {
+    link: Option<Link>,
+    kind: i32,
+    offset: i64,
+    resolution: u64,
+}
+
+/// What the capture tells.
+pub enum News<'p> {
+    /// An interface: its name, where one is written, and the kind of its link layer.
+    Interface {
+        name: Option<String>,
+        kind: i32,
+    },
+    Packet(&'p Captured, &'p [u8]),
+}
+
+/// Why a capture is not read at all.
+#[derive(Debug, thiserror::Error)]
+pub enum NoCapture {
+    #[error(transparent)]
+    Io(#[from] io::Error),
+    #[error("it is neither pcap nor pcapng")]
+    Neither,
+}
+
+/// Opens a file, or standard input for `-`.
+fn opened(path: &Path) -> io::Result<Box<dyn BufRead + Send>> {
+    let mut plain: Box<dyn BufRead + Send> = match path == Path::new("-") {
+        true => Box::new(BufReader::new(io::stdin())),
+        false => Box::new(BufReader::with_capacity(AHEAD, File::open(path)?)),
+    };
+    let packed = plain.fill_buf()?.starts_with(&GZIP);
+    Ok(match packed {
+        true => Box::new(BufReader::with_capacity(AHEAD, MultiGzDecoder::new(plain))),
+        false => plain,
+    })
+}
+
+/// Reads a capture to its end, or as far as it can be read.
+///
+/// # Errors
+/// [`NoCapture`], or what `take` says.
+pub fn read<E: From<NoCapture>>(
+    path: &Path,
+    mut take: impl FnMut(News<'_>) -> Result<(), E>,
+) -> Result<End, E> {
+    let input = opened(path).map_err(NoCapture::from)?;
+    let mut reader = match create_reader(AHEAD, Box::new(input) as Box<dyn Read + Send>) {
+        Err(PcapError::ReadError) => {
+            return Err(NoCapture::Io(io::Error::other("it cannot be read")).into());
+        }
+        reader => reader.map_err(|_| NoCapture::Neither)?,
+    };
+    let (mut told, mut offset) = (Told::default(), 0u64);
+    loop {
+        let next = match reader.next() {
+            Ok((used, block)) => match told.block(block, &mut take)? {
+                Some(why) => Err(Fault::Damaged(why)),
+                None => Ok(used),
+            },
+            Err(fault) => Err(Fault::of(&fault)),
+        };
+        match next {
+            Ok(used) => {
+                offset += used as u64;
+                reader.consume(used);
+            }
+            Err(Fault::End) => break,
+            Err(Fault::More) if reader.reader_exhausted() => {
+                return Ok(End::Damaged { offset, why: CUT.into() });
+            }
+            Err(Fault::More) => {
+                if let Err(Fault::Damaged(why)) = reader.refill().map_err(|e| Fault::of(&e)) {
+                    return Ok(End::Damaged { offset, why });
+                }
+            }
+            Err(Fault::Damaged(why)) => return Ok(End::Damaged { offset, why }),
+        }
+    }
+    Ok(match told.foreign {
+        Some((kind, packets)) => End::Foreign { kind, packets },
+        None => End::Whole,
+    })
+}
+
+const CUT: &str = "it ends in the middle";
+
+/// Why there is no next block.
+enum Fault {
+    End,
+    /// It was not read as a whole yet.
+    More,
+    Damaged(String),
+}
+
+impl Fault {
+    fn of<I>(fault: &PcapError<I>) -> Self {
+        let why = match fault {
+            PcapError::Eof => return Self::End,
+            PcapError::Incomplete(_) => return Self::More,
+            PcapError::UnexpectedEof => CUT,
+            PcapError::ReadError => "it cannot be read further",
+            PcapError::BufferTooSmall => "a block is larger than 1 MiB",
+            _ => "a block is damaged",
+        };
+        Self::Damaged(why.into())
+    }
+}
+
+/// What was told of the capture so far.
+#[derive(Default)]
+struct Told {
+    interfaces: Vec<Interface>,
+    /// A kind of interface that is not read, and its packets.
+    foreign: Option<(i32, u64)>,
+}
+
+/// Where a packet stands.
+struct Place {
+    interface: usize,
+    at: Duration,
+    /// Bytes on the wire, of which the capture may have fewer.
+    length: u32,
+}
+
+impl Told {
+    /// One block; what is wrong with it.
+    fn block<E>(
+        &mut self,
+        block: PcapBlockOwned<'_>,
+        take: &mut impl FnMut(News<'_>) -> Result<(), E>,
+    ) -> Result<Option<String>, E> {
+        match block {
+            PcapBlockOwned::LegacyHeader(header) => {
+                let nanoseconds = header.is_nanosecond_precision();
+                let resolution = if nanoseconds { 1_000_000_000 } else { 1_000_000 };
+                let kind = header.network;
+                let link = Link::of(kind);
+                self.interfaces.push(Interface { link, kind: kind.0, offset: 0, resolution });
+                take(News::Interface { name: None, kind: kind.0 })?;
+            }
+            PcapBlockOwned::Legacy(packet) => {
+                let unit = self.interfaces.first().map_or(1_000_000, |known| known.resolution);
+                let part = u64::from(packet.ts_usec) * (1_000_000_000 / unit);
+                let at = Duration::from_secs(packet.ts_sec.into()) + Duration::from_nanos(part);
+                let place = Place { interface: 0, at, length: packet.origlen };
+                return self.packet(place, packet.data, take);
+            }
+            PcapBlockOwned::NG(Block::SectionHeader(_)) => self.interfaces.clear(),
+            PcapBlockOwned::NG(Block::InterfaceDescription(description)) => {
+                let kind = description.linktype;
+                self.interfaces.push(Interface {
+                    link: Link::of(kind),
+                    kind: kind.0,
+                    offset: description.ts_offset(),
+                    resolution: description.ts_resolution().unwrap_or(1_000_000).max(1),
+                });
+                let name = description.if_name().and_then(Result::ok).map(str::to_owned);
+                take(News::Interface { name, kind: kind.0 })?;
+            }
+            PcapBlockOwned::NG(Block::EnhancedPacket(packet)) => {
+                let interface = packet.if_id as usize;
+                let known = self.interfaces.get(interface);
+                let (offset, unit) = known.map_or((0, 1_000_000), |k| (k.offset, k.resolution));
+                let ticks = u64::from(packet.ts_high) << 32 | u64::from(packet.ts_low);
+                let part = u128::from(ticks % unit) * 1_000_000_000 / u128::from(unit);
+                let at = Duration::from_secs((ticks / unit).saturating_add_signed(offset))
+                    + Duration::from_nanos(u64::try_from(part).unwrap_or_default());
+                let place = Place { interface, at, length: packet.origlen };
+                return self.packet(place, packet.packet_data(), take);
+            }
+            PcapBlockOwned::NG(Block::SimplePacket(packet)) => {
+                // It has no time of its own.
+                let place = Place { interface: 0, at: Duration::ZERO, length: packet.origlen };
+                return self.packet(place, packet.packet_data(), take);
+            }
+            PcapBlockOwned::NG(_) => {}
+        }
+        Ok(None)
+    }
+
+    fn packet<E>(
+        &mut self,
+        place: Place,
+        data: &[u8],
+        take: &mut impl FnMut(News<'_>) -> Result<(), E>,
+    ) -> Result<Option<String>, E> {
+        let Place { interface, at, length } = place;
+        let Some(known) = self.interfaces.get(interface) else {
+            let why = format!("a packet is of interface {interface}, which it does not tell of");
+            return Ok(Some(why));
+        };
+        let Some(link) = known.link else {
+            let packets = self.foreign.map_or(0, |(_, packets)| packets);
+            self.foreign = Some((known.kind, packets + 1));
+            return Ok(None);
+        };
+        let whole = length as usize;
+        // What was not captured of a packet does not matter, but for its length.
+        let packet = match whole > data.len() && whole <= AHEAD {
+            true => link.packet(&[data, &vec![0; whole - data.len()]].concat()),
+            false => link.packet(data),
+        };
+        let captured = Captured { packet, length: length.into(), at, interface };
+        take(News::Packet(&captured, data)).map(|()| None)
+    }
+}

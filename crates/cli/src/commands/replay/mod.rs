@@ -1,0 +1,448 @@
+//! `replay`: what the orders would have said of a capture.
+
+mod capture;
+mod write;
+
+use std::collections::HashMap;
+use std::io;
+use std::path::Path;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::Serialize;
+use tipstaff_core::analysis::reach::speaker_words;
+use tipstaff_core::analysis::replay::{Conversation, Conversations, Ends, Replay, Replayed};
+use tipstaff_core::brief::Brief;
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::orders::{Action, Origin};
+use tipstaff_core::packet::{InterfaceIndex, Packet};
+use tipstaff_host::interfaces;
+
+use crate::arguments::{Common, ReplayOptions};
+use crate::chosen::{self, LoadedPolicy};
+use crate::ending::Ending;
+use crate::failure::{Failure, system};
+use crate::shape::shape;
+use crate::terminal::{
+    Columns, Terminal, action, bytes, counted, faint, orders_words, plain, spoken,
+};
+
+use capture::{Captured, End, News, NoCapture};
+use write::Writing;
+
+/// Conversations that are listed where nobody says how many.
+const LISTED: usize = 20;
+
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
+    orders: &'r Origin,
+    /// The other orders that these are compared with.
+    other: Option<&'r Origin>,
+    packets: u64,
+    bytes: u64,
+    /// When the first and the last packet were captured; null: there is none.
+    first: Option<String>,
+    last: Option<String>,
+    rows: Vec<Row>,
+    conversations: usize,
+    /// Conversations of both ends that these orders would stop.
+    cut: Vec<Told>,
+    /// Who asked, was not answered in the capture, and would be stopped.
+    turned_away: Vec<Told>,
+    /// Conversations that get another answer from the other orders; null: none were named.
+    differ: Option<Vec<Told>>,
+    /// Where the capture ends too early, and why.
+    damaged: Option<Damage>,
+    notes: Vec<String>,
+}
+
+shape!(Report<'_> => "replay");
+
+#[derive(Clone, JsonSchema, Serialize)]
+struct Row {
+    by: String,
+    packets: u64,
+    bytes: u64,
+}
+
+#[derive(Clone, JsonSchema, Serialize)]
+struct Told {
+    traffic: String,
+    source: String,
+    destination: String,
+    packets: u64,
+    /// Packets that would be stopped.
+    stopped: u64,
+    by: String,
+    begun: String,
+    /// Under the other orders: packets that would be stopped, and by what.
+    other: Option<OtherTold>,
+}
+
+#[derive(Clone, JsonSchema, Serialize)]
+struct OtherTold {
+    stopped: u64,
+    by: String,
+}
+
+#[derive(Clone, JsonSchema, Serialize)]
+struct Damage {
+    /// Bytes that were read, unpacked.
+    offset: u64,
+    why: String,
+}
+
+/// A list, and what it said.
+struct Side {
+    brief: Brief,
+    replay: Replay,
+    conversations: Conversations,
+    by: HashMap<Speaker, (u64, u64)>,
+}
+
+impl Side {
+    fn new(mut brief: Brief, options: &ReplayOptions) -> Result<Self, Failure> {
+        brief.own = own(options, &brief)?;
+        brief.interfaces = Vec::new();
+        let replay = Replay::new(&brief).map_err(tipstaff_gate::GateError::from)?;
+        Ok(Self { brief, replay, conversations: Conversations::default(), by: HashMap::new() })
+    }
+
+    /// The capture names an interface; nobody knows all of them before.
+    fn interface(&mut self, index: usize, name: &str) -> Result<(), Failure> {
+        self.brief.interfaces.push((number(index), name.to_owned()));
+        Ok(self.replay.post(&self.brief).map_err(tipstaff_gate::GateError::from)?)
+    }
+
+    fn packet(&mut self, captured: &Captured) -> Replayed {
+        let Captured { packet, length, at, interface } = captured;
+        let replayed = self.replay.packet(packet, number(*interface), *at);
+        let (packets, bytes) = self.by.entry(replayed.decision.speaker).or_default();
+        (*packets, *bytes) = (*packets + 1, *bytes + length);
+        if let Packet::Ip(ip) = packet {
+            self.conversations.add(ip, replayed, *length, *at);
+        }
+        replayed
+    }
+
+    /// Who decided how much: the most packets first.
+    fn rows(&self) -> Vec<Row> {
+        let mut rows: Vec<Row> = self
+            .by
+            .iter()
+            .map(|(speaker, (packets, bytes))| {
+                let by = speaker_words(&self.brief, *speaker);
+                Row { by, packets: *packets, bytes: *bytes }
+            })
+            .collect();
+        rows.sort_by(|a, b| b.packets.cmp(&a.packets).then_with(|| a.by.cmp(&b.by)));
+        rows
+    }
+
+    fn told(&self, ends: &Ends, conversation: &Conversation) -> Told {
+        let Ends { source, from, destination, key } = ends;
+        Told {
+            traffic: key.to_string(),
+            source: match *from {
+                0 => source.to_string(),
+                port => std::net::SocketAddr::new(*source, port).to_string(),
+            },
+            destination: destination.to_string(),
+            packets: conversation.packets,
+            stopped: conversation.stopped,
+            by: speaker_words(&self.brief, conversation.speaker),
+            begun: moment(conversation.begun),
+            other: None,
+        }
+    }
+}
+
+/// Interfaces are counted from 2: 1 is the loopback interface of every host.
+fn number(index: usize) -> InterfaceIndex {
+    InterfaceIndex(u32::try_from(index + 2).unwrap_or(u32::MAX))
+}
+
+fn moment(at: Duration) -> String {
+    let nanoseconds = i128::try_from(at.as_nanos()).unwrap_or(i128::MAX);
+    let at = Timestamp::from_nanosecond(nanoseconds).unwrap_or(Timestamp::MAX);
+    format!("{at:.6}")
+}
+
+/// The addresses of the host whose packets were captured.
+fn own(options: &ReplayOptions, brief: &Brief) -> Result<Vec<std::net::IpAddr>, Failure> {
+    let mut own = options.own.clone();
+    if own.is_empty() {
+        own = brief.own.clone();
+    }
+    if own.is_empty() {
+        let all = interfaces::list().map_err(system("reading the interfaces"))?;
+        own = all.iter().flat_map(|i| i.addresses.iter().map(|(address, _)| *address)).collect();
+    }
+    own.sort_unstable();
+    own.dedup();
+    Ok(own)
+}
+
+/// The list of these orders for the host of the capture: with the addresses that the orders
+/// give it.
+fn brief_of(judge: &LoadedPolicy) -> Brief {
+    let mut brief = judge.brief.clone();
+    let host = judge.orders.hosts.iter().find(|host| Some(&host.name) == judge.host.as_ref());
+    let written = host.into_iter().flat_map(|host| &host.addresses);
+    brief.own = written.filter_map(|address| address.parse().ok()).collect();
+    brief
+}
+
+/// What is done with packets beside deciding them.
+struct Out<'o> {
+    options: &'o ReplayOptions,
+    writing: Option<Writing>,
+}
+
+impl Out<'_> {
+    fn packet(
+        &mut self,
+        captured: &Captured,
+        data: &[u8],
+        (brief, replayed): (&Brief, Replayed),
+    ) -> io::Result<()> {
+        let verdict = replayed.decision.verdict;
+        let wanted = self.options.verdicts.iter().map(|wanted| Action::from(*wanted));
+        let is_wanted =
+            self.options.verdicts.is_empty() || wanted.into_iter().any(|w| w == verdict);
+        let Some(writing) = self.writing.as_mut().filter(|_| is_wanted) else { return Ok(()) };
+        let by = speaker_words(brief, replayed.decision.speaker);
+        let comment = format!("tipstaff: {verdict}, {} by {by}", replayed.direction);
+        writing.packet(captured.interface, captured.at, captured.length, data, &comment)
+    }
+}
+
+/// Whatever ends the reading.
+struct Stop(Failure);
+
+impl From<Failure> for Stop {
+    fn from(failure: Failure) -> Self {
+        Self(failure)
+    }
+}
+
+impl From<NoCapture> for Stop {
+    fn from(why: NoCapture) -> Self {
+        Self(match why {
+            NoCapture::Io(source) => Failure::Unreadable { path: Path::new("").into(), source },
+            NoCapture::Neither => Failure::Argument {
+                message: "this is no capture: it is neither pcap nor pcapng".into(),
+                help: "Write one with: tcpdump -w FILE".into(),
+            },
+        })
+    }
+}
+
+pub fn run(
+    common: &Common,
+    options: &ReplayOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let judge = chosen::from_file(common)?;
+    let mut side = Side::new(brief_of(&judge), options)?;
+    let other =
+        options.compare.as_deref().map(|path| chosen::of_file_at(common, path)).transpose()?;
+    let mut other_side =
+        other.as_ref().map(|judge| Side::new(brief_of(judge), options)).transpose()?;
+    let unwritable = |path: &Path| {
+        let path = path.to_owned();
+        move |source| Failure::Unwritable { path, source }
+    };
+    let writing = match &options.write {
+        Some(path) => Some(Writing::begin(path).map_err(unwritable(path))?),
+        None => None,
+    };
+    let mut out = Out { options, writing };
+    let target = options.write.clone().unwrap_or_default();
+    let (mut packets, mut length, mut times, mut interfaces) = (0u64, 0u64, None, 0);
+    let mut named = false;
+    let end = capture::read(&options.capture, |news| match news {
+        News::Interface { name, kind } => {
+            let name = name.or_else(|| options.interface.clone());
+            if let Some(writing) = &mut out.writing {
+                writing.interface(name.as_deref(), kind).map_err(unwritable(&target))?;
+            }
+            for side in std::iter::once(&mut side).chain(&mut other_side) {
+                if let Some(name) = &name {
+                    side.interface(interfaces, name)?;
+                    named = true;
+                }
+            }
+            interfaces += 1;
+            Ok::<_, Stop>(())
+        }
+        News::Packet(captured, data) => {
+            let replayed = side.packet(captured);
+            if let Some(other) = &mut other_side {
+                other.packet(captured);
+            }
+            packets += 1;
+            length += captured.length;
+            let (first, _) = times.unwrap_or((captured.at, captured.at));
+            times = Some((first, captured.at));
+            out.packet(captured, data, (&side.brief, replayed)).map_err(unwritable(&target))?;
+            Ok(())
+        }
+    });
+    let end = end.map_err(|Stop(failure)| match failure {
+        Failure::Unreadable { source, .. } => {
+            Failure::Unreadable { path: options.capture.clone(), source }
+        }
+        failure => failure,
+    })?;
+    if let Some(writing) = out.writing {
+        writing.finish().map_err(unwritable(&target))?;
+    }
+    let mut report = report(&judge, other.as_ref(), (&side, other_side.as_ref()));
+    (report.packets, report.bytes) = (packets, length);
+    (report.first, report.last) = match times {
+        Some((first, last)) => (Some(moment(first)), Some(moment(last))),
+        None => (None, None),
+    };
+    report.notes = notes(&side.brief, named, &end);
+    report.damaged = match end {
+        End::Damaged { offset, why } => Some(Damage { offset, why }),
+        End::Whole | End::Foreign { .. } => None,
+    };
+    let damaged = report.damaged.is_some();
+    let took = times.map(|(first, last)| last.saturating_sub(first)).unwrap_or_default();
+    match terminal.json {
+        true => terminal.json(&report),
+        false => show(&report, took, options.count.unwrap_or(LISTED), terminal),
+    }
+    Ok(if damaged { Ending::Differs } else { Ending::Fine })
+}
+
+fn report<'r>(
+    judge: &'r LoadedPolicy,
+    other: Option<&'r LoadedPolicy>,
+    (side, other_side): (&Side, Option<&Side>),
+) -> Report<'r> {
+    let all = side.conversations.in_order();
+    let listed = |is_meant: fn(&Conversation) -> bool| {
+        let meant = all.iter().filter(|(_, conversation)| is_meant(conversation));
+        meant.map(|(ends, conversation)| side.told(ends, conversation)).collect::<Vec<_>>()
+    };
+    let differ = other_side.map(|other| {
+        let differ = all.iter().filter_map(|(ends, conversation)| {
+            let there = other.conversations.get(ends)?;
+            let differs = (there.stopped == 0) != (conversation.stopped == 0);
+            differs.then(|| {
+                let by = speaker_words(&other.brief, there.speaker);
+                let there = OtherTold { stopped: there.stopped, by };
+                Told { other: Some(there), ..side.told(ends, conversation) }
+            })
+        });
+        differ.collect()
+    });
+    Report {
+        orders: &judge.origin,
+        other: other.map(|other| &other.origin),
+        packets: 0,
+        bytes: 0,
+        first: None,
+        last: None,
+        rows: side.rows(),
+        conversations: all.len(),
+        cut: listed(Conversation::is_cut),
+        turned_away: listed(Conversation::is_turned_away),
+        differ,
+        damaged: None,
+        notes: Vec::new(),
+    }
+}
+
+/// What must be known to read the answer.
+fn notes(brief: &Brief, named: bool, end: &End) -> Vec<String> {
+    let mut notes = Vec::new();
+    let programs = brief.rules().filter(|rule| rule.is_active() && !rule.program.is_any()).count();
+    if programs > 0 {
+        notes.push(format!(
+            "{} about programs: a capture does not tell them, so these match no packet",
+            counted(programs, "rule is", "rules are")
+        ));
+    }
+    let at = brief.rules().filter(|rule| rule.is_active() && !rule.interface.is_any()).count();
+    if at > 0 && !named {
+        notes.push(format!(
+            "{} about interfaces, and the capture names none: --interface NAME does",
+            counted(at, "rule is", "rules are")
+        ));
+    }
+    if let End::Foreign { kind, packets } = end {
+        let packets = usize::try_from(*packets).unwrap_or(usize::MAX);
+        notes.push(format!(
+            "{} of link type {kind}, which is not read (Ethernet, IP and Linux cooked are)",
+            counted(packets, "packet is", "packets are")
+        ));
+    }
+    notes
+}
+
+fn show(report: &Report<'_>, took: Duration, most: usize, terminal: &Terminal) {
+    let Report { packets, cut, turned_away, .. } = report;
+    let packets = usize::try_from(*packets).unwrap_or(usize::MAX);
+    terminal.heading(&format!(
+        "{} in {}, {} ({})",
+        counted(packets, "packet", "packets"),
+        counted(report.conversations, "conversation", "conversations"),
+        bytes(report.bytes),
+        spoken(took)
+    ));
+    terminal.note(&orders_words(report.orders));
+    report.notes.iter().for_each(|note| terminal.note(note));
+    if let Some(Damage { offset, why }) = &report.damaged {
+        terminal.warning(&format!("the capture is read up to byte {offset}: {why}"));
+    }
+    if !report.rows.is_empty() {
+        let mut table = Columns::new(["decided by", "packets", "bytes"]);
+        for Row { by, packets, bytes: n } in &report.rows {
+            table.row([plain(by), plain(packets), plain(bytes(*n))]);
+        }
+        terminal.table(&table);
+    }
+    list("would be cut", cut, most, terminal);
+    list("asked in vain then, and would be stopped", turned_away, most, terminal);
+    if let Some(differ) = &report.differ {
+        list("differ between the two", differ, most, terminal);
+    }
+}
+
+fn list(what: &str, told: &[Told], most: usize, terminal: &Terminal) {
+    let n = counted(told.len(), "conversation", "conversations");
+    terminal.heading(&format!("{n} {what}"));
+    if told.is_empty() {
+        return;
+    }
+    let compared = told.iter().any(|told| told.other.is_some());
+    let mut headings = vec!["begun", "traffic", "from", "to", "stopped", "by"];
+    headings.extend(compared.then_some("other orders"));
+    let mut table = Columns::new(headings);
+    for told in told.iter().take(most) {
+        let begun = told.begun.get(..19).unwrap_or(&told.begun).replace('T', " ");
+        let verdict = if told.stopped > 0 { Action::Deny } else { Action::Allow };
+        let mut cells = vec![
+            faint(begun),
+            plain(&told.traffic),
+            plain(&told.source),
+            plain(&told.destination),
+            action(verdict, format!("{} of {}", told.stopped, told.packets)),
+            plain(&told.by),
+        ];
+        cells.extend(told.other.as_ref().map(|other| match other.stopped {
+            0 => action(Action::Allow, format!("let in by {}", other.by)),
+            _ => action(Action::Deny, format!("stopped by {}", other.by)),
+        }));
+        table.row(cells);
+    }
+    terminal.table(&table);
+    if told.len() > most {
+        terminal.note(&format!("{} more; --count shows them", told.len() - most));
+    }
+}

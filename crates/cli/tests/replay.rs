@@ -1,0 +1,338 @@
+//! `replay` on captures in all their forms, and against the kernel on the same traffic.
+
+#![allow(clippy::unwrap_used)]
+
+mod common;
+
+use std::fs::{self, File};
+use std::io::Write;
+use std::net::UdpSocket;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+use common::{ARCHIVE, Lab, PARTNER, STRANGER};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+use serde_json::Value;
+use tipstaff_testing::clients::ping;
+use tipstaff_testing::patience::in_time;
+use tipstaff_testing::{ip, skipped};
+
+const ORDERS: &str = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
+    [[rules]]\nname = \"plates\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\nsource = \"203.0.113.0/24\"\n\
+    [[rules]]\nname = \"sky\"\naction = \"allow\"\ntraffic = \"udp/7420\"\n";
+
+fn checksum(bytes: &[u8]) -> [u8; 2] {
+    let sum: u32 = bytes.chunks(2).map(|two| u32::from(two[0]) << 8 | u32::from(two[1])).sum();
+    let sum = (sum >> 16) + (sum & 0xffff);
+    (!((sum + (sum >> 16)) as u16)).to_be_bytes()
+}
+
+/// An IPv4 packet.
+fn packet(source: [u8; 4], destination: [u8; 4], protocol: u8, payload: &[u8]) -> Vec<u8> {
+    let mut ip = vec![0x45, 0];
+    ip.extend((20 + payload.len() as u16).to_be_bytes());
+    ip.extend([0, 1, 0, 0, 64, protocol, 0, 0]);
+    ip.extend(source);
+    ip.extend(destination);
+    let sum = checksum(&ip);
+    ip[10..12].copy_from_slice(&sum);
+    ip.extend(payload);
+    ip
+}
+
+fn tcp(source: [u8; 4], destination: [u8; 4], ports: (u16, u16), flags: u8) -> Vec<u8> {
+    let mut segment = [ports.0.to_be_bytes(), ports.1.to_be_bytes()].concat();
+    segment.extend([0, 0, 0, 1, 0, 0, 0, 0, 0x50, flags, 4, 0, 0, 0, 0, 0]);
+    packet(source, destination, 6, &segment)
+}
+
+const HOST: [u8; 4] = [198, 51, 100, 20];
+const FRIEND: [u8; 4] = [203, 0, 113, 9];
+const OTHER: [u8; 4] = [192, 0, 2, 66];
+
+/// A handshake that is let in, one that would be cut, and two that ask in vain.
+fn story() -> Vec<Vec<u8>> {
+    let handshake = |from: [u8; 4], port: u16| {
+        [
+            tcp(from, HOST, (port, 7410), 2),
+            tcp(HOST, from, (7410, port), 0x12),
+            tcp(from, HOST, (port, 7410), 0x10),
+        ]
+    };
+    let udp = |ports: (u16, u16)| {
+        let mut datagram = [ports.0.to_be_bytes(), ports.1.to_be_bytes()].concat();
+        datagram.extend([0, 9, 0, 0, 1]);
+        packet(OTHER, HOST, 17, &datagram)
+    };
+    let mut all = handshake(FRIEND, 4_000).to_vec();
+    all.extend(handshake(OTHER, 4_001));
+    all.extend([tcp(OTHER, HOST, (4_002, 22), 2), udp((9, 7420)), udp((9, 161))]);
+    all
+}
+
+/// What stands before an IP packet.
+fn framed(link: u16, ip: &[u8]) -> Vec<u8> {
+    let head: &[u8] = match link {
+        1 => &[2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2, 8, 0],
+        113 => &[0, 0, 0, 1, 0, 6, 2, 0, 0, 0, 0, 2, 0, 0, 8, 0],
+        276 => &[8, 0, 0, 0, 0, 0, 0, 2, 0, 1, 0, 6, 2, 0, 0, 0, 0, 2, 0, 0],
+        _ => &[],
+    };
+    [head, ip].concat()
+}
+
+/// A pcap file, a second between packets.
+fn pcap(link: u16, magic: u32, big: bool, packets: &[Vec<u8>]) -> Vec<u8> {
+    let word = |n: u32| if big { n.to_be_bytes() } else { n.to_le_bytes() };
+    let half = |n: u16| if big { n.to_be_bytes() } else { n.to_le_bytes() };
+    let mut out = word(magic).to_vec();
+    out.extend([half(2), half(4)].concat());
+    for n in [0, 0, 65_535, u32::from(link)] {
+        out.extend(word(n));
+    }
+    for (n, ip) in packets.iter().enumerate() {
+        let frame = framed(link, ip);
+        let length = frame.len() as u32;
+        for n in [1_795_000_000 + n as u32, 500, length, length] {
+            out.extend(word(n));
+        }
+        out.extend(frame);
+    }
+    out
+}
+
+fn run(folder: &Path, arguments: &[&str], input: Option<&Path>) -> Output {
+    let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+    command.args(["replay", "--own", "198.51.100.20"]).args(arguments).env("NO_COLOR", "1");
+    command.args(["--orders", folder.join("orders.toml").to_str().unwrap()]);
+    if let Some(input) = input {
+        command.stdin(Stdio::from(File::open(input).unwrap()));
+    }
+    command.output().unwrap()
+}
+
+fn told(folder: &Path, arguments: &[&str]) -> Value {
+    let output = run(folder, &[arguments, &["--json"]].concat(), None);
+    let error = String::from_utf8_lossy(&output.stderr);
+    serde_json::from_slice(&output.stdout).unwrap_or_else(|e| panic!("{e}: {error}"))
+}
+
+fn count(report: &Value, by: &str) -> u64 {
+    let rows = report["rows"].as_array().unwrap();
+    rows.iter().find(|row| row["by"] == by).map_or(0, |row| row["packets"].as_u64().unwrap())
+}
+
+fn folder() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("orders.toml"), ORDERS).unwrap();
+    folder
+}
+
+fn written(folder: &Path, name: &str, bytes: &[u8]) -> PathBuf {
+    let path = folder.join(name);
+    fs::write(&path, bytes).unwrap();
+    path
+}
+
+const MICRO: u32 = 0xa1b2_c3d4;
+const NANO: u32 = 0xa1b2_3c4d;
+
+#[test]
+fn a_capture_says_the_same_in_all_its_forms() {
+    let folder = folder();
+    let folder = folder.path();
+    let story = story();
+    let plain = written(folder, "plain.pcap", &pcap(1, MICRO, false, &story));
+    let mut gz = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    gz.write_all(&fs::read(&plain).unwrap()).unwrap();
+    let mut forms = vec![plain.clone(), written(folder, "gz.pcap", &gz.finish().unwrap())];
+    for (link, magic, big) in [
+        (1, MICRO, true),
+        (1, NANO, false),
+        (101, MICRO, false),
+        (113, NANO, true),
+        (276, MICRO, false),
+    ] {
+        let name = format!("{link}-{magic:x}-{big}.pcap");
+        forms.push(written(folder, &name, &pcap(link, magic, big, &story)));
+    }
+    let again = folder.join("again.pcapng");
+    let first = told(folder, &[plain.to_str().unwrap(), "--write", again.to_str().unwrap()]);
+    forms.push(again);
+    assert_eq!(first["packets"], 9);
+    assert_eq!(count(&first, "rule 1 (plates)"), 1, "{first}");
+    assert_eq!(count(&first, "rule 2 (sky)"), 1);
+    assert_eq!(count(&first, "the standing answer inbound"), 3);
+    let cut = first["cut"].as_array().unwrap();
+    assert_eq!((cut.len(), &cut[0]["source"]), (1, &"192.0.2.66:4001".into()), "{first}");
+    let vain: Vec<_> =
+        first["turned_away"].as_array().unwrap().iter().map(|t| &t["traffic"]).collect();
+    assert_eq!(vain, ["tcp/22", "udp/161"]);
+    for form in &forms {
+        let report = told(folder, &[form.to_str().unwrap()]);
+        let key = |report: &Value| {
+            (
+                report["rows"]
+                    .as_array()
+                    .unwrap()
+                    .iter()
+                    .map(|r| (r["by"].clone(), r["packets"].clone()))
+                    .collect::<Vec<_>>(),
+                report["cut"].as_array().unwrap().len(),
+                report["first"].as_str().unwrap()[..19].to_owned(),
+            )
+        };
+        assert_eq!(key(&report), key(&first), "{}", form.display());
+    }
+    let piped = run(folder, &["-", "--json"], Some(&forms[1]));
+    let piped: Value = serde_json::from_slice(&piped.stdout).unwrap();
+    assert_eq!(piped["packets"], 9);
+    let text = String::from_utf8(run(folder, &[plain.to_str().unwrap()], None).stdout).unwrap();
+    assert!(
+        text.contains("1 conversation would be cut") && text.contains("192.0.2.66:4001"),
+        "{text}"
+    );
+}
+
+#[test]
+fn what_was_decided_is_written_with_its_reason() {
+    let folder = folder();
+    let folder = folder.path();
+    let plain = written(folder, "plain.pcap", &pcap(1, MICRO, false, &story()));
+    let out = folder.join("denied.pcapng");
+    let arguments =
+        [plain.to_str().unwrap(), "--write", out.to_str().unwrap(), "--verdict", "deny"];
+    assert_eq!(told(folder, &arguments)["packets"], 9);
+    let bytes = fs::read(&out).unwrap();
+    let comment = "tipstaff: deny, inbound by the standing answer inbound";
+    assert_eq!(String::from_utf8_lossy(&bytes).matches(comment).count(), 3);
+    assert_eq!(told(folder, &[out.to_str().unwrap()])["packets"], 3);
+    // And by a reader that is not ours.
+    match Command::new("tcpdump").args(["-nn", "-r"]).arg(&out).output() {
+        Ok(read) if read.status.success() => {
+            let text = String::from_utf8_lossy(&read.stdout).into_owned();
+            assert_eq!(text.lines().count(), 3, "{text}");
+            assert!(text.contains("192.0.2.66.4002 > 198.51.100.20.22"), "{text}");
+        }
+        found => skipped("a capture read by tcpdump was", &format!("{found:?}")),
+    }
+    // Nothing is left where it cannot be written.
+    let nowhere = run(folder, &[plain.to_str().unwrap(), "--write", "/proc/none/x"], None);
+    assert_ne!(nowhere.status.code(), Some(0));
+}
+
+#[test]
+fn other_orders_say_which_conversations_differ() {
+    let folder = folder();
+    let folder = folder.path();
+    let plain = written(folder, "plain.pcap", &pcap(1, MICRO, false, &story()));
+    let other = ORDERS.replace("203.0.113.0/24", "192.0.2.0/24");
+    let other = written(folder, "other.toml", other.as_bytes());
+    let report = told(folder, &[plain.to_str().unwrap(), "--compare", other.to_str().unwrap()]);
+    let differ = report["differ"].as_array().unwrap();
+    let sources: Vec<_> = differ.iter().map(|told| told["source"].as_str().unwrap()).collect();
+    assert_eq!(sources, ["203.0.113.9:4000", "192.0.2.66:4001"], "{report}");
+    assert_eq!(differ[0]["other"]["by"], "the standing answer inbound");
+    assert_eq!(differ[1]["other"]["stopped"], 0);
+}
+
+#[test]
+fn a_damaged_capture_is_read_as_far_as_it_goes() {
+    let folder = folder();
+    let folder = folder.path();
+    let whole = pcap(1, MICRO, false, &story());
+    for end in [24, 30, 41, 60, whole.len() / 2, whole.len() - 1] {
+        let path = written(folder, "cut.pcap", &whole[..end]);
+        let output = run(folder, &[path.to_str().unwrap(), "--json"], None);
+        let report: Value = serde_json::from_slice(&output.stdout).unwrap();
+        let damaged = end != 24;
+        assert_eq!(output.status.code(), Some(i32::from(damaged)), "{end}: {report}");
+        assert_eq!(report["damaged"].is_object(), damaged, "{end}: {report}");
+        if let Some(offset) = report["damaged"]["offset"].as_u64() {
+            assert!(offset <= end as u64 && offset >= 24, "{report}");
+        }
+    }
+    let other = written(folder, "zigbee.pcap", &pcap(195, MICRO, false, &story()));
+    let report = told(folder, &[other.to_str().unwrap()]);
+    assert!(report["notes"][0].as_str().unwrap().contains("link type 195"), "{report}");
+    let no = written(folder, "no.pcap", b"GIF89a, not a capture at all, whatever its name says");
+    let output = run(folder, &[no.to_str().unwrap()], None);
+    let error = String::from_utf8_lossy(&output.stderr);
+    assert!(
+        output.status.code() == Some(2) && error.contains("neither pcap nor pcapng"),
+        "{error}"
+    );
+    let output = run(folder, &["/nonexistent/x.pcap"], None);
+    let error = String::from_utf8_lossy(&output.stderr);
+    assert!(!output.status.success() && error.contains("/nonexistent/x.pcap"), "{error}");
+}
+
+/// The same traffic, decided by the kernel while tcpdump captures it, and by a replay.
+#[test]
+fn the_kernel_and_a_replay_agree_on_the_same_traffic() {
+    if Command::new("tcpdump").arg("--version").output().is_err() {
+        skipped("a replay against the kernel was", &"there is no tcpdump");
+        return;
+    }
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(
+        "[[rules]]\nname = \"plates\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\nsource = \"partner\"\n\
+         [[rules]]\nname = \"few\"\naction = \"allow\"\ntraffic = \"tcp/7411\"\nat_most = \"2 per hour per source\"\nover = \"refuse\"\n\
+         [[rules]]\nname = \"sky\"\naction = \"allow\"\ntraffic = \"udp/7420\"\n\
+         [[rules]]\nname = \"ping\"\naction = \"allow\"\ntraffic = \"icmp/echo\"\nsource = \"partner\"\n",
+    );
+    let _listeners = [lab.listen("::", 7410), lab.listen("::", 7411)];
+    let capture = lab.path().join("seen.pcap");
+    let mut tcpdump = Command::new("tcpdump");
+    tcpdump.args(["-i", "lan0", "-U", "-Z", "root", "-w"]).arg(&capture).stderr(Stdio::null());
+    lab.done(&["post"]);
+    let mut tcpdump = lab.archive.run(move || tcpdump.spawn().unwrap()).unwrap();
+    assert!(in_time(|| fs::metadata(&capture).is_ok_and(|m| m.len() >= 24)));
+    for family in 0..2 {
+        lab.knock(PARTNER[family], ARCHIVE[family], 7410);
+        lab.knock(STRANGER[family], ARCHIVE[family], 7410);
+        for _ in 0..4 {
+            lab.knock(STRANGER[family], ARCHIVE[family], 7411);
+        }
+        ping(&lab.world, PARTNER[family], ARCHIVE[family]);
+        ping(&lab.world, STRANGER[family], ARCHIVE[family]);
+        let target = ip(ARCHIVE[family]);
+        lab.world
+            .run(move || {
+                let socket = UdpSocket::bind((ip(STRANGER[family]), 0)).unwrap();
+                for port in [7420, 7420, 7421] {
+                    socket.send_to(b"?", (target, port)).unwrap();
+                }
+            })
+            .unwrap();
+    }
+    let tally = |by: &str| {
+        let report: Value = serde_json::from_str(&lab.done(&["tally", "--all", "--json"])).unwrap();
+        let rows = report["rows"].as_array().unwrap().clone();
+        let row = rows.into_iter().find(|row| row["by"] == by).unwrap();
+        (row["packets"].as_u64().unwrap(), row["beyond"].as_u64().unwrap())
+    };
+    let replayed = |by: &str| {
+        let capture = capture.to_str().unwrap();
+        let output = lab.tipstaff(&["replay", capture, "--interface", "lan0", "--json"]);
+        let report: Value = serde_json::from_slice(&output.stdout).unwrap();
+        (count(&report, by), count(&report, &format!("the rate of {by}")))
+    };
+    for by in [
+        "rule 1 (plates)",
+        "rule 2 (few)",
+        "rule 3 (sky)",
+        "rule 4 (ping)",
+        "the standing answer inbound",
+    ] {
+        // What tcpdump has seen it writes in its own time.
+        let agree = in_time(|| tally(by) == replayed(by));
+        assert!(agree, "{by}: kernel {:?}, replay {:?}", tally(by), replayed(by));
+        assert!(tally(by).0 > 0, "{by}");
+    }
+    assert!(tally("rule 2 (few)").1 > 0);
+    kill(Pid::from_raw(tcpdump.id() as i32), Signal::SIGTERM).unwrap();
+    tcpdump.wait().unwrap();
+    lab.done(&["withdraw"]);
+}

@@ -1,0 +1,152 @@
+//! What a list would have said of packets that were captured, with what the gate remembers
+//! and the time of the capture.
+//!
+//! What a capture does not have is taken as follows. A TCP connection of this host is known
+//! by its sockets; here by the packets that opened it, and one that goes on when the capture
+//! begins is taken for open. Which program sends or listens nobody knows: rules about
+//! programs match no packet.
+
+mod connections;
+mod conversations;
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use crate::brief::Brief;
+use crate::decision::flows::{Flows, Known};
+use crate::decision::foundations::Foundation;
+use crate::decision::rates::Rates;
+use crate::decision::{Decision, Speaker};
+use crate::moment::Moment;
+use crate::orders::Action;
+use crate::packet::{
+    Direction, InterfaceIndex, IpPacket, Packet, PacketContext, Payload, ProgramIndex,
+};
+use crate::tables::{Tables, TooLarge};
+
+use connections::Connections;
+pub use conversations::{Conversation, Conversations, Ends};
+
+/// A list that decides captured packets.
+pub struct Replay {
+    tables: Tables<'static>,
+    flows: Flows,
+    rates: Rates,
+    connections: Connections,
+}
+
+/// A packet, and what it was said of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Replayed {
+    /// To this host, from it, or through it.
+    pub direction: Direction,
+    /// What was said.
+    pub decision: Decision,
+}
+
+impl Replay {
+    /// A list with nothing remembered yet.
+    ///
+    /// # Errors
+    /// When the list is too large for its tables.
+    pub fn new(brief: &Brief) -> Result<Self, TooLarge> {
+        let memory = brief.memory;
+        Ok(Self {
+            tables: Tables::build(brief)?.into_owned(),
+            flows: Flows::with_room(memory.flows as usize),
+            rates: Rates::with_room(memory.sources as usize),
+            connections: Connections::default(),
+        })
+    }
+
+    /// Another list from now on, as after a post: what is remembered stays.
+    ///
+    /// # Errors
+    /// As [`Self::new`].
+    pub fn post(&mut self, brief: &Brief) -> Result<(), TooLarge> {
+        self.tables = Tables::build(brief)?.into_owned();
+        Ok(())
+    }
+
+    /// Decides the next packet. `at`: since 1970-01-01 UTC.
+    pub fn packet(&mut self, packet: &Packet, interface: InterfaceIndex, at: Duration) -> Replayed {
+        let ip = match packet {
+            Packet::Ip(ip) => Some(ip),
+            _ => None,
+        };
+        let direction = ip.map_or(Direction::Inbound, |ip| self.direction(ip));
+        let stamps = self.tables.brief().stamps();
+        let mut known = Known::default();
+        if let Some(ip) = ip {
+            known = self.flows.look_up(direction, ip, stamps, at);
+            if direction != Direction::Transit && matches!(ip.payload, Payload::Tcp { .. }) {
+                known =
+                    Known { is_reply: self.connections.knows(direction, ip, at), answers: false };
+            }
+        }
+        let facts = PacketContext {
+            interface,
+            direction,
+            program: ProgramIndex::OTHER,
+            is_reply: known.is_reply,
+            now: Moment(u32::try_from(at.as_secs()).unwrap_or(u32::MAX)),
+            packet: *packet,
+        };
+        let decision = self.tables.decide_within(&facts, &mut self.rates, at);
+        if let (Some(ip), Action::Allow) = (ip, decision.verdict) {
+            self.passed(direction, ip, decision.speaker, known, at);
+        }
+        Replayed { direction, decision }
+    }
+
+    /// What the gate and the sockets remember of what passed.
+    fn passed(
+        &mut self,
+        direction: Direction,
+        ip: &IpPacket,
+        speaker: Speaker,
+        known: Known,
+        at: Duration,
+    ) {
+        let stamps = self.tables.brief().stamps();
+        let by_foundation = matches!(speaker, Speaker::Foundation(_));
+        match direction {
+            Direction::Inbound => {
+                self.flows.note_fragment(ip, at);
+                if !by_foundation {
+                    self.flows.let_in(ip, stamps, at);
+                }
+            }
+            Direction::Outbound => self.flows.sent(ip, known, stamps, at),
+            Direction::Transit => {
+                self.flows.note_fragment(ip, at);
+                self.flows.forwarded(ip, !by_foundation, stamps, at);
+            }
+        }
+        if direction != Direction::Transit {
+            self.connections.passed(direction, ip, at);
+        }
+    }
+
+    /// From an own address it leaves; what is for one of them, for all or for many comes in.
+    fn direction(&self, ip: &IpPacket) -> Direction {
+        let own = |address: IpAddr| self.tables.brief().own.binary_search(&address).is_ok();
+        let for_many = match ip.destination {
+            IpAddr::V4(four) => four.is_multicast() || four.is_broadcast(),
+            IpAddr::V6(six) => six.is_multicast(),
+        };
+        match () {
+            () if own(ip.source) => Direction::Outbound,
+            () if own(ip.destination) || for_many => Direction::Inbound,
+            () => Direction::Transit,
+        }
+    }
+}
+
+/// Whether what was said belongs to something that was decided before.
+pub fn goes_on(speaker: Speaker) -> bool {
+    matches!(speaker, Speaker::Foundation(Foundation::Replies | Foundation::LaterFragments))
+}
+
+#[cfg(test)]
+mod tests;
