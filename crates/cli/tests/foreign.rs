@@ -12,13 +12,12 @@ mod shapes;
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 use std::fs;
-use std::io::Read;
 use std::net::{TcpListener, UdpSocket};
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
-use common::{HEAD, Lab, PARTNER};
+use common::{HEAD, Lab, PARTNER, on_terminal, read_all};
 use shapes::Shapes;
 use tipstaff_core::visible::is_hidden;
 use tipstaff_host::lab;
@@ -56,22 +55,6 @@ fn hidden_in(output: &str) -> Option<String> {
 
 /// A colour that we never use.
 const FOREIGN: &str = "95";
-
-/// The descriptor that a command writes to, and what then can be read.
-fn on_terminal(command: &mut Command) -> OwnedFd {
-    let pair = nix::pty::openpty(None, None).unwrap();
-    command.stdin(Stdio::null());
-    command.stdout(Stdio::from(pair.slave.try_clone().unwrap()));
-    command.stderr(Stdio::from(pair.slave));
-    pair.master
-}
-
-fn read_all(from: OwnedFd) -> String {
-    let mut bytes = Vec::new();
-    // When the last writer has gone, a terminal ends with an error.
-    let _ = fs::File::from(from).read_to_end(&mut bytes);
-    String::from_utf8(bytes).unwrap()
-}
 
 struct Walk {
     lab: Lab,
@@ -252,6 +235,12 @@ fn nothing_hidden_is_ever_shown() {
         // Most would not know as which host.
         walk.run(&[&arguments[..], &["--host", "archive"]].concat());
     }
+    // A capture of an interface with an odd name: a header, and no packet.
+    let capture = walk.lab.path().join("seen.pcap");
+    let words = [0xa1b2_c3d4u32, 4 << 16 | 2, 0, 0, 65_535, 1];
+    fs::write(&capture, words.map(u32::to_le_bytes).concat()).unwrap();
+    let capture = capture.to_str().unwrap();
+    walk.run(&["replay", capture, "--host", "archive", "--interface", ODD]);
     let page = walk.lab.path().join("page.html");
     let page = page.to_str().unwrap();
     for arguments in [

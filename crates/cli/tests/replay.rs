@@ -3,6 +3,8 @@
 #![allow(clippy::unwrap_used)]
 
 mod common;
+#[path = "common/shapes.rs"]
+mod shapes;
 
 use std::fs::{self, File};
 use std::io::Write;
@@ -114,8 +116,10 @@ fn run(folder: &Path, arguments: &[&str], input: Option<&Path>) -> Output {
 
 fn told(folder: &Path, arguments: &[&str]) -> Value {
     let output = run(folder, &[arguments, &["--json"]].concat(), None);
-    let error = String::from_utf8_lossy(&output.stderr);
-    serde_json::from_slice(&output.stdout).unwrap_or_else(|e| panic!("{e}: {error}"))
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert!(!text.is_empty(), "{}", String::from_utf8_lossy(&output.stderr));
+    shapes::Shapes::default().check(&["replay"], &text);
+    serde_json::from_str(&text).unwrap()
 }
 
 fn count(report: &Value, by: &str) -> u64 {

@@ -6,10 +6,11 @@
 #![allow(dead_code)]
 
 use std::fs;
-use std::io;
+use std::io::{self, Read};
 use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Command, Output, Stdio};
 use std::sync::Arc;
 
 use tipstaff_host::lab::{self, Space};
@@ -126,4 +127,20 @@ impl Lab {
         let address = SocketAddr::new(ip(address), port);
         self.archive.run(move || TcpListener::bind(address).unwrap()).unwrap()
     }
+}
+
+/// The descriptor that a command writes to, and what then can be read.
+pub fn on_terminal(command: &mut Command) -> OwnedFd {
+    let pair = nix::pty::openpty(None, None).unwrap();
+    command.stdin(Stdio::null());
+    command.stdout(Stdio::from(pair.slave.try_clone().unwrap()));
+    command.stderr(Stdio::from(pair.slave));
+    pair.master
+}
+
+pub fn read_all(from: OwnedFd) -> String {
+    let mut bytes = Vec::new();
+    // When the last writer has gone, a terminal ends with an error.
+    let _ = fs::File::from(from).read_to_end(&mut bytes);
+    String::from_utf8(bytes).unwrap()
 }
