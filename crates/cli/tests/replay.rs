@@ -16,6 +16,7 @@ use common::{ARCHIVE, Lab, PARTNER, STRANGER};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::Value;
+use tipstaff_testing::capture::{MICRO, NANO, night, pcap, tcp, udp};
 use tipstaff_testing::clients::ping;
 use tipstaff_testing::patience::in_time;
 use tipstaff_testing::{ip, skipped};
@@ -23,31 +24,6 @@ use tipstaff_testing::{ip, skipped};
 const ORDERS: &str = "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n\
     [[rules]]\nname = \"plates\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\nsource = \"203.0.113.0/24\"\n\
     [[rules]]\nname = \"sky\"\naction = \"allow\"\ntraffic = \"udp/7420\"\n";
-
-fn checksum(bytes: &[u8]) -> [u8; 2] {
-    let sum: u32 = bytes.chunks(2).map(|two| u32::from(two[0]) << 8 | u32::from(two[1])).sum();
-    let sum = (sum >> 16) + (sum & 0xffff);
-    (!((sum + (sum >> 16)) as u16)).to_be_bytes()
-}
-
-/// An IPv4 packet.
-fn packet(source: [u8; 4], destination: [u8; 4], protocol: u8, payload: &[u8]) -> Vec<u8> {
-    let mut ip = vec![0x45, 0];
-    ip.extend((20 + payload.len() as u16).to_be_bytes());
-    ip.extend([0, 1, 0, 0, 64, protocol, 0, 0]);
-    ip.extend(source);
-    ip.extend(destination);
-    let sum = checksum(&ip);
-    ip[10..12].copy_from_slice(&sum);
-    ip.extend(payload);
-    ip
-}
-
-fn tcp(source: [u8; 4], destination: [u8; 4], ports: (u16, u16), flags: u8) -> Vec<u8> {
-    let mut segment = [ports.0.to_be_bytes(), ports.1.to_be_bytes()].concat();
-    segment.extend([0, 0, 0, 1, 0, 0, 0, 0, 0x50, flags, 4, 0, 0, 0, 0, 0]);
-    packet(source, destination, 6, &segment)
-}
 
 const HOST: [u8; 4] = [198, 51, 100, 20];
 const FRIEND: [u8; 4] = [203, 0, 113, 9];
@@ -62,46 +38,14 @@ fn story() -> Vec<Vec<u8>> {
             tcp(from, HOST, (port, 7410), 0x10),
         ]
     };
-    let udp = |ports: (u16, u16)| {
-        let mut datagram = [ports.0.to_be_bytes(), ports.1.to_be_bytes()].concat();
-        datagram.extend([0, 9, 0, 0, 1]);
-        packet(OTHER, HOST, 17, &datagram)
-    };
     let mut all = handshake(FRIEND, 4_000).to_vec();
     all.extend(handshake(OTHER, 4_001));
-    all.extend([tcp(OTHER, HOST, (4_002, 22), 2), udp((9, 7420)), udp((9, 161))]);
+    all.extend([
+        tcp(OTHER, HOST, (4_002, 22), 2),
+        udp(OTHER, HOST, (9, 7420)),
+        udp(OTHER, HOST, (9, 161)),
+    ]);
     all
-}
-
-/// What stands before an IP packet.
-fn framed(link: u16, ip: &[u8]) -> Vec<u8> {
-    let head: &[u8] = match link {
-        1 => &[2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2, 8, 0],
-        113 => &[0, 0, 0, 1, 0, 6, 2, 0, 0, 0, 0, 2, 0, 0, 8, 0],
-        276 => &[8, 0, 0, 0, 0, 0, 0, 2, 0, 1, 0, 6, 2, 0, 0, 0, 0, 2, 0, 0],
-        _ => &[],
-    };
-    [head, ip].concat()
-}
-
-/// A pcap file, a second between packets.
-fn pcap(link: u16, magic: u32, big: bool, packets: &[Vec<u8>]) -> Vec<u8> {
-    let word = |n: u32| if big { n.to_be_bytes() } else { n.to_le_bytes() };
-    let half = |n: u16| if big { n.to_be_bytes() } else { n.to_le_bytes() };
-    let mut out = word(magic).to_vec();
-    out.extend([half(2), half(4)].concat());
-    for n in [0, 0, 65_535, u32::from(link)] {
-        out.extend(word(n));
-    }
-    for (n, ip) in packets.iter().enumerate() {
-        let frame = framed(link, ip);
-        let length = frame.len() as u32;
-        for n in [1_795_000_000 + n as u32, 500, length, length] {
-            out.extend(word(n));
-        }
-        out.extend(frame);
-    }
-    out
 }
 
 fn run(folder: &Path, arguments: &[&str], input: Option<&Path>) -> Output {
@@ -139,9 +83,6 @@ fn written(folder: &Path, name: &str, bytes: &[u8]) -> PathBuf {
     path
 }
 
-const MICRO: u32 = 0xa1b2_c3d4;
-const NANO: u32 = 0xa1b2_3c4d;
-
 #[test]
 fn a_capture_says_the_same_in_all_its_forms() {
     let folder = folder();
@@ -167,7 +108,8 @@ fn a_capture_says_the_same_in_all_its_forms() {
     assert_eq!(first["packets"], 9);
     assert_eq!(count(&first, "rule 1 (plates)"), 1, "{first}");
     assert_eq!(count(&first, "rule 2 (sky)"), 1);
-    assert_eq!(count(&first, "the standing answer inbound"), 3);
+    // Two that ask in vain, and of the one that is cut what it asks and what follows.
+    assert_eq!(count(&first, "the standing answer inbound"), 4);
     let cut = first["cut"].as_array().unwrap();
     assert_eq!((cut.len(), &cut[0]["source"]), (1, &"192.0.2.66:4001".into()), "{first}");
     let vain: Vec<_> =
@@ -210,13 +152,13 @@ fn what_was_decided_is_written_with_its_reason() {
     assert_eq!(told(folder, &arguments)["packets"], 9);
     let bytes = fs::read(&out).unwrap();
     let comment = "tipstaff: deny, inbound by the standing answer inbound";
-    assert_eq!(String::from_utf8_lossy(&bytes).matches(comment).count(), 3);
-    assert_eq!(told(folder, &[out.to_str().unwrap()])["packets"], 3);
+    assert_eq!(String::from_utf8_lossy(&bytes).matches(comment).count(), 4);
+    assert_eq!(told(folder, &[out.to_str().unwrap()])["packets"], 4);
     // And by a reader that is not ours.
     match Command::new("tcpdump").args(["-nn", "-r"]).arg(&out).output() {
         Ok(read) if read.status.success() => {
             let text = String::from_utf8_lossy(&read.stdout).into_owned();
-            assert_eq!(text.lines().count(), 3, "{text}");
+            assert_eq!(text.lines().count(), 4, "{text}");
             assert!(text.contains("192.0.2.66.4002 > 198.51.100.20.22"), "{text}");
         }
         found => skipped("a capture read by tcpdump was", &format!("{found:?}")),
@@ -270,6 +212,16 @@ fn a_damaged_capture_is_read_as_far_as_it_goes() {
     let output = run(folder, &["/nonexistent/x.pcap"], None);
     let error = String::from_utf8_lossy(&output.stderr);
     assert!(!output.status.success() && error.contains("/nonexistent/x.pcap"), "{error}");
+}
+
+/// The capture that the demo plays. `TIPSTAFF_UPDATE=1` writes it anew.
+#[test]
+fn the_capture_of_the_demo_is_what_its_helper_makes() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("demo/night.pcap");
+    if std::env::var_os("TIPSTAFF_UPDATE").is_some() {
+        fs::write(&path, night()).unwrap();
+    }
+    assert!(fs::read(&path).unwrap() == night(), "made anew by TIPSTAFF_UPDATE=1");
 }
 
 /// The same traffic, decided by the kernel while tcpdump captures it, and by a replay.

@@ -10,6 +10,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, missing_docs)]
 
+pub mod capture;
 pub mod clients;
 pub mod harm;
 pub mod pair;

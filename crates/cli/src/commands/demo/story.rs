@@ -24,9 +24,10 @@ use super::archive::{address, archive_address, meant, mistaken, orders, stored};
 use super::bridge::{Bridge, LAN};
 use super::stage::Stage;
 use super::{Ground, own_folder};
+use crate::arguments::ReplayOptions;
 use crate::chosen::LoadedPolicy;
 use crate::commands::rules::{self, Counts};
-use crate::commands::{ask, post, reach, review, survey};
+use crate::commands::{ask, post, reach, replay, review, survey};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
@@ -66,25 +67,7 @@ pub fn tell(
         return Ok(Ending::Fine);
     }
 
-    terminal.heading("Larkfield Observatory: the plate archive gets its orders");
-    terminal.note(&match (ground, why) {
-        (Ground::Kernel, _) => "played in two network namespaces of this kernel, with the real \
-                                gate"
-            .to_owned(),
-        (Ground::Sockets, _) => "played in three network namespaces: real programs, real \
-                                 sockets; the tables decide in user space on the wire between \
-                                 them"
-            .to_owned(),
-        (Ground::Snapshot, None) => "played on a stored snapshot of a host: every verdict is \
-                                     computed, nothing is sent"
-            .to_owned(),
-        (Ground::Snapshot, Some(e)) => format!(
-            "this machine does not allow unprivileged \
-                                                namespaces ({e}); played on a stored snapshot of \
-                                                a host: every verdict is computed, nothing is \
-                                                sent"
-        ),
-    });
+    opening(ground, why, terminal);
     step(
         terminal,
         1,
@@ -118,6 +101,13 @@ pub fn tell(
     let asked = question(&facts)?;
     ask::answer(&judge, &asked, decision, "orders", terminal)?;
     act(ground, stage.as_ref(), &judge, &snapshot, false, terminal)?;
+    step(
+        terminal,
+        last_step(ground) + 1,
+        "replay night.pcap",
+        "And last night, when there were no orders: whom would they have cut, whom turned away?",
+    );
+    night(&judge, terminal)?;
 
     terminal.heading("That was the whole job");
     terminal.line(
@@ -131,6 +121,53 @@ pub fn tell(
     drop(stage);
     terminal.note("  Everything created for this demo has been removed.");
     Ok(Ending::Fine)
+}
+
+/// Where it is played.
+fn opening(ground: Ground, why: Option<io::Error>, terminal: &Terminal) {
+    terminal.heading("Larkfield Observatory: the plate archive gets its orders");
+    terminal.note(&match (ground, why) {
+        (Ground::Kernel, _) => "played in two network namespaces of this kernel, with the real \
+                                gate"
+            .to_owned(),
+        (Ground::Sockets, _) => "played in three network namespaces: real programs, real \
+                                 sockets; the tables decide in user space on the wire between \
+                                 them"
+            .to_owned(),
+        (Ground::Snapshot, None) => "played on a stored snapshot of a host: every verdict is \
+                                     computed, nothing is sent"
+            .to_owned(),
+        (Ground::Snapshot, Some(e)) => format!(
+            "this machine does not allow unprivileged \
+                                                namespaces ({e}); played on a stored snapshot of \
+                                                a host: every verdict is computed, nothing is \
+                                                sent"
+        ),
+    });
+}
+
+/// The number of the last step that needs the ground.
+fn last_step(ground: Ground) -> usize {
+    match ground {
+        Ground::Snapshot => 6,
+        Ground::Sockets => 8,
+        Ground::Kernel => 10,
+    }
+}
+
+/// A capture of the night before, which a helper of the tests makes.
+fn night(judge: &LoadedPolicy, terminal: &Terminal) -> Result<(), Failure> {
+    const NIGHT: &[u8] = include_bytes!("../../../demo/night.pcap");
+    let options = ReplayOptions {
+        capture: "night.pcap".into(),
+        own: vec![address("198.51.100.20")?],
+        interface: None,
+        compare: None,
+        write: None,
+        verdicts: Vec::new(),
+        count: Some(4),
+    };
+    replay::play(judge, None, Box::new(NIGHT), &options, terminal).map(drop)
 }
 
 fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {

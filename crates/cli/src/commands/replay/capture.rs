@@ -112,12 +112,18 @@ pub enum NoCapture {
     Neither,
 }
 
+/// Bytes of a capture, as they stand in it.
+pub type Input = Box<dyn BufRead + Send>;
+
 /// Opens a file, or standard input for `-`.
-fn opened(path: &Path) -> io::Result<Box<dyn BufRead + Send>> {
-    let mut plain: Box<dyn BufRead + Send> = match path == Path::new("-") {
+pub fn opened(path: &Path) -> io::Result<Input> {
+    Ok(match path == Path::new("-") {
         true => Box::new(BufReader::new(io::stdin())),
         false => Box::new(BufReader::with_capacity(AHEAD, File::open(path)?)),
-    };
+    })
+}
+
+fn unpacked(mut plain: Input) -> io::Result<Input> {
     let packed = plain.fill_buf()?.starts_with(&GZIP);
     Ok(match packed {
         true => Box::new(BufReader::with_capacity(AHEAD, MultiGzDecoder::new(plain))),
@@ -130,10 +136,10 @@ fn opened(path: &Path) -> io::Result<Box<dyn BufRead + Send>> {
 /// # Errors
 /// [`NoCapture`], or what `take` says.
 pub fn read<E: From<NoCapture>>(
-    path: &Path,
+    input: Input,
     mut take: impl FnMut(News<'_>) -> Result<(), E>,
 ) -> Result<End, E> {
-    let input = opened(path).map_err(NoCapture::from)?;
+    let input = unpacked(input).map_err(NoCapture::from)?;
     let mut reader = match create_reader(AHEAD, Box::new(input) as Box<dyn Read + Send>) {
         Err(PcapError::ReadError) => {
             return Err(NoCapture::Io(io::Error::other("it cannot be read")).into());

@@ -5,7 +5,6 @@ mod write;
 
 use std::collections::HashMap;
 use std::io;
-use std::path::Path;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -28,7 +27,7 @@ use crate::terminal::{
     Columns, Terminal, action, bytes, counted, faint, orders_words, plain, spoken,
 };
 
-use capture::{Captured, End, News, NoCapture};
+use capture::{Captured, End, Input, News, NoCapture};
 use write::Writing;
 
 /// Conversations that are listed where nobody says how many.
@@ -219,23 +218,27 @@ impl Out<'_> {
 }
 
 /// Whatever ends the reading.
-struct Stop(Failure);
+enum Stop {
+    Capture(NoCapture),
+    Writing(io::Error),
+    Other(Failure),
+}
 
 impl From<Failure> for Stop {
     fn from(failure: Failure) -> Self {
-        Self(failure)
+        Self::Other(failure)
     }
 }
 
 impl From<NoCapture> for Stop {
     fn from(why: NoCapture) -> Self {
-        Self(match why {
-            NoCapture::Io(source) => Failure::Unreadable { path: Path::new("").into(), source },
-            NoCapture::Neither => Failure::Argument {
-                message: "this is no capture: it is neither pcap nor pcapng".into(),
-                help: "Write one with: tcpdump -w FILE".into(),
-            },
-        })
+        Self::Capture(why)
+    }
+}
+
+impl From<io::Error> for Stop {
+    fn from(source: io::Error) -> Self {
+        Self::Writing(source)
     }
 }
 
@@ -245,78 +248,120 @@ pub fn run(
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
     let judge = chosen::from_file(common)?;
-    let mut side = Side::new(brief_of(&judge), options)?;
     let other =
         options.compare.as_deref().map(|path| chosen::of_file_at(common, path)).transpose()?;
-    let mut other_side =
-        other.as_ref().map(|judge| Side::new(brief_of(judge), options)).transpose()?;
-    let unwritable = |path: &Path| {
-        let path = path.to_owned();
-        move |source| Failure::Unwritable { path, source }
-    };
-    let writing = match &options.write {
-        Some(path) => Some(Writing::begin(path).map_err(unwritable(path))?),
-        None => None,
-    };
-    let mut out = Out { options, writing };
+    let path = &options.capture;
+    let input = capture::opened(path)
+        .map_err(|source| Failure::Unreadable { path: path.clone(), source })?;
+    play(&judge, other.as_ref(), input, options, terminal)
+}
+
+/// Plays a capture and shows what came of it.
+pub fn play(
+    judge: &LoadedPolicy,
+    other: Option<&LoadedPolicy>,
+    input: Input,
+    options: &ReplayOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
     let target = options.write.clone().unwrap_or_default();
-    let (mut packets, mut length, mut times, mut interfaces) = (0u64, 0u64, None, 0);
-    let mut named = false;
-    let end = capture::read(&options.capture, |news| match news {
-        News::Interface { name, kind } => {
-            let name = name.or_else(|| options.interface.clone());
-            if let Some(writing) = &mut out.writing {
-                writing.interface(name.as_deref(), kind).map_err(unwritable(&target))?;
-            }
-            for side in std::iter::once(&mut side).chain(&mut other_side) {
-                if let Some(name) = &name {
-                    side.interface(interfaces, name)?;
-                    named = true;
-                }
-            }
-            interfaces += 1;
-            Ok::<_, Stop>(())
-        }
-        News::Packet(captured, data) => {
-            let replayed = side.packet(captured);
-            if let Some(other) = &mut other_side {
-                other.packet(captured);
-            }
-            packets += 1;
-            length += captured.length;
-            let (first, _) = times.unwrap_or((captured.at, captured.at));
-            times = Some((first, captured.at));
-            out.packet(captured, data, (&side.brief, replayed)).map_err(unwritable(&target))?;
-            Ok(())
-        }
-    });
-    let end = end.map_err(|Stop(failure)| match failure {
-        Failure::Unreadable { source, .. } => {
+    let failed = |source| Failure::Unwritable { path: target.clone(), source };
+    let writing = options.write.as_deref().map(Writing::begin).transpose().map_err(failed)?;
+    let mut playing = Playing {
+        side: Side::new(brief_of(judge), options)?,
+        other: other.map(|judge| Side::new(brief_of(judge), options)).transpose()?,
+        out: Out { options, writing },
+        interfaces: 0,
+        packets: 0,
+        bytes: 0,
+        times: None,
+    };
+    let end = capture::read(input, |news| playing.take(news)).map_err(|stop| match stop {
+        Stop::Capture(NoCapture::Io(source)) => {
             Failure::Unreadable { path: options.capture.clone(), source }
         }
-        failure => failure,
+        Stop::Capture(NoCapture::Neither) => Failure::Argument {
+            message: format!("{}: it is neither pcap nor pcapng", options.capture.display()),
+            help: "Write a capture with: tcpdump -w FILE".into(),
+        },
+        Stop::Writing(source) => failed(source),
+        Stop::Other(failure) => failure,
     })?;
-    if let Some(writing) = out.writing {
-        writing.finish().map_err(unwritable(&target))?;
+    if let Some(writing) = playing.out.writing.take() {
+        writing.finish().map_err(failed)?;
     }
-    let mut report = report(&judge, other.as_ref(), (&side, other_side.as_ref()));
-    (report.packets, report.bytes) = (packets, length);
-    (report.first, report.last) = match times {
-        Some((first, last)) => (Some(moment(first)), Some(moment(last))),
-        None => (None, None),
-    };
-    report.notes = notes(&side.brief, named, &end);
-    report.damaged = match end {
-        End::Damaged { offset, why } => Some(Damage { offset, why }),
-        End::Whole | End::Foreign { .. } => None,
-    };
-    let damaged = report.damaged.is_some();
-    let took = times.map(|(first, last)| last.saturating_sub(first)).unwrap_or_default();
+    let report = playing.report(judge, other, end);
+    let took = playing.times.map(|(first, last)| last.saturating_sub(first)).unwrap_or_default();
     match terminal.json {
         true => terminal.json(&report),
         false => show(&report, took, options.count.unwrap_or(LISTED), terminal),
     }
-    Ok(if damaged { Ending::Differs } else { Ending::Fine })
+    Ok(if report.damaged.is_some() { Ending::Differs } else { Ending::Fine })
+}
+
+/// A capture on its way through the lists.
+struct Playing<'o> {
+    side: Side,
+    other: Option<Side>,
+    out: Out<'o>,
+    interfaces: usize,
+    packets: u64,
+    bytes: u64,
+    /// Of the first and the last packet.
+    times: Option<(Duration, Duration)>,
+}
+
+impl Playing<'_> {
+    fn take(&mut self, news: News<'_>) -> Result<(), Stop> {
+        match news {
+            News::Interface { name, kind } => {
+                let name = name.or_else(|| self.out.options.interface.clone());
+                if let Some(writing) = &mut self.out.writing {
+                    writing.interface(name.as_deref(), kind)?;
+                }
+                if let Some(name) = &name {
+                    for side in std::iter::once(&mut self.side).chain(&mut self.other) {
+                        side.interface(self.interfaces, name)?;
+                    }
+                }
+                self.interfaces += 1;
+            }
+            News::Packet(captured, data) => {
+                let replayed = self.side.packet(captured);
+                if let Some(other) = &mut self.other {
+                    other.packet(captured);
+                }
+                self.packets += 1;
+                self.bytes += captured.length;
+                let (first, _) = self.times.unwrap_or((captured.at, captured.at));
+                self.times = Some((first, captured.at));
+                self.out.packet(captured, data, (&self.side.brief, replayed))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn report<'r>(
+        &self,
+        judge: &'r LoadedPolicy,
+        other: Option<&'r LoadedPolicy>,
+        end: End,
+    ) -> Report<'r> {
+        let notes = notes(&self.side.brief, &end);
+        let damaged = match end {
+            End::Damaged { offset, why } => Some(Damage { offset, why }),
+            End::Whole | End::Foreign { .. } => None,
+        };
+        Report {
+            packets: self.packets,
+            bytes: self.bytes,
+            first: self.times.map(|(first, _)| moment(first)),
+            last: self.times.map(|(_, last)| moment(last)),
+            damaged,
+            notes,
+            ..report(judge, other, (&self.side, self.other.as_ref()))
+        }
+    }
 }
 
 fn report<'r>(
@@ -359,7 +404,7 @@ fn report<'r>(
 }
 
 /// What must be known to read the answer.
-fn notes(brief: &Brief, named: bool, end: &End) -> Vec<String> {
+fn notes(brief: &Brief, end: &End) -> Vec<String> {
     let mut notes = Vec::new();
     let programs = brief.rules().filter(|rule| rule.is_active() && !rule.program.is_any()).count();
     if programs > 0 {
@@ -369,7 +414,7 @@ fn notes(brief: &Brief, named: bool, end: &End) -> Vec<String> {
         ));
     }
     let at = brief.rules().filter(|rule| rule.is_active() && !rule.interface.is_any()).count();
-    if at > 0 && !named {
+    if at > 0 && brief.interfaces.is_empty() {
         notes.push(format!(
             "{} about interfaces, and the capture names none: --interface NAME does",
             counted(at, "rule is", "rules are")

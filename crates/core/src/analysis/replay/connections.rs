@@ -18,7 +18,7 @@ type Key = (SocketAddr, SocketAddr);
 struct Connection {
     /// When something was last seen of it.
     at: Duration,
-    /// Whether it is over: it was reset.
+    /// Whether it is over, or never was: it was reset, or not let in.
     over: bool,
 }
 
@@ -50,12 +50,23 @@ impl Connections {
         }
     }
 
+    /// Takes note of a packet that was stopped: what it asks for does not come to be.
+    pub(super) fn stopped(&mut self, direction: Direction, ip: &IpPacket, now: Duration) {
+        if let Some((key, flags)) = key(direction, ip)
+            && flags.is_pure_syn()
+        {
+            self.all.insert(key, Connection { at: now, over: true });
+        }
+    }
+
     /// Takes note of a packet that passed.
     pub(super) fn passed(&mut self, direction: Direction, ip: &IpPacket, now: Duration) {
         let Some((key, flags)) = key(direction, ip) else { return };
-        let opens = !self.all.contains_key(&key);
-        self.all.insert(key, Connection { at: now, over: flags.resets() });
-        self.opened += usize::from(opens);
+        let known = self.all.get(&key);
+        // What was not let in is not open because the host answered it in the capture.
+        let stays_over = known.is_some_and(|known| known.over) && !flags.is_pure_syn();
+        self.opened += usize::from(known.is_none());
+        self.all.insert(key, Connection { at: now, over: flags.resets() || stays_over });
         if self.opened >= SWEEP {
             self.opened = 0;
             self.all.retain(|_, known| now.saturating_sub(known.at) <= AGE);

@@ -93,8 +93,12 @@ impl Replay {
             packet: *packet,
         };
         let decision = self.tables.decide_within(&facts, &mut self.rates, at);
-        if let (Some(ip), Action::Allow) = (ip, decision.verdict) {
-            self.passed(direction, ip, decision.speaker, known, at);
+        match (ip, decision.verdict) {
+            (Some(ip), Action::Allow) => self.passed(direction, ip, decision.speaker, known, at),
+            (Some(ip), _) if direction != Direction::Transit => {
+                self.connections.stopped(direction, ip, at);
+            }
+            _ => {}
         }
         Replayed { direction, decision }
     }
