@@ -146,8 +146,8 @@ fn print_counts(
         false => terminal.table(&table),
     }
     if more > 0 {
-        let which = if by.is_time() { "earlier" } else { "further" };
-        terminal.note(&format!("{more} {which} ones; --count shows more"));
+        let earlier = if by.is_time() { " before these" } else { "" };
+        terminal.note(&format!("{more} more{earlier}; --count shows more"));
     }
     counted.counts.tell(terminal);
     Ending::Fine

@@ -466,7 +466,7 @@ fn list(what: &str, told: &[Told], most: usize, terminal: &Terminal) {
         return;
     }
     let compared = told.iter().any(|told| told.other.is_some());
-    let mut headings = vec!["begun", "traffic", "from", "to", "stopped", "by"];
+    let mut headings = vec!["begun (UTC)", "traffic", "from", "to", "stopped", "by"];
     headings.extend(compared.then_some("other orders"));
     let mut table = Columns::new(headings);
     for told in told.iter().take(most) {
