@@ -52,6 +52,7 @@ fn main() {
     user_space();
     large();
     seen::log();
+    seen::replay();
     match check_support() {
         Ok(()) => in_the_kernel(),
         Err(why) => println!("SKIPPED: everything in the kernel: {why}"),

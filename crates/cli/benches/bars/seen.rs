@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 
 use serde_json::Value;
 use tipstaff_host::lab::Space;
+use tipstaff_testing::capture::{MICRO, pcap, tcp};
 
 use crate::yardstick::{line, median};
 
@@ -46,6 +47,30 @@ pub fn log() {
         let what = format!("`{}` over 1,000,000 decisions", arguments.join(" "));
         line(&what, format!("{:.2?}", median(runs.collect())), "≤ 1 s");
     }
+}
+
+/// A capture of two million small packets.
+pub fn replay() {
+    const TIMES: usize = 125;
+    let host = [198, 51, 100, 20];
+    let mut packets = Vec::new();
+    for n in 0..2_000u16 {
+        let (from, port) = ([203, 0, 113, (n % 250) as u8], 40_000 + n);
+        packets.push(tcp(from, host, (port, 7410), 2));
+        packets.push(tcp(host, from, (7410, port), 0x12));
+        packets.extend((0..6).map(|_| tcp(from, host, (port, 7410), 0x10)));
+    }
+    let once = pcap(1, MICRO, false, &packets);
+    let (head, body) = once.split_at(24);
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("many.pcap");
+    std::fs::write(&path, [head, &body.repeat(TIMES)].concat()).unwrap();
+    std::fs::write(folder.path().join("orders.toml"), include_str!("../../demo/orders.toml"))
+        .unwrap();
+    let arguments = ["replay", path.to_str().unwrap(), "--own", "198.51.100.20"];
+    let runs = (0..3).map(|_| took(&mut tipstaff(folder.path(), &arguments)));
+    let million = (packets.len() * TIMES) as f64 / median(runs.collect()).as_secs_f64() / 1e6;
+    line("`replay` of small packets", format!("{million:.1} million/s"), "≥ 5 million/s");
 }
 
 /// Whole commands where 10,000 rules are in force. Called in the archive.

@@ -97,7 +97,16 @@ struct Side {
     brief: Brief,
     replay: Replay,
     conversations: Conversations,
-    by: HashMap<Speaker, (u64, u64)>,
+    by: HashMap<Speaker, Counted>,
+    /// Of the last speaker, who mostly speaks again: not in `by` yet.
+    last: (Speaker, Counted),
+}
+
+/// Packets and bytes.
+#[derive(Clone, Copy, Default)]
+struct Counted {
+    packets: u64,
+    bytes: u64,
 }
 
 impl Side {
@@ -105,7 +114,8 @@ impl Side {
         brief.own = own(options, &brief)?;
         brief.interfaces = Vec::new();
         let replay = Replay::new(&brief).map_err(tipstaff_gate::GateError::from)?;
-        Ok(Self { brief, replay, conversations: Conversations::default(), by: HashMap::new() })
+        let (conversations, by) = (Conversations::default(), HashMap::new());
+        Ok(Self { brief, replay, conversations, by, last: (Speaker::Nobody, Counted::default()) })
     }
 
     /// The capture names an interface; nobody knows all of them before.
@@ -117,12 +127,29 @@ impl Side {
     fn packet(&mut self, captured: &Captured) -> Replayed {
         let Captured { packet, length, at, interface } = captured;
         let replayed = self.replay.packet(packet, number(*interface), *at);
-        let (packets, bytes) = self.by.entry(replayed.decision.speaker).or_default();
-        (*packets, *bytes) = (*packets + 1, *bytes + length);
+        self.count(replayed.decision.speaker, *length);
         if let Packet::Ip(ip) = packet {
             self.conversations.add(ip, replayed, *length, *at);
         }
         replayed
+    }
+
+    fn count(&mut self, speaker: Speaker, length: u64) {
+        if speaker != self.last.0 {
+            self.flush();
+            self.last.0 = speaker;
+        }
+        self.last.1.packets += 1;
+        self.last.1.bytes += length;
+    }
+
+    fn flush(&mut self) {
+        let (speaker, counted) = (self.last.0, std::mem::take(&mut self.last.1));
+        if counted.packets > 0 {
+            let known = self.by.entry(speaker).or_default();
+            known.packets += counted.packets;
+            known.bytes += counted.bytes;
+        }
     }
 
     /// Who decided how much: the most packets first.
@@ -130,7 +157,7 @@ impl Side {
         let mut rows: Vec<Row> = self
             .by
             .iter()
-            .map(|(speaker, (packets, bytes))| {
+            .map(|(speaker, Counted { packets, bytes })| {
                 let by = speaker_words(&self.brief, *speaker);
                 Row { by, packets: *packets, bytes: *bytes }
             })
@@ -290,6 +317,7 @@ pub fn play(
     if let Some(writing) = playing.out.writing.take() {
         writing.finish().map_err(failed)?;
     }
+    std::iter::once(&mut playing.side).chain(&mut playing.other).for_each(Side::flush);
     let report = playing.report(judge, other, end);
     let took = playing.times.map(|(first, last)| last.saturating_sub(first)).unwrap_or_default();
     match terminal.json {

@@ -62,11 +62,14 @@ impl Connections {
     /// Takes note of a packet that passed.
     pub(super) fn passed(&mut self, direction: Direction, ip: &IpPacket, now: Duration) {
         let Some((key, flags)) = key(direction, ip) else { return };
-        let known = self.all.get(&key);
-        // What was not let in is not open because the host answered it in the capture.
-        let stays_over = known.is_some_and(|known| known.over) && !flags.is_pure_syn();
-        self.opened += usize::from(known.is_none());
-        self.all.insert(key, Connection { at: now, over: flags.resets() || stays_over });
+        if let Some(known) = self.all.get_mut(&key) {
+            // What was not let in is not open because the host answered it in the capture.
+            let stays_over = known.over && !flags.is_pure_syn();
+            *known = Connection { at: now, over: flags.resets() || stays_over };
+            return;
+        }
+        self.all.insert(key, Connection { at: now, over: flags.resets() });
+        self.opened += 1;
         if self.opened >= SWEEP {
             self.opened = 0;
             self.all.retain(|_, known| now.saturating_sub(known.at) <= AGE);

@@ -13,7 +13,7 @@ use std::net::IpAddr;
 use std::time::Duration;
 
 use crate::brief::Brief;
-use crate::decision::flows::{Flows, Known};
+use crate::decision::flows::{Flows, Known, Stamps};
 use crate::decision::foundations::Foundation;
 use crate::decision::rates::Rates;
 use crate::decision::{Decision, Speaker};
@@ -30,6 +30,8 @@ pub use conversations::{Conversation, Conversations, Ends};
 /// A list that decides captured packets.
 pub struct Replay {
     tables: Tables<'static>,
+    /// Of the list: to work them out means to look at all its rules.
+    stamps: Stamps,
     flows: Flows,
     rates: Rates,
     connections: Connections,
@@ -53,6 +55,7 @@ impl Replay {
         let memory = brief.memory;
         Ok(Self {
             tables: Tables::build(brief)?.into_owned(),
+            stamps: brief.stamps(),
             flows: Flows::with_room(memory.flows as usize),
             rates: Rates::with_room(memory.sources as usize),
             connections: Connections::default(),
@@ -65,6 +68,7 @@ impl Replay {
     /// As [`Self::new`].
     pub fn post(&mut self, brief: &Brief) -> Result<(), TooLarge> {
         self.tables = Tables::build(brief)?.into_owned();
+        self.stamps = brief.stamps();
         Ok(())
     }
 
@@ -75,15 +79,12 @@ impl Replay {
             _ => None,
         };
         let direction = ip.map_or(Direction::Inbound, |ip| self.direction(ip));
-        let stamps = self.tables.brief().stamps();
-        let mut known = Known::default();
-        if let Some(ip) = ip {
-            known = self.flows.look_up(direction, ip, stamps, at);
-            if direction != Direction::Transit && matches!(ip.payload, Payload::Tcp { .. }) {
-                known =
-                    Known { is_reply: self.connections.knows(direction, ip, at), answers: false };
+        let known = ip.map_or(Known::default(), |ip| match (direction, ip.payload) {
+            (Direction::Inbound | Direction::Outbound, Payload::Tcp { .. }) => {
+                Known { is_reply: self.connections.knows(direction, ip, at), answers: false }
             }
-        }
+            _ => self.flows.look_up(direction, ip, self.stamps, at),
+        });
         let facts = PacketContext {
             interface,
             direction,
@@ -112,7 +113,7 @@ impl Replay {
         known: Known,
         at: Duration,
     ) {
-        let stamps = self.tables.brief().stamps();
+        let stamps = self.stamps;
         let by_foundation = matches!(speaker, Speaker::Foundation(_));
         match direction {
             Direction::Inbound => {
