@@ -11,9 +11,18 @@ use crate::failure::Failure;
 
 /// The rule in force of that name or position.
 pub fn rule(judge: &LoadedPolicy, wanted: &str) -> Result<RuleIndex, Failure> {
+    rule_among(judge.brief.rules().map(|rule| rule.name.as_str()), wanted)
+}
+
+/// The same among names in their order.
+pub fn rule_among<'n>(
+    names: impl Iterator<Item = &'n str>,
+    wanted: &str,
+) -> Result<RuleIndex, Failure> {
     let which = Which::parse(wanted);
-    let found = judge.brief.indexed().find(|(index, rule)| match &which {
-        Which::Name(name) => rule.name.as_str() == name,
+    let mut indexed = (0..).map(RuleIndex).zip(names);
+    let found = indexed.find(|(index, name)| match &which {
+        Which::Name(wanted) => name == wanted,
         Which::Position(position) => index.position() == *position,
     });
     found.map(|(index, _)| index).ok_or_else(|| Failure::Argument {

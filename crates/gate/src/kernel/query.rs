@@ -152,6 +152,15 @@ impl KernelGate {
         Ok(all.map(|speaker| (speaker, counted.since(speaker))).collect())
     }
 
+    /// The rules that are counted, in their places: the name of each, and whether it has a
+    /// rate. Much quicker than reading the orders. `None`: an earlier version posted them.
+    ///
+    /// # Errors
+    /// As [`Self::counted_since`].
+    pub fn counted_rules(&self) -> Result<Option<Vec<(String, bool)>>, GateError> {
+        Ok(self.revision()?.ok_or(GateError::NothingInForce)?.counted()?.rules())
+    }
+
     /// Mean duration of the verdict on a frame, over `repeat` runs.
     ///
     /// # Errors

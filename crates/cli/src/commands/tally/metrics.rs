@@ -11,10 +11,10 @@ use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, InForce};
 use tipstaff_host::files::{self, Access};
 
-use super::Row;
+use super::{Known, Row};
 use crate::acts::last_check;
 use crate::arguments::Common;
-use crate::chosen::{self, LoadedPolicy, Visible};
+use crate::chosen::{self, Visible};
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::terminal::Terminal;
@@ -30,10 +30,10 @@ pub(super) fn write(common: &Common, file: &Path, terminal: &Terminal) -> Result
     let _ = match &in_force {
         None => text.gauge("tipstaff_in_force", "Whether orders are in force.", "0"),
         Some(in_force) => {
-            let judge = chosen::from_force(in_force)?;
             let gate = KernelGate::new(&common.run_dir)?;
-            let rows = super::rows(&judge, &gate.tallies()?, &gate.counted_since()?, None);
-            text.of_force(in_force, &judge, &rows)
+            let known = Known::new(in_force, &gate)?;
+            let rows = super::rows(&known, &gate.tallies()?, &gate.counted_since()?, None);
+            text.of_force(in_force, &known, &rows)
         }
     };
     if let Some(report) = report(common, in_force.as_ref()) {
@@ -78,7 +78,7 @@ impl Text {
         writeln!(self.0, "{name} {at}")
     }
 
-    fn of_force(&mut self, in_force: &InForce, judge: &LoadedPolicy, rows: &[Row]) -> fmt::Result {
+    fn of_force(&mut self, in_force: &InForce, known: &Known, rows: &[Row]) -> fmt::Result {
         let record = &in_force.record;
         self.gauge("tipstaff_in_force", "Whether orders are in force.", "1")?;
         self.family("tipstaff_orders", "info", "", "The orders in force.")?;
@@ -102,10 +102,10 @@ impl Text {
         let help = "Packets beyond the rate of a rule.";
         self.counter("tipstaff_beyond_rate_packets", "packets", help, rows, |row| {
             let rule = match row.speaker {
-                Speaker::Rule(index) => judge.brief.rule(index),
+                Speaker::Rule(index) => known.rule(index),
                 _ => None,
             };
-            rule.and_then(|rule| rule.at_most).map(|_| row.beyond)
+            rule.filter(|(_, limited)| *limited).map(|_| row.beyond)
         })
     }
 

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::analysis::reach::speaker_words;
+use tipstaff_core::analysis::reach::speaker_words_by;
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
@@ -14,7 +14,7 @@ use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::Origin;
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, GateError, Tally, Unrecorded};
+use tipstaff_gate::{Gate, GateError, InForce, Tally, Unrecorded};
 
 use crate::acts::named;
 use crate::arguments::{Common, TallyOptions, TallySort};
@@ -65,10 +65,44 @@ struct Row {
 
 shape!(Report<'_> => "tally");
 
+/// What rows are called: by what the gate itself notes of the rules that it counts. To read
+/// the orders takes four times as long as everything else.
+struct Known {
+    origin: Origin,
+    /// The name of each rule, and whether it has a rate.
+    rules: Vec<(String, bool)>,
+}
+
+impl Known {
+    fn new(in_force: &InForce, gate: &KernelGate) -> Result<Self, Failure> {
+        let rules = match gate.counted_rules()? {
+            Some(rules) => rules,
+            None => {
+                let brief = chosen::from_force(in_force)?.brief;
+                let rules = brief.rules().map(|r| (r.name.to_string(), r.at_most.is_some()));
+                rules.collect()
+            }
+        };
+        Ok(Self { origin: chosen::origin_of(&in_force.record), rules })
+    }
+
+    fn rule(&self, RuleIndex(index): RuleIndex) -> Option<&(String, bool)> {
+        self.rules.get(index as usize)
+    }
+
+    fn words(&self, speaker: Speaker) -> String {
+        speaker_words_by(|index| self.rule(index).map(|(name, _)| name.as_str()), speaker)
+    }
+
+    fn has_rates(&self) -> bool {
+        self.rules.iter().any(|(_, limited)| *limited)
+    }
+}
+
 /// The gate, what is in force, and what of it is wanted.
 struct Asked<'a> {
     gate: KernelGate,
-    judge: LoadedPolicy,
+    known: Known,
     wanted: Option<RuleIndex>,
     options: &'a TallyOptions,
 }
@@ -78,16 +112,16 @@ impl Asked<'_> {
     fn keep_up(&mut self, common: &Common) -> Result<(), Failure> {
         let (in_force, _) = chosen::in_force(common)?;
         let in_force = in_force.ok_or(GateError::NothingInForce)?;
-        if in_force.record.hash() != self.judge.origin.hash() {
-            self.judge = chosen::from_force(&in_force)?;
-            self.wanted = wanted(self.options, &self.judge)?;
+        if in_force.record.hash() != self.known.origin.hash() {
+            self.known = Known::new(&in_force, &self.gate)?;
+            self.wanted = wanted(self.options, &self.known)?;
         }
         Ok(())
     }
 
     /// All rows, in their order.
     fn whole(&self) -> Result<Vec<Row>, Failure> {
-        Ok(rows(&self.judge, &self.gate.tallies()?, &self.gate.counted_since()?, self.wanted))
+        Ok(rows(&self.known, &self.gate.tallies()?, &self.gate.counted_since()?, self.wanted))
     }
 
     /// The rows to be shown, in the order that was asked for.
@@ -106,8 +140,10 @@ impl Asked<'_> {
 }
 
 /// The rule that is asked for.
-fn wanted(options: &TallyOptions, judge: &LoadedPolicy) -> Result<Option<RuleIndex>, Failure> {
-    options.rule.as_ref().map(|rule| named::rule(judge, rule)).transpose()
+fn wanted(options: &TallyOptions, known: &Known) -> Result<Option<RuleIndex>, Failure> {
+    let Some(wanted) = &options.rule else { return Ok(None) };
+    let names = known.rules.iter().map(|(name, _)| name.as_str());
+    named::rule_among(names, wanted).map(Some)
 }
 
 pub fn run(
@@ -124,10 +160,10 @@ pub fn run(
         (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
         (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
     };
-    let judge = chosen::from_force(&in_force)?;
     let gate = KernelGate::new(&common.run_dir)?;
-    let wanted = wanted(options, &judge)?;
-    let asked = Asked { gate, judge, wanted, options };
+    let known = Known::new(&in_force, &gate)?;
+    let wanted = wanted(options, &known)?;
+    let asked = Asked { gate, known, wanted, options };
     if let Some(every) = options.every {
         return rates::show(common, asked, every, terminal);
     }
@@ -145,23 +181,27 @@ pub fn run(
         return csv::print(&rows, terminal);
     }
     let sources = match wanted {
-        Some(index) if options.sources => Some(states(&asked.judge, &asked.gate, index)?),
+        Some(index) if options.sources => {
+            let judge = chosen::from_force(&in_force)?;
+            Some((states(&judge, &asked.gate, index)?, judge))
+        }
         _ => None,
     };
     let unrecorded = asked.gate.unrecorded()?;
     let file_differs =
         chosen::is_unchanged(common.orders_path(), &in_force.record).map(|same| !same);
-    let judge = &asked.judge;
+    let known = &asked.known;
     if terminal.json {
-        let orders = &judge.origin;
+        let orders = &known.origin;
+        let sources = sources.map(|(sources, _)| sources);
         terminal.json(&Report { orders, file_differs, since_mark, rows, sources, unrecorded });
         return Ok(Ending::Fine);
     }
     terminal.heading(&match wanted {
-        Some(index) => speaker_words(&judge.brief, Speaker::Rule(index)),
+        Some(index) => known.words(Speaker::Rule(index)),
         None => counted(rows.iter().map(|r| r.tally.packets as usize).sum(), "packet", "packets"),
     });
-    terminal.note(&orders_words(&judge.origin));
+    terminal.note(&orders_words(&known.origin));
     if file_differs == Some(true) {
         let path = common.orders_path().display();
         terminal.note(&format!("{path} differs from them; counted is what is in force"));
@@ -170,7 +210,7 @@ pub fn run(
         Some(mark) => format!("counted since the mark of {}", at(mark)),
         None => since_words(&rows),
     });
-    show(judge, &rows, terminal);
+    show(known, &rows, terminal);
     if wanted.is_none() && !options.all && !unmatched.is_empty() {
         terminal.note(&unmatched_words(&unmatched, since_mark));
     }
@@ -181,8 +221,8 @@ pub fn run(
              nobody read them"
         ));
     }
-    if let (Some(sources), Some(index)) = (sources, wanted) {
-        show_sources(judge, index, &sources, terminal);
+    if let (Some((sources, judge)), Some(index)) = (sources, wanted) {
+        show_sources(&judge, index, &sources, terminal);
     }
     Ok(Ending::Fine)
 }
@@ -263,7 +303,7 @@ fn states(
 }
 
 fn rows(
-    judge: &LoadedPolicy,
+    known: &Known,
     tallies: &[(Speaker, Tally)],
     since: &[(Speaker, Option<Moment>)],
     wanted: Option<RuleIndex>,
@@ -276,12 +316,12 @@ fn rows(
             _ => 0,
         };
         let rule = match speaker {
-            Speaker::Rule(index) => judge.brief.rule(index),
+            Speaker::Rule(index) => known.rule(index),
             _ => None,
         };
         Row {
-            by: speaker_words(&judge.brief, speaker),
-            name: rule.map(|rule| rule.name.as_str().to_owned()),
+            by: known.words(speaker),
+            name: rule.map(|(name, _)| name.clone()),
             speaker,
             tally: tallies.get(&speaker).copied().unwrap_or_default(),
             beyond,
@@ -291,7 +331,7 @@ fn rows(
     if let Some(index) = wanted {
         return vec![row(Speaker::Rule(index))];
     }
-    let rules = judge.brief.indexed().map(|(index, _)| Speaker::Rule(index));
+    let rules = (0..known.rules.len() as u32).map(|at| Speaker::Rule(RuleIndex(at)));
     let foundations = Foundation::ALL.map(Speaker::Foundation).into_iter();
     foundations.chain(rules).chain(Direction::ALL.map(Speaker::Standing)).map(row).collect()
 }
@@ -305,12 +345,12 @@ fn nothing() -> comfy_table::Cell {
     faint("–").set_alignment(comfy_table::CellAlignment::Right)
 }
 
-fn show(judge: &LoadedPolicy, rows: &[Row], terminal: &Terminal) {
+fn show(known: &Known, rows: &[Row], terminal: &Terminal) {
     if rows.is_empty() {
         terminal.line("No rule has matched yet; --all shows all of them.");
         return;
     }
-    let with_rates = judge.brief.rules().any(|rule| rule.at_most.is_some());
+    let with_rates = known.has_rates();
     let mut headings = vec!["by", "packets", "bytes"];
     headings.extend(with_rates.then_some("beyond its rate"));
     let mut table = Columns::new(headings);

@@ -83,7 +83,7 @@ fn rate(row: Row, seconds: f64) -> Rate {
 fn print(asked: &Asked<'_>, rows: Vec<Rate>, seconds: f64, terminal: &Terminal) {
     let time = chosen::now();
     if terminal.json {
-        terminal.json_line(&Rates { orders: &asked.judge.origin, time, seconds, rows });
+        terminal.json_line(&Rates { orders: &asked.known.origin, time, seconds, rows });
         return;
     }
     terminal.heading(&format!("{}, over {seconds:.1} s", super::at(time)));
@@ -91,7 +91,7 @@ fn print(asked: &Asked<'_>, rows: Vec<Rate>, seconds: f64, terminal: &Terminal) 
         terminal.line("nothing was counted");
         return;
     }
-    let with_rates = asked.judge.brief.rules().any(|rule| rule.at_most.is_some());
+    let with_rates = asked.known.has_rates();
     let mut headings = vec!["by", "packets/s", "bytes/s"];
     headings.extend(with_rates.then_some("beyond its rate/s"));
     let mut table = Columns::new(headings);

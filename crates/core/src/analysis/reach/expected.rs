@@ -322,16 +322,23 @@ pub fn cell(
 
 /// `rule 3 (web)`, `the standing answer`, `foundation malformed`.
 pub fn speaker_words(brief: &Brief, speaker: Speaker) -> String {
+    speaker_words_by(|index| brief.rule(index).map(|rule| rule.name.as_str()), speaker)
+}
+
+/// The same, by the names of the rules alone.
+pub fn speaker_words_by<'n>(
+    name: impl Fn(RuleIndex) -> Option<&'n str>,
+    speaker: Speaker,
+) -> String {
+    let rule = |index: RuleIndex| match name(index) {
+        Some(name) => format!("rule {} ({name})", index.position()),
+        None => format!("rule {}", index.position()),
+    };
     match speaker {
         Speaker::Nobody => "nobody: it is not IP".into(),
         Speaker::Foundation(foundation) => format!("foundation {foundation}"),
-        Speaker::Rule(index) => match brief.rule(index) {
-            Some(rule) => format!("rule {} ({})", index.position(), rule.name),
-            None => format!("rule {}", index.position()),
-        },
-        Speaker::Beyond(index) => {
-            format!("the rate of {}", speaker_words(brief, Speaker::Rule(index)))
-        }
+        Speaker::Rule(index) => rule(index),
+        Speaker::Beyond(index) => format!("the rate of {}", rule(index)),
         Speaker::Standing(direction) => format!("the standing answer {direction}"),
         Speaker::CorruptTables => "its guard against corrupt tables".into(),
     }

@@ -21,7 +21,8 @@ use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TrafficKey, Transport};
 pub use changes::{Change, Changes, changes};
 pub use expected::{
-    Arrival, cell, expected, first_packet, let_in, program_at, speaker_words, subjects,
+    Arrival, cell, expected, first_packet, let_in, program_at, speaker_words, speaker_words_by,
+    subjects,
 };
 pub use list::tables_of_many;
 pub use merge::{NotTheSame, merge};

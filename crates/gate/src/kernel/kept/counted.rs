@@ -18,6 +18,9 @@ struct CountedRule {
     /// [`Brief::meanings`].
     meaning: u64,
     since: Moment,
+    /// Whether it has a rate; `None`: an earlier version posted it.
+    #[serde(default)]
+    limited: Option<bool>,
 }
 
 impl CountedRule {
@@ -58,7 +61,8 @@ impl Counted {
         let rules = brief.rules().zip(brief.meanings()).map(|(rule, meaning)| {
             let name = rule.name.as_str();
             let since = known.get(&(name, meaning)).copied().unwrap_or(now);
-            CountedRule { name: name.to_owned(), meaning, since }
+            let limited = Some(rule.at_most.is_some());
+            CountedRule { name: name.to_owned(), meaning, since, limited }
         });
         let answers = Direction::ALL.map(|direction| {
             let action = brief.standing.of(direction);
@@ -114,6 +118,12 @@ impl Counted {
             }
             _ => self.counted_since,
         }
+    }
+
+    /// The rules in their places: the name of each, and whether it has a rate; `None`: an
+    /// earlier version posted them.
+    pub(crate) fn rules(&self) -> Option<Vec<(String, bool)>> {
+        self.counted_rules.iter().map(|rule| Some((rule.name.clone(), rule.limited?))).collect()
     }
 
     /// All rules, standing answers and foundations that are counted.
