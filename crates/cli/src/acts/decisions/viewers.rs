@@ -61,7 +61,7 @@ pub struct Viewers {
     listener: UnixListener,
     path: PathBuf,
     all: Vec<Viewer>,
-    recent: VecDeque<String>,
+    recent: VecDeque<Told>,
     group: Option<String>,
     /// Why that group is not let in.
     problem: Option<String>,
@@ -102,12 +102,15 @@ impl Viewers {
 
     /// Shows it to all of them.
     pub fn tell(&mut self, told: &Told) {
-        let line = told.json();
-        self.all.iter_mut().for_each(|viewer| viewer.tell(told, &line));
+        // Where nobody watches, no line is made of it.
+        if !self.all.is_empty() {
+            let line = told.json();
+            self.all.iter_mut().for_each(|viewer| viewer.tell(told, &line));
+        }
         if self.recent.len() == RECENT {
             self.recent.pop_front();
         }
-        self.recent.push_back(line);
+        self.recent.push_back(told.clone());
     }
 
     /// Lets in who waits, and writes what can be written. `true`: somebody takes over.
@@ -132,8 +135,8 @@ impl Viewers {
         stream.set_nonblocking(true)?;
         let is_root = getsockopt(&stream, PeerCredentials).is_ok_and(|peer| peer.uid() == 0);
         let mut waiting = VecDeque::new();
-        for line in &self.recent {
-            waiting.extend(line.bytes().chain(*b"\n"));
+        for told in &self.recent {
+            waiting.extend(told.json().bytes().chain(*b"\n"));
         }
         let (missed, read) = (GapLine::default(), Instant::now());
         Ok(Viewer { stream, waiting, is_root, missed, read })
