@@ -9,8 +9,10 @@ mod shapes;
 
 use std::fs;
 use std::io::Read;
+use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::UnixStream;
-use std::process::{Child, Stdio};
+use std::os::unix::process::CommandExt;
+use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex};
 
 use common::{ARCHIVE, Lab, PARTNER, PLATES, STRANGER};
@@ -96,10 +98,11 @@ fn keep_writes_the_log_and_any_number_watch() {
 
     // `keep` takes over from whoever reads, and both go on watching.
     let mut keep = Running::of(&lab, &["keep"]);
-    assert!(in_time(|| {
+    let logged = in_time(|| {
         lab.knock(STRANGER[0], ARCHIVE[0], 7002);
         lab.done(&["log", "--json"]).contains("tcp/7002")
-    }));
+    });
+    assert!(logged, "{}", keep.said());
     knocks_until_seen(7003);
     assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers");
     assert!(in_time(|| lab.done(&["log", "--rule", "plates"]).contains("rule 1 (plates)")));
@@ -162,6 +165,38 @@ fn keep_writes_the_log_and_any_number_watch() {
     keep.end();
     knocks_until_seen(7006);
     drop(watches);
+    lab.done(&["withdraw"]);
+}
+
+/// Whoever may not read the records is told so, whether somebody serves them or not.
+#[test]
+fn who_is_not_root_is_told_so() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(PLATES);
+    lab.done(&["post"]);
+    fs::set_permissions(lab.path(), fs::Permissions::from_mode(0o755)).unwrap();
+    let program = lab.path().join("tipstaff");
+    fs::copy(assert_cmd::cargo::cargo_bin!("tipstaff"), &program).unwrap();
+    let refused = |arguments: &[&str]| {
+        let mut command = Command::new(&program);
+        command.args(arguments).arg("--run-dir").arg(lab.path().join("run")).current_dir("/");
+        command.arg("--log-dir").arg(lab.path().join("log")).uid(65_534).gid(65_534);
+        let output = lab.archive.run(move || command.output().unwrap()).unwrap();
+        let told = [output.stdout, output.stderr].concat();
+        let told = String::from_utf8_lossy(&told).into_owned();
+        let right = output.status.code() == Some(3) && told.contains("root");
+        assert!(right, "{arguments:?}: {:?} {told}", output.status);
+    };
+    refused(&["watch"]);
+    refused(&["keep"]);
+    let keep = Running::of(&lab, &["keep"]);
+    assert!(in_time(|| lab.path().join("log").exists() || {
+        lab.knock(STRANGER[0], ARCHIVE[0], 7001);
+        false
+    }));
+    refused(&["watch", "--json"]);
+    refused(&["log"]);
+    drop(keep);
     lab.done(&["withdraw"]);
 }
 

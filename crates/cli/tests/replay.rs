@@ -16,7 +16,7 @@ use common::{ARCHIVE, Lab, PARTNER, STRANGER};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::Value;
-use tipstaff_testing::capture::{MICRO, NANO, night, pcap, tcp, udp};
+use tipstaff_testing::capture::{MICRO, NANO, checksum, night, packet, pcap, tcp, udp};
 use tipstaff_testing::clients::ping;
 use tipstaff_testing::patience::in_time;
 use tipstaff_testing::{ip, skipped};
@@ -212,6 +212,49 @@ fn a_damaged_capture_is_read_as_far_as_it_goes() {
     let output = run(folder, &["/nonexistent/x.pcap"], None);
     let error = String::from_utf8_lossy(&output.stderr);
     assert!(!output.status.success() && error.contains("/nonexistent/x.pcap"), "{error}");
+}
+
+/// What all hosts of a link are sent comes in, whatever the address; an echo has no port; and
+/// a file may be two captures, one behind the other.
+#[test]
+fn the_link_layer_and_the_sections_are_read() {
+    let folder = folder();
+    let folder = folder.path();
+    let all_hosts = udp(OTHER, [198, 51, 100, 255], (9, 7420));
+    let mut frames = pcap(1, MICRO, false, std::slice::from_ref(&all_hosts));
+    frames[40..46].fill(0xff);
+    let mut cooked = pcap(113, MICRO, false, std::slice::from_ref(&all_hosts));
+    cooked[41] = 1;
+    let mut cooked_two = pcap(276, MICRO, false, &[all_hosts]);
+    cooked_two[50] = 1;
+    for (n, bytes) in [frames, cooked, cooked_two].into_iter().enumerate() {
+        let path = written(folder, &format!("{n}.pcap"), &bytes);
+        let report = told(folder, &[path.to_str().unwrap()]);
+        assert_eq!(count(&report, "rule 2 (sky)"), 1, "{n}: {report}");
+    }
+    let mut echo = vec![8, 0, 0, 0, 0x12, 0x34, 0, 1];
+    let sum = checksum(&echo);
+    echo[2..4].copy_from_slice(&sum);
+    let path =
+        written(folder, "echo.pcap", &pcap(1, MICRO, false, &[packet(OTHER, HOST, 1, &echo)]));
+    let report = told(folder, &[path.to_str().unwrap()]);
+    assert_eq!(report["turned_away"][0]["source"], "192.0.2.66", "{report}");
+    // Each section has interfaces of its own, which the written file tells apart.
+    let orders = format!("{ORDERS}interface = \"lan1\"\n");
+    fs::write(folder.join("orders.toml"), orders).unwrap();
+    let sky = written(folder, "sky.pcap", &pcap(1, MICRO, false, &[udp(OTHER, HOST, (9, 7420))]));
+    let sections = ["lan0", "lan1"].map(|name| {
+        let section = folder.join(format!("{name}.pcapng"));
+        let arguments = [sky.to_str().unwrap(), "--interface", name, "--write"];
+        told(folder, &[&arguments[..], &[section.to_str().unwrap()]].concat());
+        fs::read(&section).unwrap()
+    });
+    let both = written(folder, "both.pcapng", &sections.concat());
+    let again = folder.join("again.pcapng");
+    let report = told(folder, &[both.to_str().unwrap(), "--write", again.to_str().unwrap()]);
+    assert_eq!(count(&report, "rule 2 (sky)"), 1, "{report}");
+    let again = told(folder, &[again.to_str().unwrap()]);
+    assert_eq!(again["rows"], report["rows"]);
 }
 
 /// The capture that the demo plays. `TIPSTAFF_UPDATE=1` writes it anew.

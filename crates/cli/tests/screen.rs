@@ -135,6 +135,16 @@ impl Drop for Seen {
     }
 }
 
+/// A program that ends with the test.
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
 const DOWN: &str = "\u{1b}[B";
 
 #[test]
@@ -216,6 +226,19 @@ fn the_terminal_is_given_back_on_every_way_out() {
     seen.shows("withdrawn");
     seen.press("q");
     seen.has_ended();
+    // The same where `keep` reads.
+    lab.done(&["post"]);
+    let mut keep = lab.command(&["keep"]);
+    keep.stdout(Stdio::null()).stderr(Stdio::null());
+    let keep = Ended(lab.archive.run(move || keep.spawn().unwrap()).unwrap());
+    assert!(in_time(|| lab.path().join("run/decisions").exists()));
+    let mut seen = Seen::of(&lab, &["watch"], (24, 80));
+    seen.shows("decisions/s");
+    lab.done(&["withdraw"]);
+    seen.shows("withdrawn");
+    seen.press("q");
+    seen.has_ended();
+    drop(keep);
     // Nothing to watch: a sentence, no screen.
     let seen = Seen::of(&lab, &["watch"], (24, 80));
     seen.shows("no orders are in force");

@@ -5,7 +5,7 @@
 use std::time::Duration;
 
 use proptest::prelude::*;
-use tipstaff_core::analysis::replay::Replay;
+use tipstaff_core::analysis::replay::{Arrived, Replay};
 use tipstaff_core::arbitrary;
 use tipstaff_core::decision::{Speaker, decide};
 use tipstaff_core::moment::Moment;
@@ -21,7 +21,7 @@ proptest! {
     ) {
         let (packet, interface) = (parse_ethernet(&frame), InterfaceIndex(2));
         let at = Duration::from_secs(1_795_000_000);
-        let replayed = Replay::new(&brief).unwrap().packet(&packet, interface, at);
+        let replayed = Replay::new(&brief).unwrap().packet(Arrived { packet: &packet, interface, to_many: false, at });
         let direction = replayed.direction;
         // Of a connection that was begun before the capture the replay says more.
         let goes_on = matches!(packet, Packet::Ip(ip)

@@ -3,11 +3,15 @@
 
 #![allow(clippy::unwrap_used)]
 
+use std::os::fd::AsFd;
+
+use tipstaff_bpf::sys::{self, MapKind};
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decision::Speaker;
-use tipstaff_core::packet::Direction;
+use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
+use tipstaff_testing::can_test;
 use tipstaff_testing::patience::in_time;
 use tipstaff_testing::scene::{OWN, STRANGER, Scene, inside_with_wire, orders, post};
 use tipstaff_testing::wire;
@@ -65,4 +69,49 @@ fn a_count_goes_on_while_its_rule_means_the_same() {
         assert_eq!(counted(&gate, standing), 0);
         gate.withdraw().unwrap();
     });
+}
+
+/// Who reads the records must be able to say exactly how many it did not see, also over a
+/// post.
+#[test]
+fn records_that_nobody_read_stay_counted_over_a_post() {
+    inside_with_wire(|scene| {
+        let mut gate = KernelGate::new(&scene.run_dir).unwrap();
+        let all = scene.interfaces();
+        post(&mut gate, &orders(&format!("{SHELL}log = true\n")), &all).unwrap();
+        let lan = all.iter().find(|i| i.hardware.is_some() && !i.is_loopback()).unwrap();
+        let syn = wire::tcp((STRANGER[0], 40_000), (OWN[0], 22), 0x02, (1, 0));
+        let frame = scene.to_us(STRANGER[0], OWN[0], 6, &syn);
+        let room = tipstaff_gate::kernel::RING_BYTES as usize / 88;
+        for _ in 0..room + 100 {
+            gate.play(InterfaceIndex(lan.index), &frame).unwrap();
+        }
+        let before = gate.unrecorded().unwrap();
+        assert!(before.lost >= 100, "{before:?}");
+        post(&mut gate, &orders(SHELL), &all).unwrap();
+        assert_eq!(gate.unrecorded().unwrap(), before);
+        gate.withdraw().unwrap();
+    });
+}
+
+/// Counters are read many at once: all of them, whatever their number.
+#[test]
+fn every_value_of_an_array_is_read() {
+    if !can_test("the counters' map was") {
+        return;
+    }
+    for entries in [1u32, 1_023, 1_024, 1_025, 2_048, 3_000] {
+        let map = sys::map_create(MapKind::Array, "ts_test", 4, 8, entries).unwrap();
+        for index in 0..entries {
+            let value = u64::from(index * 3).to_ne_bytes();
+            sys::map_update(map.as_fd(), &index.to_ne_bytes(), &value).unwrap();
+        }
+        let mut met = Vec::new();
+        sys::array_values(map.as_fd(), |index, value| {
+            assert_eq!(value, u64::from(index * 3).to_ne_bytes());
+            met.push(index);
+        })
+        .unwrap();
+        assert!(met.into_iter().eq(0..entries), "{entries}");
+    }
 }

@@ -4,14 +4,15 @@
 pub const MICRO: u32 = 0xa1b2_c3d4;
 pub const NANO: u32 = 0xa1b2_3c4d;
 
-fn checksum(bytes: &[u8]) -> [u8; 2] {
+/// Of the Internet, over an even number of bytes (RFC 1071).
+pub fn checksum(bytes: &[u8]) -> [u8; 2] {
     let sum: u32 = bytes.chunks(2).map(|two| u32::from(two[0]) << 8 | u32::from(two[1])).sum();
     let sum = (sum >> 16) + (sum & 0xffff);
     (!((sum + (sum >> 16)) as u16)).to_be_bytes()
 }
 
 /// An IPv4 packet.
-fn packet(source: [u8; 4], destination: [u8; 4], protocol: u8, payload: &[u8]) -> Vec<u8> {
+pub fn packet(source: [u8; 4], destination: [u8; 4], protocol: u8, payload: &[u8]) -> Vec<u8> {
     let mut ip = vec![0x45, 0];
     ip.extend((20 + payload.len() as u16).to_be_bytes());
     ip.extend([0, 1, 0, 0, 64, protocol, 0, 0]);

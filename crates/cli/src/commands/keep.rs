@@ -4,11 +4,13 @@
 //! does not need it: it stops without opening anything.
 
 use std::collections::BTreeSet;
+use std::io;
 use std::net::IpAddr;
 use std::os::fd::AsFd;
 use std::os::linux::net::SocketAddrExt;
 use std::os::unix::net::{SocketAddr, UnixDatagram};
 use std::path::Path;
+use std::thread::{self, ScopedJoinHandle};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::eventfd::{EfdFlags, EventFd};
@@ -76,18 +78,33 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     check_support()?;
     let over =
         EventFd::from_flags(EfdFlags::EFD_CLOEXEC).map_err(|e| system("starting")(e.into()))?;
-    std::thread::scope(|scope| {
-        let (json, over) = (terminal.json, &over);
+    thread::scope(|scope| {
+        // However this ends: the other thread is waited for.
+        let over = Over(&over);
+        let (json, end) = (terminal.json, over.0);
         // Apart: reading an orders file must not make records wait.
-        scope.spawn(move || Recorder::new(common).run(over.as_fd(), &Terminal::new(json)));
-        let ended = guard(common, &ends, terminal);
-        let told = over.write(1).map_err(|e| system("ending")(e.into()));
-        ended.and_then(|ending| told.map(|_| ending))
+        let recorder =
+            scope.spawn(move || Recorder::new(common).run(end.as_fd(), &Terminal::new(json)));
+        guard(common, &ends, &recorder, terminal)
     })
 }
 
+/// Dropped, it tells the recorder to end.
+struct Over<'o>(&'o EventFd);
+
+impl Drop for Over<'_> {
+    fn drop(&mut self) {
+        let _ = self.0.write(1);
+    }
+}
+
 /// Follows interfaces, addresses, programs and places until a signal ends it.
-fn guard(common: &Common, ends: &SignalFd, terminal: &Terminal) -> Result<Ending, Failure> {
+fn guard(
+    common: &Common,
+    ends: &SignalFd,
+    recorder: &ScopedJoinHandle<'_, ()>,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
     let mut links = LinkWatch::open().map_err(system("watching the interfaces"))?;
     let mut gate = KernelGate::new(&common.run_dir)?;
     let mut known = Known::default();
@@ -112,6 +129,10 @@ fn guard(common: &Common, ends: &SignalFd, terminal: &Terminal) -> Result<Ending
         if ended {
             notify("STOPPING=1");
             return Ok(Ending::Fine);
+        }
+        if recorder.is_finished() {
+            // It has failed in a way that nobody foresaw: the service manager starts both anew.
+            return Err(system("logging")(io::Error::other("the thread that logs has ended")));
         }
         let kept = links.drain().map_err(system("watching the interfaces"));
         let kept = kept.and_then(|()| gate.follow_clock().map_err(Failure::from));

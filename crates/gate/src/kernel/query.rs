@@ -68,6 +68,16 @@ impl KernelGate {
         Ok(self.pins().secrets()?.map(|(_, marks)| marks))
     }
 
+    /// Makes the run folder where it is not, and sees to it that nobody else can put anything
+    /// in it: what is made there is trusted.
+    ///
+    /// # Errors
+    /// [`GateError::NotRoot`], [`GateError::Untrusted`].
+    pub fn prepare_run_dir(&self) -> Result<(), GateError> {
+        support::check_root()?;
+        support::run_dir(&self.run_dir)
+    }
+
     /// The decisions as they happen. One reader at a time: what it takes no
     /// other one sees.
     ///

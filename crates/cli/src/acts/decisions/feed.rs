@@ -1,11 +1,12 @@
 //! What a `watch` looks at: the lines of whoever reads, or its own reading.
 
-use std::collections::VecDeque;
 use std::io::{ErrorKind, Read};
 use std::os::unix::net::UnixStream;
-use std::time::Duration;
+use std::thread;
+use std::time::{Duration, Instant};
 
 use tipstaff_gate::GateError;
+use tipstaff_gate::kernel::KernelGate;
 
 use super::line::Told;
 use super::reader::Reader;
@@ -14,11 +15,22 @@ use crate::arguments::Common;
 use crate::failure::{Failure, system};
 
 /// Where decisions come from.
-pub enum Feed<'c> {
+pub struct Feed<'c> {
+    common: &'c Common,
+    gate: KernelGate,
+    from: From<'c>,
+    wait: Duration,
+    /// When it was last looked whether anything is in force.
+    looked: Instant,
+}
+
+enum From<'c> {
     /// This process reads.
     Own(Box<Reader<'c>>),
     /// Another one does.
-    Of(Viewing),
+    Other(Viewing),
+    /// Nobody at the moment.
+    Nobody,
 }
 
 /// What a look found.
@@ -30,10 +42,9 @@ pub enum Next {
 }
 
 /// Lines of another process.
-pub struct Viewing {
+struct Viewing {
     stream: UnixStream,
     begun: Vec<u8>,
-    wait: Duration,
 }
 
 const SECOND: Duration = Duration::from_secs(1);
@@ -42,107 +53,95 @@ const TRIES: usize = 50;
 const PAUSE: Duration = Duration::from_millis(100);
 
 impl<'c> Feed<'c> {
-    /// Begins to read, or joins whoever does.
+    /// Begins to read, or joins whoever does. A look waits so long at most, and a second.
     ///
     /// # Errors
     /// [`GateError::NotRoot`] where this account may not look.
-    pub fn open(common: &'c Common) -> Result<Self, Failure> {
+    pub fn open(common: &'c Common, wait: Duration) -> Result<Self, Failure> {
+        let gate = KernelGate::new(&common.run_dir)?;
+        let (wait, looked) = (wait.min(SECOND), Instant::now());
+        let mut feed = Self { common, gate, from: From::Nobody, wait, looked };
+        feed.join()?;
+        Ok(feed)
+    }
+
+    fn join(&mut self) -> Result<(), Failure> {
         for _ in 0..TRIES {
-            match UnixStream::connect(socket_path(&common.run_dir)) {
+            match UnixStream::connect(socket_path(&self.common.run_dir)) {
                 Ok(stream) => {
-                    stream.set_read_timeout(Some(SECOND)).map_err(system("watching"))?;
-                    return Ok(Self::Of(Viewing { stream, begun: Vec::new(), wait: SECOND }));
+                    stream.set_read_timeout(Some(self.wait)).map_err(system("watching"))?;
+                    self.from = From::Other(Viewing { stream, begun: Vec::new() });
+                    return Ok(());
                 }
                 Err(e) if e.kind() == ErrorKind::PermissionDenied => {
                     return Err(GateError::NotRoot.into());
                 }
                 Err(_) => {}
             }
-            if let Some(reader) = Reader::begin(common, Duration::ZERO)? {
-                return Ok(Self::Own(Box::new(reader)));
+            if let Some(mut reader) = Reader::begin(self.common, Duration::ZERO)? {
+                reader.wait_so_long(self.wait);
+                self.from = From::Own(Box::new(reader));
+                return Ok(());
             }
-            std::thread::sleep(PAUSE);
+            thread::sleep(PAUSE);
         }
         Err(Failure::Argument {
             message: "another process reads the decisions and does not show them".into(),
-            help: "Stop it: `fuser` or /proc/locks tell who holds the file `watch`.".into(),
+            help: "Stop it: /proc/locks tells who holds the file `watch` in the run directory."
+                .into(),
         })
     }
 
-    /// With looks that wait so long at most.
-    #[must_use]
-    pub fn looking_every(mut self, wait: Duration) -> Self {
-        self.set_wait(wait);
-        self
-    }
-
-    fn set_wait(&mut self, wait: Duration) {
-        match self {
-            Self::Own(reader) => reader.wait_so_long(wait),
-            Self::Of(viewing) => {
-                viewing.wait = wait;
-                // Without it the first line wakes it all the same.
-                let _ = viewing.stream.set_read_timeout(Some(wait));
-            }
-        }
-    }
-
-    fn wait(&self) -> Duration {
-        match self {
-            Self::Own(reader) => reader.wait(),
-            Self::Of(viewing) => viewing.wait,
-        }
-    }
-
-    /// Waits for decisions, a second at most.
-    pub fn next(&mut self, common: &'c Common) -> Result<Next, Failure> {
-        let told = match self {
-            Self::Of(viewing) => viewing.next()?,
-            Self::Own(reader) => {
+    /// Waits for decisions.
+    pub fn next(&mut self) -> Result<Next, Failure> {
+        let (told, goes_on) = match &mut self.from {
+            From::Other(viewing) => viewing.next(),
+            From::Own(reader) => {
                 let step = reader.step(None)?;
-                if step.is_down && step.told.is_empty() {
-                    return Ok(Next::Down);
-                }
-                (!step.hand_over).then_some(step.told)
+                (step.told, !step.hand_over)
             }
+            From::Nobody => (Vec::new(), false),
         };
-        match told {
-            Some(told) => Ok(Next::Told(told)),
-            None => {
-                self.reopen(common)?;
-                Ok(Next::Told(Vec::new()))
+        if !goes_on {
+            // The lock and the socket are free now, for whoever asked for them.
+            self.from = From::Nobody;
+            thread::sleep(PAUSE);
+            self.join()?;
+        }
+        if told.is_empty() && self.looked.elapsed() >= SECOND {
+            self.looked = Instant::now();
+            if self.is_down()? {
+                return Ok(Next::Down);
             }
         }
+        Ok(Next::Told(told))
     }
 
-    /// Whoever read ended, or takes over.
-    fn reopen(&mut self, common: &'c Common) -> Result<(), Failure> {
-        let wait = self.wait();
-        if let Self::Own(_) = self {
-            // The lock and the socket must be free first.
-            let (stream, _) = UnixStream::pair().map_err(system("watching"))?;
-            *self = Self::Of(Viewing { stream, begun: Vec::new(), wait });
-            std::thread::sleep(PAUSE);
+    /// Whether nothing is in force; whoever is not root cannot tell.
+    fn is_down(&self) -> Result<bool, Failure> {
+        match self.gate.unrecorded() {
+            Err(GateError::NothingInForce) => Ok(nix::unistd::geteuid().is_root()),
+            Err(GateError::NotRoot) | Ok(_) => Ok(false),
+            Err(e) => Err(e.into()),
         }
-        *self = Self::open(common)?.looking_every(wait);
-        Ok(())
     }
 }
 
 impl Viewing {
-    /// Whole lines; `None`: the other end is closed.
-    fn next(&mut self) -> Result<Option<Vec<Told>>, Failure> {
+    /// Whole lines, and whether there may be more: the other end may be closed.
+    fn next(&mut self) -> (Vec<Told>, bool) {
         let mut bytes = vec![0; 1 << 16];
         match self.stream.read(&mut bytes) {
-            Ok(0) => return Ok(None),
+            Ok(0) => return (Vec::new(), false),
             Ok(n) => self.begun.extend(&bytes[..n]),
-            Err(e) if matches!(e.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) => {}
-            Err(e) if e.kind() == ErrorKind::Interrupted => {}
-            Err(_) => return Ok(None),
+            Err(e) => {
+                let waits = [ErrorKind::WouldBlock, ErrorKind::TimedOut, ErrorKind::Interrupted];
+                return (Vec::new(), waits.contains(&e.kind()));
+            }
         }
         let whole = self.begun.iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1);
-        let lines: VecDeque<u8> = self.begun.drain(..whole).collect();
-        let text = String::from_utf8(lines.into()).unwrap_or_default();
-        Ok(Some(text.lines().filter_map(Told::parse).collect()))
+        let lines: Vec<u8> = self.begun.drain(..whole).collect();
+        let text = String::from_utf8_lossy(&lines);
+        (text.lines().filter_map(Told::parse).collect(), true)
     }
 }

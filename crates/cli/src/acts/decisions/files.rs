@@ -8,11 +8,12 @@ use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
+use jiff::Timestamp;
 use nix::unistd::{Gid, Uid};
 use tipstaff_core::orders::{Log, LogLevel};
 use tipstaff_host::files;
 
-use super::line::{GapLine, Told};
+use super::line::{GapLine, Told, moment};
 use super::viewers::group_called;
 use crate::arguments::Common;
 
@@ -87,28 +88,39 @@ impl Files {
         let room = usize::try_from(MOST_LINES - self.second.1).unwrap_or(usize::MAX);
         let (written, beyond) = told.split_at(told.len().min(room));
         self.second.1 += written.len() as u64;
-        let Some(time) = written.first().map(Told::time) else {
+        if written.is_empty() && (self.missing.is_empty() || room == 0) {
             self.miss(beyond);
             return Ok(());
+        }
+        let time = match written.first() {
+            Some(first) => first.time().to_owned(),
+            None => moment_of(now),
         };
         let mut text = String::new();
         if !self.missing.is_empty() {
-            let gap = GapLine { time: time.to_owned(), ..self.missing.clone() };
+            let gap = GapLine { time: time.clone(), ..self.missing.clone() };
             text = Told::Gap(gap).json() + "\n";
         }
         for told in written {
             text.push_str(&told.json());
             text.push('\n');
         }
-        if let Err(e) = self.append(&text, time, log, now) {
-            // A part of a line may be there: who opens the file next ends it.
-            self.open = None;
+        if let Err(e) = self.append(&text, &time, log, now) {
             self.miss(told);
             return Err(e);
         }
         self.missing = GapLine::default();
         self.miss(beyond);
         Ok(())
+    }
+
+    /// Tells what is missing, at the end, also where this second has no room left.
+    ///
+    /// # Errors
+    /// As [`Self::write`].
+    pub fn finish(&mut self, log: &Log, now: SystemTime) -> io::Result<()> {
+        self.second = (0, 0);
+        self.write(&[], log, now)
     }
 
     /// Counts what is not written; what was told to be missing still is.
@@ -135,7 +147,13 @@ impl Files {
             self.clear(log, now, part)?;
         }
         let open = self.opened(log.viewers.as_deref())?;
-        open.file.write_all(text.as_bytes())?;
+        if let Err(e) = open.file.write_all(text.as_bytes()) {
+            // What is counted as not written is not there in part. Where even that fails, who
+            // opens the file next ends the line.
+            let _ = open.file.set_len(open.size);
+            self.open = None;
+            return Err(e);
+        }
         open.size += text.len() as u64;
         if open.day.is_none() {
             open.day = time.get(..10).map(str::to_owned);
@@ -190,6 +208,10 @@ impl Files {
     }
 }
 
+fn moment_of(time: SystemTime) -> String {
+    moment(Timestamp::try_from(time).unwrap_or_default())
+}
+
 /// Opens the file, for root and the members of a group, and ends a line that was cut.
 fn open(path: &Path, viewers: Option<&str>) -> io::Result<Open> {
     let folder = files::folder(path);
@@ -232,28 +254,12 @@ impl Drop for Files {
 #[cfg(test)]
 mod tests {
     use tipstaff_core::analysis::log::{Read as ReadLine, read_line};
-    use tipstaff_core::decision::Speaker;
-    use tipstaff_core::orders::Action;
-    use tipstaff_core::packet::Direction;
 
-    use super::super::line::Line;
+    use super::super::line::{Line, example};
     use super::*;
 
     fn told(time: &str) -> Told {
-        Told::Line(Line {
-            time: time.into(),
-            direction: Direction::Inbound,
-            interface: "lan0".into(),
-            traffic: "tcp/22".into(),
-            source: "203.0.113.9:4242".into(),
-            destination: "198.51.100.20:22".into(),
-            program: None,
-            verdict: Action::Deny,
-            by: "the standing answer inbound".into(),
-            rule: None,
-            position: None,
-            speaker: Speaker::Standing(Direction::Inbound),
-        })
+        Told::Line(Line { time: time.into(), ..example() })
     }
 
     const DAY: &str = "2026-11-29T10:00:00.000000Z";
@@ -330,6 +336,9 @@ mod tests {
         files
             .write(&[flood[0].clone(), gap, flood[1].clone(), flood[2].clone()], &log, now)
             .unwrap();
+        // It need not wait for another decision.
+        files.write(&[], &log, now + Duration::from_secs(1)).unwrap();
+        assert!(texts(&path).concat().contains("\"not_written\":8"));
         files.write(&flood[..1], &log, now + Duration::from_secs(1)).unwrap();
         let text = texts(&path).concat();
         let gaps = text.lines().filter_map(|line| match read_line(line) {

@@ -57,6 +57,25 @@ impl Line {
     }
 }
 
+/// For tests: a stranger who was turned away from a shell.
+#[cfg(test)]
+pub fn example() -> Line {
+    Line {
+        time: "2026-11-29T10:00:00.000000Z".into(),
+        direction: Direction::Inbound,
+        interface: "lan0".into(),
+        traffic: "tcp/22".into(),
+        source: "203.0.113.9:4242".into(),
+        destination: "198.51.100.20:22".into(),
+        program: None,
+        verdict: Action::Deny,
+        by: "the standing answer inbound".into(),
+        rule: None,
+        position: None,
+        speaker: Speaker::Standing(Direction::Inbound),
+    }
+}
+
 /// Decisions that are missing since the gap before: a line of JSON.
 #[derive(Clone, Debug, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct GapLine {

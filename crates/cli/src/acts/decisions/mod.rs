@@ -14,6 +14,8 @@ mod wanted;
 
 pub use feed::{Feed, Next};
 pub use files::{log_file, log_files};
+#[cfg(test)]
+pub use line::example;
 pub use line::{GapLine, Line, Told, as_text, moment};
 pub use read::{Counted, Counts, each, scan};
 pub use recorder::Recorder;

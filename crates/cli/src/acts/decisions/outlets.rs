@@ -121,26 +121,11 @@ fn journal_entry(told: &Told) -> Vec<u8> {
 mod tests {
     use std::process::Command;
 
-    use tipstaff_core::decision::Speaker;
-    use tipstaff_core::packet::Direction;
-
+    use super::super::line::example;
     use super::*;
 
     fn told() -> Told {
-        Told::Line(Line {
-            time: "2026-11-29T10:00:00.000001Z".into(),
-            direction: Direction::Inbound,
-            interface: "lan0".into(),
-            traffic: "tcp/22".into(),
-            source: "203.0.113.9:4242".into(),
-            destination: "198.51.100.20:22".into(),
-            program: Some("/srv/a\n]\"b\\c".into()),
-            verdict: Action::Deny,
-            by: "the standing answer inbound".into(),
-            rule: None,
-            position: None,
-            speaker: Speaker::Standing(Direction::Inbound),
-        })
+        Told::Line(Line { program: Some("/srv/a\n]\"b\\c".into()), ..example() })
     }
 
     fn received(log: &Log) -> (Vec<u8>, Vec<u8>) {

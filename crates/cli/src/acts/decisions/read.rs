@@ -8,7 +8,7 @@ use std::thread;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::log::{
-    Entry, GroupBy, LogFilter, Read as ReadLine, Row, Summary, read_line,
+    Entry, GroupBy, LogFilter, Read as ReadLine, Summary, read_line,
 };
 
 use crate::failure::Failure;
@@ -55,19 +55,20 @@ const SEGMENT: usize = 16 << 20;
 
 /// Reads a file in pieces of whole lines, each worked on by two at once, in their order.
 /// Bytes that are no text spoil their line alone. A file that was removed meanwhile is
-/// empty.
+/// empty. What is told: how many bytes its whole lines had.
 pub fn scan<T: Send>(
     path: &Path,
     work: impl Fn(&str) -> T + Sync,
     mut take: impl FnMut(T) -> Result<(), Failure>,
-) -> Result<(), Failure> {
+) -> Result<u64, Failure> {
     let failed = |source| Failure::Unreadable { path: path.to_owned(), source };
     let mut file = match File::open(path) {
-        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(0),
         file => file.map_err(failed)?,
     };
     let work = |bytes: &[u8]| work(&String::from_utf8_lossy(bytes));
     let mut buffer = Vec::with_capacity(SEGMENT);
+    let mut done = 0;
     loop {
         let room = (SEGMENT - buffer.len().min(SEGMENT)).max(SEGMENT / 2);
         let read = Read::by_ref(&mut file).take(room as u64).read_to_end(&mut buffer);
@@ -85,9 +86,11 @@ pub fn scan<T: Send>(
         });
         take(one)?;
         take(other)?;
+        let lines = line_end(&buffer[..whole], 0, true);
         buffer.drain(..whole);
+        done += lines as u64;
         if is_end {
-            return Ok(());
+            return Ok(done);
         }
     }
 }
@@ -104,7 +107,7 @@ fn line_end(bytes: &[u8], from: usize, last: bool) -> usize {
 
 /// Counts of all files.
 pub struct Counted {
-    pub rows: Vec<Row>,
+    pub summary: Summary,
     pub counts: Counts,
 }
 
@@ -124,7 +127,7 @@ impl Counted {
                 Ok(())
             })?;
         }
-        Ok(Self { rows: summary.rows(), counts })
+        Ok(Self { summary, counts })
     }
 }
 

@@ -2,15 +2,14 @@
 
 use std::os::fd::{AsFd, BorrowedFd};
 use std::time::{Duration, Instant};
-use std::{fs, io};
+use std::{fs, io, thread};
 
 use jiff::Timestamp;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use tipstaff_core::orders::Log;
 use tipstaff_gate::kernel::{Events, KernelGate};
 use tipstaff_gate::lock::{Lock, LockError};
-use tipstaff_gate::{Gate, GateError, Unrecorded};
-use tipstaff_host::files;
+use tipstaff_gate::{GateError, Unrecorded};
 
 use super::line::{GapLine, Told, moment};
 use super::names::Names;
@@ -20,6 +19,9 @@ use crate::failure::{Failure, system};
 
 /// What is missing is counted so often.
 const LOOK: Duration = Duration::from_secs(1);
+/// While decisions come, they are read so often: to be woken for each costs more than to
+/// read it. The ring has room for ten times the worst.
+const BATCH: Duration = Duration::from_millis(10);
 
 /// What is in force.
 struct Source {
@@ -40,6 +42,8 @@ pub struct Reader<'c> {
     wait: Duration,
     /// When it was last looked whether this is still what is in force.
     looked: Instant,
+    /// Whether the last look found any.
+    busy: bool,
 }
 
 /// What one look found.
@@ -49,8 +53,6 @@ pub struct Step {
     pub told: Vec<Told>,
     /// Somebody else wants to read.
     pub hand_over: bool,
-    /// Nothing is in force.
-    pub is_down: bool,
     /// What must be said to whoever runs this.
     pub warning: Option<String>,
 }
@@ -59,19 +61,23 @@ impl<'c> Reader<'c> {
     /// Begins to read; `None`: another process does.
     pub fn begin(common: &'c Common, patience: Duration) -> Result<Option<Self>, Failure> {
         let gate = KernelGate::new(&common.run_dir)?;
-        const OPENING: &str = "opening the socket for those who watch";
-        files::make_folder(&common.run_dir, 0o755).map_err(system(OPENING))?;
+        gate.prepare_run_dir()?;
         let alone = match Lock::wait_for(&common.run_dir.join("watch"), patience) {
             Err(LockError::Held { .. }) => return Ok(None),
             lock => lock?.passing(),
         };
-        let viewers = Viewers::open(&common.run_dir).map_err(system(OPENING))?;
-        let (wait, looked) = (LOOK, Instant::now());
-        Ok(Some(Self { common, gate, source: None, viewers, _alone: alone, wait, looked }))
-    }
-
-    pub fn wait(&self) -> Duration {
-        self.wait
+        let viewers = Viewers::open(&common.run_dir)
+            .map_err(system("opening the socket for those who watch"))?;
+        Ok(Some(Self {
+            common,
+            gate,
+            source: None,
+            viewers,
+            _alone: alone,
+            wait: LOOK,
+            looked: Instant::now(),
+            busy: false,
+        }))
     }
 
     /// Sets how long one look waits, a second at most.
@@ -91,6 +97,9 @@ impl<'c> Reader<'c> {
             self.source = self.opened()?;
         }
         let waited = self.waited(wake)?;
+        if self.busy && waited > 0 {
+            thread::sleep(BATCH);
+        }
         if let Some(source) = &mut self.source {
             for event in source.events.drain() {
                 step.told.push(Told::Line(source.names.line(self.common, &event)?));
@@ -104,35 +113,32 @@ impl<'c> Reader<'c> {
         for told in &step.told {
             self.viewers.tell(told);
         }
+        self.busy = !step.told.is_empty();
         step.hand_over = self.viewers.serve();
         if waited == 0 && self.looked.elapsed() >= self.wait.max(LOOK / 2) {
             self.looked = Instant::now();
             // The records of a gate that was withdrawn and posted anew are others.
             self.source = self.opened()?;
         }
-        step.is_down = self.source.is_none();
         Ok(step)
     }
 
     /// The records of what is in force now.
     fn opened(&mut self) -> Result<Option<Source>, Failure> {
-        let nothing = || Ok(None);
-        let events = match self.gate.events() {
-            Err(GateError::NothingInForce) => return nothing(),
-            events => events?,
-        };
-        if self.gate.in_force()?.is_none() {
-            return nothing();
+        match self.in_force() {
+            Err(Failure::Gate(GateError::NothingInForce)) => Ok(None),
+            source => source.map(Some),
         }
-        if let Some(known) = self.source.take() {
-            return Ok(Some(Source { events, ..known }));
-        }
-        let names = match Names::read(self.common) {
-            Err(Failure::Gate(GateError::NothingInForce)) => return nothing(),
-            names => names?,
-        };
-        let missing = self.gate.unrecorded()?;
-        Ok(Some(Source { events, names, missing, looked: Instant::now() }))
+    }
+
+    fn in_force(&mut self) -> Result<Source, Failure> {
+        let (missing, events) = (self.gate.unrecorded()?, self.gate.events()?);
+        Ok(match self.source.take() {
+            Some(known) => Source { events, ..known },
+            None => {
+                Source { events, names: Names::read(self.common)?, missing, looked: Instant::now() }
+            }
+        })
     }
 
     /// How many of what is waited on can go on.
@@ -161,7 +167,7 @@ impl Source {
         };
         let before = std::mem::replace(&mut self.missing, now);
         self.looked = Instant::now();
-        // Other orders count from nothing.
+        // A gate that was put up anew counts from nothing.
         let since = |now: u64, before: u64| if now < before { now } else { now - before };
         let gap = GapLine {
             time: moment(Timestamp::now()),

@@ -5,12 +5,10 @@ use std::os::fd::BorrowedFd;
 use std::time::{Duration, SystemTime};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
-use tipstaff_core::orders::Log;
 
 use super::files::{Files, log_file};
-use super::line::Told;
 use super::outlets::Outlets;
-use super::reader::{Reader, Step};
+use super::reader::Reader;
 use super::viewers::ask_to_hand_over;
 use crate::acts::trouble::Trouble;
 use crate::arguments::Common;
@@ -35,64 +33,61 @@ impl<'c> Recorder<'c> {
         Self { common, reader: None, files, outlets: Outlets::new() }
     }
 
-    /// Reads until `end` can be read. What does not work is told, and tried again.
+    /// Reads until `end` can be read. What does not work is told, and tried again; only where
+    /// nothing can be read at all, after a while.
     pub fn run(&mut self, end: BorrowedFd<'_>, terminal: &Terminal) {
         let mut trouble = Trouble::default();
         loop {
-            let done = self.go_on(end);
-            let failed = done.is_err();
-            trouble.tell(done, terminal);
-            let pause = if failed { 1_000 } else { 0u16 };
+            trouble.tell(self.go_on(end), terminal);
+            let pause = if self.reader.is_none() { 1_000 } else { 0u16 };
             let mut waiting = [PollFd::new(end, PollFlags::POLLIN)];
             if poll(&mut waiting, PollTimeout::from(pause)).is_ok_and(|ready| ready > 0) {
                 // What came meanwhile.
-                trouble.tell(self.go_on(end), terminal);
+                trouble.tell(self.go_on(end).and_then(|()| self.finish()), terminal);
                 return;
             }
         }
     }
 
     fn go_on(&mut self, end: BorrowedFd<'_>) -> Result<(), Failure> {
-        if self.reader.is_none() {
-            ask_to_hand_over(&self.common.run_dir);
-            self.reader = Reader::begin(self.common, PATIENCE)?;
+        let Self { common, reader, files, outlets } = self;
+        if reader.is_none() {
+            ask_to_hand_over(&common.run_dir);
+            *reader = Reader::begin(common, PATIENCE)?;
         }
-        let Some(reader) = &mut self.reader else {
+        let Some(reads) = reader else {
             return Err(Failure::Argument {
-                message: "another process reads the decisions, and they are not logged".into(),
+                message: "another process is reading the decisions, so they are not logged".into(),
                 help: "Stop it; only one `tipstaff keep` may run.".into(),
             });
         };
-        let step = match reader.step(Some(end)) {
+        let step = match reads.step(Some(end)) {
             Ok(step) => step,
             Err(failure) => {
-                self.reader = None;
+                *reader = None;
                 return Err(failure);
             }
         };
-        let log = reader.log().cloned();
-        if let Some(log) = log {
-            self.write(&step.told, &log)?;
+        if let Some(log) = reads.log() {
+            let taken = step.told.iter().filter(|told| outlets.tell(told, log)).count();
+            files.write(&step.told, log, SystemTime::now()).map_err(unwritable(common))?;
+            if taken < step.told.len() {
+                let nobody = io::Error::other("nobody there takes it");
+                return Err(system("telling the journal or the syslog of a decision")(nobody));
+            }
         }
-        self.warn(step)
-    }
-
-    fn write(&mut self, told: &[Told], log: &Log) -> Result<(), Failure> {
-        let taken = told.iter().filter(|told| self.outlets.tell(told, log)).count();
-        let path = log_file(self.common);
-        let written = self.files.write(told, log, SystemTime::now());
-        written.map_err(|source| Failure::Unwritable { path, source })?;
-        if taken < told.len() {
-            let nobody = io::Error::other("nobody there takes it");
-            return Err(system("telling the journal or the syslog of a decision")(nobody));
-        }
-        Ok(())
-    }
-
-    fn warn(&self, step: Step) -> Result<(), Failure> {
         match step.warning {
             Some(message) => Err(Failure::Argument { message, help: String::new() }),
             None => Ok(()),
         }
     }
+
+    fn finish(&mut self) -> Result<(), Failure> {
+        let Some(log) = self.reader.as_ref().and_then(Reader::log) else { return Ok(()) };
+        self.files.finish(log, SystemTime::now()).map_err(unwritable(self.common))
+    }
+}
+
+fn unwritable(common: &Common) -> impl FnOnce(io::Error) -> Failure {
+    |source| Failure::Unwritable { path: log_file(common), source }
 }

@@ -10,10 +10,11 @@ use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use jiff::Timestamp;
 use nix::sys::socket::{getsockopt, sockopt::PeerCredentials};
 use nix::unistd::{Gid, Group, Uid};
 
-use super::line::{GapLine, Told};
+use super::line::{GapLine, Told, moment};
 
 /// So many lines are shown to who comes later.
 const RECENT: usize = 200;
@@ -159,12 +160,17 @@ impl Viewer {
             }
             return;
         }
+        self.tell_what_is_missing(told.time());
+        self.waiting.extend(line.bytes().chain(*b"\n"));
+    }
+
+    /// Keeps a line for what it misses, where it misses anything.
+    fn tell_what_is_missing(&mut self, time: &str) {
         if !self.missed.is_empty() {
-            let time = told.time().to_owned();
+            let time = time.to_owned();
             let gap = Told::Gap(GapLine { time, ..std::mem::take(&mut self.missed) });
             self.waiting.extend(gap.json().bytes().chain(*b"\n"));
         }
-        self.waiting.extend(line.bytes().chain(*b"\n"));
     }
 
     fn go_on(&mut self) -> Still {
@@ -176,14 +182,14 @@ impl Viewer {
             Err(e) if e.kind() == ErrorKind::WouldBlock => {}
             Err(_) => return Still::Gone,
         }
-        while !self.waiting.is_empty() {
-            match self.stream.write(self.waiting.as_slices().0) {
-                Ok(n) => {
-                    self.waiting.drain(..n);
-                    self.read = Instant::now();
-                }
-                Err(e) if e.kind() == ErrorKind::WouldBlock => break,
-                Err(_) => return Still::Gone,
+        if self.write().is_err() {
+            return Still::Gone;
+        }
+        if self.waiting.is_empty() && !self.missed.is_empty() {
+            // It need not wait for another decision.
+            self.tell_what_is_missing(&moment(Timestamp::now()));
+            if self.write().is_err() {
+                return Still::Gone;
             }
         }
         match self.waiting.is_empty() {
@@ -192,6 +198,21 @@ impl Viewer {
             false => {}
         }
         Still::Here
+    }
+
+    /// Writes as much as it takes.
+    fn write(&mut self) -> io::Result<()> {
+        while !self.waiting.is_empty() {
+            match self.stream.write(self.waiting.as_slices().0) {
+                Ok(n) => {
+                    self.waiting.drain(..n);
+                    self.read = Instant::now();
+                }
+                Err(e) if e.kind() == ErrorKind::WouldBlock => break,
+                Err(e) => return Err(e),
+            }
+        }
+        Ok(())
     }
 }
 
@@ -228,6 +249,7 @@ mod tests {
         let mut viewers = Viewers::open(folder.path()).unwrap();
         let connect = || UnixStream::connect(socket_path(folder.path())).unwrap();
         let lazy = connect();
+        lazy.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
         assert!(!viewers.serve());
         for _ in 0..RECENT + 10 {
             viewers.tell(&told(1));
@@ -255,10 +277,10 @@ mod tests {
             read += next(&mut viewers, &mut late);
         }
         // The other one misses none without being told.
+        // Also when nothing more is decided.
         let mut lazy = BufReader::new(lazy);
         let mut read = 0;
         while read < many + RECENT as u64 + 10 {
-            viewers.tell(&told(0));
             read += next(&mut viewers, &mut lazy);
         }
         assert_eq!(read, many + RECENT as u64 + 10);

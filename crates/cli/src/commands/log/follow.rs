@@ -21,9 +21,10 @@ struct Growing {
     begun: Vec<u8>,
 }
 
-pub fn run(path: &Path, lines: &mut Lines<'_>) -> Result<Ending, Failure> {
+/// `read`: how much of the file was shown already.
+pub fn run(path: &Path, read: u64, lines: &mut Lines<'_>) -> Result<Ending, Failure> {
     let failed = |source| Failure::Unreadable { path: path.to_owned(), source };
-    let mut growing = Growing::open(path, true).map_err(failed)?;
+    let mut growing = Growing::open(path, read).map_err(failed)?;
     while !lines.terminal.is_closed() {
         if let Some(growing) = &mut growing {
             growing.read(lines).map_err(failed)?;
@@ -34,7 +35,7 @@ pub fn run(path: &Path, lines: &mut Lines<'_>) -> Result<Ending, Failure> {
             if let Some(growing) = &mut growing {
                 growing.read(lines).map_err(failed)?;
             }
-            growing = Growing::open(path, false).map_err(failed)?;
+            growing = Growing::open(path, 0).map_err(failed)?;
             continue;
         }
         std::thread::sleep(LOOK);
@@ -43,16 +44,16 @@ pub fn run(path: &Path, lines: &mut Lines<'_>) -> Result<Ending, Failure> {
 }
 
 impl Growing {
-    fn open(path: &Path, at_end: bool) -> io::Result<Option<Self>> {
+    fn open(path: &Path, read: u64) -> io::Result<Option<Self>> {
         let mut file = match File::open(path) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
             file => file?,
         };
-        if at_end {
-            file.seek(SeekFrom::End(0))?;
-        }
-        let inode = file.metadata()?.ino();
-        Ok(Some(Self { file, inode, begun: Vec::new() }))
+        let found = file.metadata()?;
+        // A shorter one was begun meanwhile.
+        let from = if found.len() < read { 0 } else { read };
+        file.seek(SeekFrom::Start(from))?;
+        Ok(Some(Self { file, inode: found.ino(), begun: Vec::new() }))
     }
 
     fn read(&mut self, lines: &mut Lines<'_>) -> io::Result<()> {

@@ -13,10 +13,11 @@ use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::log::{Entry, GroupBy, LogFilter, Row};
+use tipstaff_core::orders::Orders;
 
 use crate::acts::csv::field;
 use crate::acts::decisions::{Counted, Counts, as_text, each, filter, log_file, log_files, scan};
-use crate::arguments::{Common, LogOptions, Piece, Top};
+use crate::arguments::{Common, DecisionOptions, LogOptions, Piece, Top};
 use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
@@ -30,7 +31,7 @@ const TOP: usize = 10;
 #[derive(JsonSchema, Serialize)]
 pub struct Report<'r> {
     by: GroupBy,
-    rows: &'r [Row],
+    rows: &'r [&'r Row],
     /// Rows that `--count` leaves out.
     more: usize,
     #[serde(flatten)]
@@ -41,9 +42,7 @@ shape!(Report<'_> => "log-counts");
 
 pub fn run(common: &Common, options: &LogOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     let now = Timestamp::now();
-    // Names of the orders in force, or else of the file; whoever may read neither has none.
-    let in_force = chosen::in_force(common).map(|(in_force, _)| in_force).unwrap_or_default();
-    let orders = chosen::choose(common, in_force.as_ref()).ok().flatten().map(|c| c.orders);
+    let orders = orders(common, &options.decisions);
     let mut filter = filter(&options.decisions, orders.as_ref())?;
     filter.since = options.since.as_deref().map(|text| when::read(text, now)).transpose()?;
     filter.until = options.until.as_deref().map(|text| when::read(text, now)).transpose()?;
@@ -73,12 +72,24 @@ pub fn run(common: &Common, options: &LogOptions, terminal: &Terminal) -> Result
     if form == Form::Csv {
         terminal.line(HEAD);
     }
-    lines.print(&files, options.count)?;
+    let read = lines.print(&files, options.count)?;
     if options.follow {
-        return follow::run(&current, &mut lines);
+        let read = if files.last() == Some(&current) { read } else { 0 };
+        return follow::run(&current, read, &mut lines);
     }
     lines.counts.tell(terminal);
     Ok(Ending::Fine)
+}
+
+/// The orders in force, or else of the file, where names of theirs may be asked for: of
+/// groups and services. Whoever may read neither has none.
+fn orders(common: &Common, options: &DecisionOptions) -> Option<Orders> {
+    let DecisionOptions { sources, destinations, traffic, .. } = options;
+    if [sources, destinations, traffic].iter().all(|named| named.is_empty()) {
+        return None;
+    }
+    let in_force = chosen::in_force(common).map(|(in_force, _)| in_force).unwrap_or_default();
+    chosen::choose(common, in_force.as_ref()).ok().flatten().map(|chosen| chosen.orders)
 }
 
 fn by(options: &LogOptions) -> Option<GroupBy> {
@@ -100,7 +111,7 @@ fn print_counts(
     options: &LogOptions,
     terminal: &Terminal,
 ) -> Ending {
-    let mut rows = counted.rows;
+    let mut rows = counted.summary.rows();
     let most = options.count.unwrap_or(if by.is_time() { usize::MAX } else { TOP });
     let more = rows.len().saturating_sub(most);
     match by.is_time() {
@@ -171,27 +182,35 @@ struct Lines<'l> {
 }
 
 impl Lines<'_> {
-    /// The lines that are meant; `last`: only the last so many.
-    fn print(&mut self, files: &[PathBuf], last: Option<usize>) -> Result<(), Failure> {
+    /// The lines that are meant; `last`: only the last so many. What is told: how many bytes
+    /// were read of the newest file.
+    fn print(&mut self, files: &[PathBuf], last: Option<usize>) -> Result<u64, Failure> {
+        let mut read = 0;
         let Some(last) = last else {
-            return files.iter().try_for_each(|file| {
-                self.scan(file, |lines, found| found.iter().for_each(|line| lines.show(line)))
-            });
+            for file in files {
+                let show =
+                    |lines: &Self, found: Vec<String>| found.iter().for_each(|l| lines.show(l));
+                read = self.scan(file, show)?;
+            }
+            return Ok(read);
         };
         let mut kept: VecDeque<String> = VecDeque::new();
-        for file in files.iter().rev() {
+        for (n, file) in files.iter().rev().enumerate() {
             let mut newest: VecDeque<String> = VecDeque::new();
-            self.scan(file, |_, found| {
+            let bytes = self.scan(file, |_, found| {
                 newest.extend(found);
                 newest.drain(..newest.len().saturating_sub(last - kept.len()));
             })?;
+            if n == 0 {
+                read = bytes;
+            }
             newest.into_iter().rev().for_each(|line| kept.push_front(line));
             if kept.len() == last {
                 break;
             }
         }
         kept.iter().for_each(|line| self.show(line));
-        Ok(())
+        Ok(read)
     }
 
     /// Gives the shown form of all that is meant in a file, piece by piece.
@@ -199,7 +218,7 @@ impl Lines<'_> {
         &mut self,
         file: &Path,
         mut take: impl FnMut(&Self, Vec<String>),
-    ) -> Result<(), Failure> {
+    ) -> Result<u64, Failure> {
         let (filter, form) = (self.filter, self.form);
         let work = |text: &str| {
             let (mut found, mut counts) = (Vec::new(), Counts::default());

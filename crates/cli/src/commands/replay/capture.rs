@@ -37,6 +37,18 @@ impl Link {
         })
     }
 
+    /// Whether it was sent to all or many of the link.
+    fn is_to_many(self, bytes: &[u8]) -> bool {
+        // The kernel's packet types (linux/if_packet.h): PACKET_BROADCAST and PACKET_MULTICAST.
+        let cooked = |kind: Option<&[u8]>| matches!(kind, Some([.., 1 | 2]));
+        match self {
+            Self::Ethernet => bytes.first().is_some_and(|first| first & 1 == 1),
+            Self::Ip => false,
+            Self::Cooked => cooked(bytes.get(..2)),
+            Self::CookedTwo => cooked(bytes.get(10..11)),
+        }
+    }
+
     fn packet(self, bytes: &[u8]) -> Packet {
         let (protocol, header) = match self {
             Self::Ethernet => return parse_ethernet(bytes),
@@ -61,11 +73,13 @@ impl Link {
 /// One packet.
 pub struct Captured {
     pub packet: Packet,
+    /// Whether its link layer sent it to all or many.
+    pub to_many: bool,
     /// Its bytes on the wire.
     pub length: u64,
     /// Since 1970-01-01 UTC.
     pub at: Duration,
-    /// The number of its interface in the capture.
+    /// The number of its interface in the capture, over all sections.
     pub interface: usize,
 }
 
@@ -205,7 +219,12 @@ impl Fault {
 /// What was told of the capture so far.
 #[derive(Default)]
 struct Told {
+    /// Those of the section.
     interfaces: Vec<Interface>,
+    /// How many those of the sections before were.
+    before: usize,
+    /// A packet of which the capture has only the begin, filled up.
+    whole: Vec<u8>,
     /// A kind of interface that is not read, and its packets.
     foreign: Option<(i32, u64)>,
 }
@@ -241,7 +260,10 @@ impl Told {
                 let place = Place { interface: 0, at, length: packet.origlen };
                 return self.packet(place, packet.data, take);
             }
-            PcapBlockOwned::NG(Block::SectionHeader(_)) => self.interfaces.clear(),
+            PcapBlockOwned::NG(Block::SectionHeader(_)) => {
+                self.before += self.interfaces.len();
+                self.interfaces.clear();
+            }
             PcapBlockOwned::NG(Block::InterfaceDescription(description)) => {
                 let kind = description.linktype;
                 self.interfaces.push(Interface {
@@ -290,13 +312,19 @@ impl Told {
             self.foreign = Some((known.kind, packets + 1));
             return Ok(None);
         };
-        let whole = length as usize;
+        let wire = length as usize;
         // What was not captured of a packet does not matter, but for its length.
-        let packet = match whole > data.len() && whole <= AHEAD {
-            true => link.packet(&[data, &vec![0; whole - data.len()]].concat()),
+        let packet = match wire > data.len() && wire <= AHEAD {
+            true => {
+                self.whole.clear();
+                self.whole.extend_from_slice(data);
+                self.whole.resize(wire, 0);
+                link.packet(&self.whole)
+            }
             false => link.packet(data),
         };
-        let captured = Captured { packet, length: length.into(), at, interface };
+        let (to_many, interface) = (link.is_to_many(data), self.before + interface);
+        let captured = Captured { packet, to_many, length: length.into(), at, interface };
         take(News::Packet(&captured, data)).map(|()| None)
     }
 }

@@ -6,19 +6,24 @@ mod write;
 
 use std::collections::HashMap;
 use std::io;
+use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::speaker_words;
-use tipstaff_core::analysis::replay::{Conversation, Conversations, Ends, Replay, Replayed};
+use tipstaff_core::analysis::replay::{
+    Arrived, Conversation, Conversations, Ends, Replay, Replayed,
+};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::Speaker;
+use tipstaff_core::names::traffic::{TCP, UDP};
 use tipstaff_core::orders::{Action, Origin};
 use tipstaff_core::packet::{InterfaceIndex, Packet};
 use tipstaff_host::interfaces;
 
+use crate::acts::decisions::moment;
 use crate::arguments::{Common, ReplayOptions};
 use crate::chosen::{self, LoadedPolicy};
 use crate::ending::Ending;
@@ -124,8 +129,10 @@ impl Side {
     }
 
     fn packet(&mut self, captured: &Captured) -> Replayed {
-        let Captured { packet, length, at, interface } = captured;
-        let replayed = self.replay.packet(packet, number(*interface), *at);
+        let Captured { packet, to_many, length, at, interface } = captured;
+        let interface = number(*interface);
+        let arrived = Arrived { packet, interface, to_many: *to_many, at: *at };
+        let replayed = self.replay.packet(arrived);
         self.count(replayed.decision.speaker, *length);
         if let Packet::Ip(ip) = packet {
             self.conversations.add(ip, replayed, *length, *at);
@@ -169,15 +176,15 @@ impl Side {
         let Ends { source, from, destination, key } = ends;
         Told {
             traffic: key.to_string(),
-            source: match *from {
-                0 => source.to_string(),
-                port => std::net::SocketAddr::new(*source, port).to_string(),
+            source: match key.protocol() {
+                TCP | UDP => SocketAddr::new(*source, *from).to_string(),
+                _ => source.to_string(),
             },
             destination: destination.to_string(),
             packets: conversation.packets,
             stopped: conversation.stopped,
             by: speaker_words(&self.brief, conversation.speaker),
-            begun: moment(conversation.begun),
+            begun: moment_of(conversation.begun),
             other: None,
         }
     }
@@ -188,14 +195,13 @@ fn number(index: usize) -> InterfaceIndex {
     InterfaceIndex(u32::try_from(index + 2).unwrap_or(u32::MAX))
 }
 
-fn moment(at: Duration) -> String {
+fn moment_of(at: Duration) -> String {
     let nanoseconds = i128::try_from(at.as_nanos()).unwrap_or(i128::MAX);
-    let at = Timestamp::from_nanosecond(nanoseconds).unwrap_or(Timestamp::MAX);
-    format!("{at:.6}")
+    moment(Timestamp::from_nanosecond(nanoseconds).unwrap_or(Timestamp::MAX))
 }
 
 /// The addresses of the host whose packets were captured.
-fn own(options: &ReplayOptions, brief: &Brief) -> Result<Vec<std::net::IpAddr>, Failure> {
+fn own(options: &ReplayOptions, brief: &Brief) -> Result<Vec<IpAddr>, Failure> {
     let mut own = options.own.clone();
     if own.is_empty() {
         own = brief.own.clone();
@@ -374,60 +380,44 @@ impl Playing<'_> {
         other: Option<&'r LoadedPolicy>,
         end: End,
     ) -> Report<'r> {
-        let notes = notes(&self.side.brief, &end);
-        let damaged = match end {
-            End::Damaged { offset, why } => Some(Damage { offset, why }),
-            End::Whole | End::Foreign { .. } => None,
+        let side = &self.side;
+        let all = side.conversations.in_order();
+        let listed = |is_meant: fn(&Conversation) -> bool| {
+            let meant = all.iter().filter(|(_, conversation)| is_meant(conversation));
+            meant.map(|(ends, conversation)| side.told(ends, conversation)).collect()
         };
         Report {
+            orders: &judge.origin,
+            other: other.map(|other| &other.origin),
             packets: self.packets,
             bytes: self.bytes,
-            first: self.times.map(|(first, _)| moment(first)),
-            last: self.times.map(|(_, last)| moment(last)),
-            damaged,
-            notes,
-            ..report(judge, other, (&self.side, self.other.as_ref()))
+            first: self.times.map(|(first, _)| moment_of(first)),
+            last: self.times.map(|(_, last)| moment_of(last)),
+            rows: side.rows(),
+            conversations: all.len(),
+            cut: listed(Conversation::is_cut),
+            turned_away: listed(Conversation::is_turned_away),
+            differ: self.other.as_ref().map(|other| differ(&all, side, other)),
+            notes: notes(&side.brief, &end),
+            damaged: match end {
+                End::Damaged { offset, why } => Some(Damage { offset, why }),
+                End::Whole | End::Foreign { .. } => None,
+            },
         }
     }
 }
 
-fn report<'r>(
-    judge: &'r LoadedPolicy,
-    other: Option<&'r LoadedPolicy>,
-    (side, other_side): (&Side, Option<&Side>),
-) -> Report<'r> {
-    let all = side.conversations.in_order();
-    let listed = |is_meant: fn(&Conversation) -> bool| {
-        let meant = all.iter().filter(|(_, conversation)| is_meant(conversation));
-        meant.map(|(ends, conversation)| side.told(ends, conversation)).collect::<Vec<_>>()
-    };
-    let differ = other_side.map(|other| {
-        let differ = all.iter().filter_map(|(ends, conversation)| {
-            let there = other.conversations.get(ends)?;
-            let differs = (there.stopped == 0) != (conversation.stopped == 0);
-            differs.then(|| {
-                let by = speaker_words(&other.brief, there.speaker);
-                let there = OtherTold { stopped: there.stopped, by };
-                Told { other: Some(there), ..side.told(ends, conversation) }
-            })
-        });
-        differ.collect()
+/// The conversations that two lists would not both let go on.
+fn differ(all: &[(&Ends, &Conversation)], side: &Side, other: &Side) -> Vec<Told> {
+    let differ = all.iter().filter_map(|(ends, conversation)| {
+        let there = other.conversations.get(ends)?;
+        ((there.stopped == 0) != (conversation.stopped == 0)).then(|| {
+            let by = speaker_words(&other.brief, there.speaker);
+            let other = Some(OtherTold { stopped: there.stopped, by });
+            Told { other, ..side.told(ends, conversation) }
+        })
     });
-    Report {
-        orders: &judge.origin,
-        other: other.map(|other| &other.origin),
-        packets: 0,
-        bytes: 0,
-        first: None,
-        last: None,
-        rows: side.rows(),
-        conversations: all.len(),
-        cut: listed(Conversation::is_cut),
-        turned_away: listed(Conversation::is_turned_away),
-        differ,
-        damaged: None,
-        notes: Vec::new(),
-    }
+    differ.collect()
 }
 
 /// What must be known to read the answer.

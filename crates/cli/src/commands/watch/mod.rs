@@ -3,6 +3,7 @@
 mod screen;
 
 use std::io::IsTerminal;
+use std::time::Duration;
 
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -49,19 +50,16 @@ pub fn run(
     if keys && terminal.is_seen() && !options.plain && options.count.is_none() {
         return screen::run(common, &filter, title(judge.as_ref()));
     }
-    let mut feed = Feed::open(common)?;
+    let mut feed = Feed::open(common, Duration::from_secs(1))?;
     if !terminal.json {
         terminal.note(&format!("{}; Ctrl-C ends", what_is_recorded(judge.as_ref())));
     }
     let mut shown = Shown::nothing();
     loop {
-        let told = match feed.next(common)? {
+        let told = match feed.next()? {
             Next::Told(told) => told,
             Next::Down => return Ok(withdrawn(terminal)),
         };
-        if told.is_empty() && judge.is_some() && chosen::in_force(common)?.0.is_none() {
-            return Ok(withdrawn(terminal));
-        }
         for told in told {
             shown.show(&told, &filter, terminal);
             if options.count == Some(shown.count) || terminal.is_closed() {

@@ -43,19 +43,19 @@ pub fn run(common: &Common, filter: &LogFilter, title: String) -> Result<Ending,
     let flags = SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK;
     let signals = SignalFd::with_flags(&signals, flags)
         .map_err(|e| system("waiting for signals")(e.into()))?;
-    // What cannot be watched is told on the terminal as it is.
-    drop(Feed::open(common)?);
-    let mut terminal = ratatui::try_init().map_err(system("opening the screen"))?;
-    let restored = Restored;
-    let _ = execute!(stdout(), SetTitle("tipstaff watch"));
     let (sender, news) = mpsc::channel();
-    let ended = thread::scope(|scope| {
+    thread::scope(|scope| {
         scope.spawn(move || read(common, &sender));
+        // What cannot be watched is told on the terminal as it is.
+        if let Ok(News::Failed(failure)) = news.recv() {
+            return Err(failure);
+        }
+        let mut terminal = ratatui::try_init().map_err(system("opening the screen"))?;
+        let _restored = Restored;
+        let _ = execute!(stdout(), SetTitle("tipstaff watch"));
         // The channel is dropped at the end, which ends the reading.
         show(common, filter, &mut terminal, &signals, Screen::new(title), news)
-    });
-    drop(restored);
-    ended
+    })
 }
 
 /// Puts the terminal back on every way out; a panic does it by itself (`try_init`).
@@ -67,20 +67,23 @@ impl Drop for Restored {
     }
 }
 
+/// Reads until nobody wants it any more. The first news is whether that can be done.
 fn read(common: &Common, sender: &Sender<News>) {
-    let mut feed = match Feed::open(common) {
-        Ok(feed) => feed.looking_every(TICK),
+    let mut feed = match Feed::open(common, TICK) {
+        Ok(feed) => feed,
         Err(failure) => return drop(sender.send(News::Failed(failure))),
     };
+    let mut news = News::Told(Vec::new());
     loop {
-        let (news, is_over) = match feed.next(common) {
-            Ok(Next::Told(told)) => (News::Told(told), false),
-            Ok(Next::Down) => (News::Down, true),
-            Err(failure) => (News::Failed(failure), true),
-        };
+        let is_over = !matches!(news, News::Told(_));
         if sender.send(news).is_err() || is_over {
             return;
         }
+        news = match feed.next() {
+            Ok(Next::Told(told)) => News::Told(told),
+            Ok(Next::Down) => News::Down,
+            Err(failure) => News::Failed(failure),
+        };
     }
 }
 

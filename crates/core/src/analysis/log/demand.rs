@@ -102,21 +102,16 @@ impl Demand {
 
 #[cfg(test)]
 mod tests {
+    use super::super::entry::example;
     use super::*;
 
     fn entry<'t>(day: &'t str, port: &'t str, source: &'t str, verdict: Action) -> Entry<'t> {
         Entry {
             time: day.into(),
-            direction: Direction::Inbound,
-            interface: "lan0".into(),
             traffic: port.into(),
             source: source.into(),
-            destination: "198.51.100.20:22".into(),
-            program: None,
             verdict,
-            by: "the standing answer inbound".into(),
-            rule: None,
-            position: None,
+            ..example()
         }
     }
 

@@ -147,6 +147,24 @@ pub fn read_line(line: &str) -> Read<'_> {
     read.unwrap_or(Read::Unreadable)
 }
 
+/// For tests: a stranger who was turned away from a shell.
+#[cfg(test)]
+pub(super) fn example() -> Entry<'static> {
+    Entry {
+        time: "2026-11-29T10:00:00.000000Z".into(),
+        direction: Direction::Inbound,
+        interface: "lan0".into(),
+        traffic: "tcp/22".into(),
+        source: "203.0.113.9:4242".into(),
+        destination: "198.51.100.20:22".into(),
+        program: None,
+        verdict: Action::Deny,
+        by: "the standing answer inbound".into(),
+        rule: None,
+        position: None,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

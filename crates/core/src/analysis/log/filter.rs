@@ -86,22 +86,17 @@ fn is_rule(wanted: &Which, entry: &Entry<'_>) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use super::super::entry::example;
     use super::*;
     use crate::names::address::AddressRange;
 
     fn entry() -> Entry<'static> {
         Entry {
-            time: "2026-11-29T10:00:00.000000Z".into(),
-            direction: Direction::Inbound,
-            interface: "lan0".into(),
-            traffic: "tcp/22".into(),
-            source: "203.0.113.9:4242".into(),
-            destination: "198.51.100.20:22".into(),
             program: Some("/usr/sbin/plated".into()),
-            verdict: Action::Deny,
             by: "rule 2 (plates)".into(),
             rule: Some("plates".into()),
             position: Some(2),
+            ..example()
         }
     }
 

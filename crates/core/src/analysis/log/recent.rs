@@ -87,8 +87,8 @@ impl Recent {
     }
 
     /// Sources that were turned away, the most often first.
-    pub fn turned_away(&self, most: usize) -> Vec<Row> {
-        let mut rows = self.sources.clone().rows();
+    pub fn turned_away(&self, most: usize) -> Vec<&Row> {
+        let mut rows = self.sources.rows();
         rows.retain(|row| row.turned_away > 0);
         rows.truncate(most);
         rows
@@ -106,24 +106,12 @@ impl Recent {
 
 #[cfg(test)]
 mod tests {
+    use super::super::entry::example;
     use super::*;
     use crate::orders::Action;
-    use crate::packet::Direction;
 
     fn entry<'t>(source: &'t str, by: &'t str, verdict: Action) -> Entry<'t> {
-        Entry {
-            time: "2026-11-29T10:00:00Z".into(),
-            direction: Direction::Inbound,
-            interface: "lan0".into(),
-            traffic: "tcp/22".into(),
-            source: source.into(),
-            destination: "198.51.100.20:22".into(),
-            program: None,
-            verdict,
-            by: by.into(),
-            rule: None,
-            position: None,
-        }
+        Entry { source: source.into(), by: by.into(), verdict, ..example() }
     }
 
     #[test]

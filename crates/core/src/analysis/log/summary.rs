@@ -126,8 +126,8 @@ impl Summary {
     }
 
     /// Pieces of time in their order; else who was turned away most first.
-    pub fn rows(self) -> Vec<Row> {
-        let mut rows: Vec<_> = self.rows.into_values().collect();
+    pub fn rows(&self) -> Vec<&Row> {
+        let mut rows: Vec<&Row> = self.rows.values().collect();
         match self.by.is_time() {
             true => rows.sort_by(|a, b| a.name.cmp(&b.name)),
             false => rows.sort_by(|a, b| {
@@ -155,23 +155,11 @@ impl Row {
 
 #[cfg(test)]
 mod tests {
+    use super::super::entry::example;
     use super::*;
-    use crate::packet::Direction;
 
     fn entry<'t>(time: &'t str, source: &'t str, verdict: Action) -> Entry<'t> {
-        Entry {
-            time: time.into(),
-            direction: Direction::Inbound,
-            interface: "lan0".into(),
-            traffic: "tcp/22".into(),
-            source: source.into(),
-            destination: "198.51.100.20:22".into(),
-            program: None,
-            verdict,
-            by: "the standing answer inbound".into(),
-            rule: None,
-            position: None,
-        }
+        Entry { time: time.into(), source: source.into(), verdict, ..example() }
     }
 
     #[test]
@@ -207,7 +195,8 @@ mod tests {
         for time in ["2026-11-29T11:00:00Z", "2026-11-29T10:59:59Z", "2026-11-29T11:30:00Z"] {
             hours.add(&entry(time, "203.0.113.9", Action::Deny));
         }
-        let told: Vec<_> = hours.rows().into_iter().map(|r| (r.name, r.turned_away)).collect();
-        assert_eq!(told, [("2026-11-29T10".into(), 1), ("2026-11-29T11".into(), 2)]);
+        let told: Vec<_> =
+            hours.rows().into_iter().map(|r| (r.name.as_str(), r.turned_away)).collect();
+        assert_eq!(told, [("2026-11-29T10", 1), ("2026-11-29T11", 2)]);
     }
 }

@@ -37,7 +37,20 @@ pub struct Replay {
     connections: Connections,
 }
 
-/// A packet, and what it was said of it.
+/// A packet as it was captured.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Arrived<'p> {
+    /// What it says.
+    pub packet: &'p Packet,
+    /// Where it was captured.
+    pub interface: InterfaceIndex,
+    /// Whether its link layer sent it to all or many: then it comes in, whatever the address.
+    pub to_many: bool,
+    /// When: since 1970-01-01 UTC.
+    pub at: Duration,
+}
+
+/// What was said of a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Replayed {
     /// To this host, from it, or through it.
@@ -72,13 +85,14 @@ impl Replay {
         Ok(())
     }
 
-    /// Decides the next packet. `at`: since 1970-01-01 UTC.
-    pub fn packet(&mut self, packet: &Packet, interface: InterfaceIndex, at: Duration) -> Replayed {
+    /// Decides the next packet.
+    pub fn packet(&mut self, arrived: Arrived<'_>) -> Replayed {
+        let Arrived { packet, interface, to_many, at } = arrived;
         let ip = match packet {
             Packet::Ip(ip) => Some(ip),
             _ => None,
         };
-        let direction = ip.map_or(Direction::Inbound, |ip| self.direction(ip));
+        let direction = ip.map_or(Direction::Inbound, |ip| self.direction(ip, to_many));
         let known = ip.map_or(Known::default(), |ip| match (direction, ip.payload) {
             (Direction::Inbound | Direction::Outbound, Payload::Tcp { .. }) => {
                 Known { is_reply: self.connections.knows(direction, ip, at), answers: false }
@@ -134,7 +148,7 @@ impl Replay {
     }
 
     /// From an own address it leaves; what is for one of them, for all or for many comes in.
-    fn direction(&self, ip: &IpPacket) -> Direction {
+    fn direction(&self, ip: &IpPacket, to_many: bool) -> Direction {
         let own = |address: IpAddr| self.tables.brief().own.binary_search(&address).is_ok();
         let for_many = match ip.destination {
             IpAddr::V4(four) => four.is_multicast() || four.is_broadcast(),
@@ -142,7 +156,7 @@ impl Replay {
         };
         match () {
             () if own(ip.source) => Direction::Outbound,
-            () if own(ip.destination) || for_many => Direction::Inbound,
+            () if own(ip.destination) || to_many || for_many => Direction::Inbound,
             () => Direction::Transit,
         }
     }

@@ -19,6 +19,10 @@ at_most = "2 per minute per source"
 const OWN: &str = "198.51.100.20";
 const PARTNER: &str = "203.0.113.9";
 
+fn arrived(packet: &Packet, at: Duration) -> Arrived<'_> {
+    Arrived { packet, interface: InterfaceIndex(2), to_many: false, at }
+}
+
 fn brief(text: &str) -> Brief {
     let mut brief = Brief::unplaced(&read(text).unwrap());
     brief.own = vec![OWN.parse().unwrap()];
@@ -47,7 +51,7 @@ fn played(text: &str, packets: &[Packet]) -> (Vec<Action>, Conversations) {
     let mut said = Vec::new();
     for (second, packet) in packets.iter().enumerate() {
         let at = Duration::from_secs(1_795_000_000 + second as u64);
-        let replayed = replay.packet(packet, InterfaceIndex(2), at);
+        let replayed = replay.packet(arrived(packet, at));
         if let Packet::Ip(ip) = packet {
             conversations.add(ip, replayed, 60, at);
         }
@@ -85,7 +89,7 @@ fn rates_go_by_the_time_of_the_capture() {
     let mut replay = Replay::new(&brief(ORDERS)).unwrap();
     for minute in 0..5 {
         let at = Duration::from_secs(1_795_000_000 + minute * 60);
-        let said = replay.packet(&syn(1), InterfaceIndex(2), at).decision.verdict;
+        let said = replay.packet(arrived(&syn(1), at)).decision.verdict;
         assert_eq!(said, Action::Allow);
     }
 }
@@ -117,7 +121,7 @@ fn what_is_for_others_is_forwarded_or_not() {
     let packets =
         [udp("192.0.2.9", "203.0.113.9", (1, 2)), udp("192.0.2.9", "255.255.255.255", (68, 67))];
     let mut replay = Replay::new(&brief(&text)).unwrap();
-    let directions = packets
-        .map(|packet| replay.packet(&packet, InterfaceIndex(2), Duration::from_secs(1)).direction);
+    let directions =
+        packets.map(|packet| replay.packet(arrived(&packet, Duration::from_secs(1))).direction);
     assert_eq!(directions, [Direction::Transit, Direction::Inbound]);
 }

@@ -29,6 +29,8 @@ impl CounterSlot {
     pub(crate) const UNRECORDED: u32 = 21;
     /// Records for which the ring had no room.
     pub(crate) const LOST: u32 = 22;
+    /// The slots that count records, not decisions.
+    pub(crate) const OF_RECORDS: [u32; 2] = [Self::UNRECORDED, Self::LOST];
     pub(crate) const FIRST_RULE: u32 = 32;
 
     /// How many slots a list of `rules` rules needs.

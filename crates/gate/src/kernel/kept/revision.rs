@@ -374,17 +374,17 @@ impl Revision {
         let new = self.counted()?;
         let places = new.places();
         let processors = sys::possible_processors().map_err(bpf("to read the counters"))?;
-        for (speaker, tally) in before.tallies()? {
-            let Some(speaker) =
-                new.place(&places, &old, speaker).filter(|_| tally != Tally::default())
-            else {
-                continue;
+        for (slot, tally) in before.each_counter()? {
+            let slot = match slot.speaker() {
+                Some(speaker) => new.place(&places, &old, speaker).map(CounterSlot::for_speaker),
+                // Whoever reads the records knows by them what it has not seen.
+                None => CounterSlot::OF_RECORDS.contains(&slot.0).then_some(slot),
             };
+            let Some(slot) = slot.filter(|_| tally != Tally::default()) else { continue };
             let mut copies = vec![0u8; 16 * processors];
             copies[..8].copy_from_slice(&tally.packets.to_ne_bytes());
             copies[8..16].copy_from_slice(&tally.bytes.to_ne_bytes());
-            let slot = CounterSlot::for_speaker(speaker).0.to_ne_bytes();
-            sys::map_update(self.counters.as_fd(), &slot, &copies)
+            sys::map_update(self.counters.as_fd(), &slot.0.to_ne_bytes(), &copies)
                 .map_err(bpf("to take the counters over"))?;
         }
         Ok(())

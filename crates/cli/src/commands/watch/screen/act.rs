@@ -85,25 +85,21 @@ mod tests {
     use tipstaff_core::brief::RuleIndex;
     use tipstaff_core::decision::Speaker;
     use tipstaff_core::decision::foundations::Foundation;
-    use tipstaff_core::orders::Action;
 
     use super::*;
+    use crate::acts::decisions::example;
 
     #[test]
     fn a_rule_lets_in_what_was_kept_out() {
         let mut line = Line {
-            time: String::new(),
-            direction: Direction::Inbound,
-            interface: "lan0".into(),
             traffic: "tcp/7411".into(),
             source: "[2001:db8:66::66]:4242".into(),
             destination: "[2001:db8:51::20]:7411".into(),
-            program: None,
-            verdict: Action::Deny,
             by: "rule 2 (no)".into(),
             rule: Some("no".into()),
             position: Some(2),
             speaker: Speaker::Rule(RuleIndex(1)),
+            ..example()
         };
         let told = |line: &Line| rule_for(line).map(|words| words.join(" "));
         let words = "rule add allow tcp/7411 --source 2001:db8:66::66 --before no";

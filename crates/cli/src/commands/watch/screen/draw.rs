@@ -25,19 +25,13 @@ fn dim() -> Style {
     Style::new().add_modifier(Modifier::DIM)
 }
 
-fn colour(colour: Color) -> Style {
-    match std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty()) {
-        true => Style::new().fg(colour),
-        false => Style::new(),
+fn verdict(verdict: Action, colours: bool) -> Style {
+    match verdict {
+        _ if !colours => Style::new(),
+        Action::Allow => Style::new().fg(Color::Green),
+        Action::Deny => Style::new().fg(Color::Magenta),
+        Action::Refuse => Style::new().fg(Color::Cyan),
     }
-}
-
-fn verdict(verdict: Action) -> Style {
-    colour(match verdict {
-        Action::Allow => Color::Green,
-        Action::Deny => Color::Magenta,
-        Action::Refuse => Color::Cyan,
-    })
 }
 
 /// Draws everything.
@@ -120,10 +114,15 @@ fn decisions(frame: &mut Frame<'_>, area: Rect, screen: &mut Screen) {
     }
     let mut rows = vec![heading(head.trim_end())];
     for ((n, line), cells) in shown.iter().zip(&cells) {
-        rows.push(row(line, screen.chosen == Some(*n), cells, widths));
+        rows.push(row(
+            line,
+            screen.chosen == Some(*n),
+            cells,
+            Look { widths, colours: screen.colours },
+        ));
     }
     if screen.lines.is_empty() {
-        rows.push(Row::styled("  nothing was decided yet that is recorded", dim()));
+        rows.push(Row::styled("  no decisions recorded yet", dim()));
     }
     frame.render_widget(Paragraph::new(rows), area);
 }
@@ -156,15 +155,26 @@ fn widths(cells: &[[String; 4]], width: usize) -> [usize; 4] {
     widths
 }
 
+/// How rows are drawn.
+#[derive(Clone, Copy)]
+struct Look {
+    widths: [usize; 4],
+    colours: bool,
+}
+
 /// One decision, as much of it as there is room for.
-fn row(line: &Line, chosen: bool, cells: &[String; 4], widths: [usize; 4]) -> Row<'static> {
+fn row(line: &Line, chosen: bool, cells: &[String; 4], look: Look) -> Row<'static> {
     let mark = if chosen { "> " } else { "  " };
     let mut spans = vec![
         Span::raw(format!("{mark}{:<8}  ", clock(line))),
-        Span::styled(format!("{:<6}  ", line.verdict.to_string()), verdict(line.verdict)),
+        Span::styled(
+            format!("{:<6}  ", line.verdict.to_string()),
+            verdict(line.verdict, look.colours),
+        ),
         Span::raw(format!("{:<11}  ", cut(&visible(&line.traffic), 11))),
     ];
-    for (n, (cell, width)) in cells.iter().zip(widths).enumerate().filter(|(_, (_, w))| *w > 0) {
+    for (n, (cell, width)) in cells.iter().zip(look.widths).enumerate().filter(|(_, (_, w))| *w > 0)
+    {
         let style = if n == 3 { dim() } else { Style::new() };
         spans.push(Span::styled(format!("{:<width$}  ", cut(cell, width)), style));
     }
@@ -240,9 +250,7 @@ fn footer(frame: &mut Frame<'_>, area: Rect, screen: &Screen) {
         (Some(Over::Offer { .. }), _) => "y add this rule to the file   n leave it",
         (Some(Over::Text { .. }), _) => "up/down scroll   esc close",
         (None, Some(ended)) => ended,
-        (None, None) => {
-            "up/down choose   enter why   a allow it ...   space pause   home newest   q end"
-        }
+        (None, None) => "up/down choose   enter why   a allow   space pause   home newest   q end",
     };
     frame.render_widget(Paragraph::new(text).style(dim()), area);
 }

@@ -50,6 +50,8 @@ pub struct Screen {
     pub ended: Option<&'static str>,
     /// Lines of the list that there was room for.
     pub room: usize,
+    /// Whether colour may help (<https://no-color.org>).
+    pub colours: bool,
 }
 
 fn now() -> u64 {
@@ -67,6 +69,7 @@ impl Screen {
             held: None,
             ended: None,
             room: 1,
+            colours: std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty()),
         }
     }
 
@@ -188,27 +191,11 @@ impl Screen {
 
 #[cfg(test)]
 mod tests {
-    use tipstaff_core::decision::Speaker;
-    use tipstaff_core::orders::Action;
-    use tipstaff_core::packet::Direction;
-
     use super::*;
+    use crate::acts::decisions::example;
 
     fn told(port: u16) -> Told {
-        Told::Line(Line {
-            time: "2026-11-29T10:00:00.000000Z".into(),
-            direction: Direction::Inbound,
-            interface: "lan0".into(),
-            traffic: format!("tcp/{port}"),
-            source: "192.0.2.66:4242".into(),
-            destination: "198.51.100.20:22".into(),
-            program: None,
-            verdict: Action::Deny,
-            by: "the standing answer inbound".into(),
-            rule: None,
-            position: None,
-            speaker: Speaker::Standing(Direction::Inbound),
-        })
+        Told::Line(Line { traffic: format!("tcp/{port}"), ..example() })
     }
 
     fn press(screen: &mut Screen, key: KeyCode) -> Asked {
