@@ -67,6 +67,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Review(options) => commands::review::run(common, options, terminal),
         Command::Ask(options) => commands::ask::run(common, options, terminal),
         Command::Post(options) => commands::post::run(common, options, terminal),
+        Command::Rehearse(command) => commands::rehearse::run(common, *command, terminal),
         Command::Posture(options) => commands::posture::run(common, options, terminal),
         Command::Boot => commands::boot::run(common, terminal),
         Command::InstallBoot(options) => commands::install_boot::run(common, options, terminal),

@@ -6,7 +6,7 @@ use crate::acts::{boot_trouble, confirming, decisions, last_check};
 use crate::arguments::SchemaOptions;
 use crate::commands::{
     ask, brief, compare, cut, draft, group, history, hosts, install_boot, keep, log, names, post,
-    posture, reach, replay, review, rule, rules, state, survey, tally, watch, withdraw,
+    posture, reach, rehearse, replay, review, rule, rules, state, survey, tally, watch, withdraw,
 };
 use crate::ending::Ending;
 use crate::failure;
@@ -51,6 +51,8 @@ pub fn all() -> Vec<Known> {
         entry::<posture::Report<'_>>(),
         entry::<reach::Crossings<'_>>(),
         entry::<last_check::Output<'_>>(),
+        entry::<rehearse::Ended>(),
+        entry::<rehearse::Report>(),
         entry::<replay::Report<'_>>(),
         entry::<review::Report<'_>>(),
         entry::<rule::Report<'_>>(),

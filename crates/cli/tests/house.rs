@@ -36,7 +36,7 @@ const FLOORS: [(&str, &[&[&str]]); 3] = [
             &["kernel::kept"],
             &["kernel::gate"],
             &["kernel::post"],
-            &["kernel::trial", "kernel::query", "kernel::drift"],
+            &["kernel::trial", "kernel::query", "kernel::drift", "kernel::rehearsal"],
             &["kernel::control"],
         ],
     ),

@@ -102,6 +102,26 @@ pub struct Pending {
     pub then: Option<Record>,
 }
 
+/// Orders that decide, count and record beside what is in force, and stop nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Rehearsal {
+    /// The orders, and when that began.
+    pub record: Record,
+    /// How much longer.
+    pub left: Left,
+}
+
+/// How much longer something is rehearsed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Left {
+    /// Until somebody ends it, or the machine restarts.
+    UntilEnded,
+    /// For so long.
+    For(Duration),
+    /// Its time is over; what it counted can still be read.
+    Over,
+}
+
 /// What a post did.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Posted {
@@ -127,6 +147,8 @@ pub struct Tally {
 pub struct Event {
     /// Nanoseconds since 1970-01-01 UTC.
     pub time: i64,
+    /// Whether the orders that decided were rehearsed: then nothing was stopped.
+    pub rehearsed: bool,
     /// First bytes of the hash of the orders that decided.
     pub orders: [u8; 8],
     /// What decided.
@@ -242,6 +264,9 @@ pub enum GateError {
     /// Orders that may still fall back are in force.
     #[error("a trial is running, for {} more seconds", .0.as_secs())]
     TrialRunning(Duration),
+    /// There is nothing to ask, or to end.
+    #[error("nothing is being rehearsed")]
+    NoRehearsal,
     /// There is nothing to confirm.
     #[error("nothing is on trial")]
     NoTrial,

@@ -9,5 +9,6 @@ pub mod lock;
 pub mod simulated;
 
 pub use contract::{
-    Event, Gate, GateError, InForce, Maker, Pending, Posted, Posting, Record, Tally, Unrecorded,
+    Event, Gate, GateError, InForce, Left, Maker, Pending, Posted, Posting, Record, Rehearsal,
+    Tally, Unrecorded,
 };

@@ -8,6 +8,8 @@ pub mod decisions;
 pub mod last_check;
 pub mod named;
 pub mod posture;
+pub mod rehearsing;
+pub mod requests;
 pub mod seen;
 pub mod shell;
 pub mod stranded;

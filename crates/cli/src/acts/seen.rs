@@ -59,7 +59,7 @@ fn unmatched(common: &Common, brief: &Brief) -> Option<Vec<(String, Moment)>> {
 
 fn wanted(common: &Common) -> Option<Vec<Wanted>> {
     let since = Timestamp::now().checked_sub(Span::new().hours(24 * DAYS)).ok()?;
-    let filter = LogFilter { since: Some(moment(since)), ..LogFilter::default() };
+    let filter = LogFilter { since: Some(moment(since)), ..LogFilter::in_force() };
     let mut all = Demand::default();
     for file in log_files(&log_file(common)).ok()? {
         let part = |text: &str| {

@@ -256,6 +256,9 @@ pub struct DecisionOptions {
     /// Only this interface; lan* stands for all whose names begin so
     #[arg(long = "interface", value_name = "NAME")]
     pub interfaces: Vec<String>,
+    /// Only what orders said that were rehearsed
+    #[arg(long)]
+    pub rehearsed: bool,
 }
 
 /// What was said, as it is asked for.

@@ -125,6 +125,9 @@ pub enum Command {
     Ask(AskOptions),
     /// Check the orders, show what changes, and put them in force atomically
     Post(PostOptions),
+    /// Show what orders that are rehearsed (`post --rehearse`) would have denied, or end that
+    #[command(subcommand)]
+    Rehearse(RehearseCommand),
     /// Show the postures and which one is active, or switch to one
     Posture(PostureOptions),
     /// Show exactly which traffic two sets of orders answer differently

@@ -14,6 +14,13 @@ pub struct PostOptions {
     /// Put them on trial for this long; the kernel rolls back unless `tipstaff confirm` is run
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub trial: Option<Duration>,
+    /// Rehearse them: they decide, count and record what passes, and stop nothing; `tipstaff
+    /// rehearse report` tells what they would have denied
+    #[arg(long, conflicts_with_all = ["check", "trial", "cut"])]
+    pub rehearse: bool,
+    /// Rehearse them for this long [default: until `rehearse end`, a post or a restart]
+    #[arg(long = "for", value_name = "TIME", value_parser = duration, requires = "rehearse")]
+    pub time: Option<Duration>,
     /// Reason, for the history
     #[arg(long, value_name = "TEXT")]
     pub reason: Option<String>,
@@ -27,6 +34,20 @@ pub struct PostOptions {
     /// Post this revision of the history instead of the file
     #[arg(long, value_name = "NUMBER", conflicts_with = "check")]
     pub revision: Option<u32>,
+}
+
+/// What can be done with orders that are rehearsed.
+#[derive(Subcommand, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RehearseCommand {
+    /// Show what they would have denied: what for, from where, how often; and the rule that would
+    /// let it in
+    Report {
+        /// Show so many rules at most [default: 20]
+        #[arg(long, value_name = "N")]
+        count: Option<usize>,
+    },
+    /// End the rehearsal; what is in force stays in force
+    End,
 }
 
 #[derive(Args, Debug)]

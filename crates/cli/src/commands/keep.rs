@@ -18,11 +18,12 @@ use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::orders::SEALED;
+use tipstaff_core::host::interface::Interface;
+use tipstaff_core::orders::{OrdersHash, SEALED};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::executables::Identity;
 use tipstaff_gate::kernel::{KernelGate, check_support};
-use tipstaff_gate::{Gate, GateError, InForce, Posted};
+use tipstaff_gate::{Gate, GateError, InForce, Left, Posted, Record};
 use tipstaff_host::interfaces::{self, LinkWatch};
 
 use crate::acts::decisions::Recorder;
@@ -50,6 +51,8 @@ struct Known {
     addresses: BTreeSet<IpAddr>,
     /// The files of the programs that rules name.
     programs: Vec<Option<Identity>>,
+    /// What is rehearsed.
+    rehearsed: Option<OrdersHash>,
 }
 
 /// Interfaces by index and name.
@@ -213,33 +216,41 @@ impl Place {
 /// else that they were made for has changed.
 fn keep_up(gate: &mut KernelGate, known: &mut Known, terminal: &Terminal) -> Result<(), Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    let Some(in_force) = gate.in_force()? else {
+    let in_force = gate.in_force()?;
+    let rehearsal = gate.rehearsal()?.filter(|rehearsal| rehearsal.left != Left::Over);
+    let records = in_force.iter().map(|i| &i.record).chain(rehearsal.iter().map(|r| &r.record));
+    let records: Vec<&Record> = records.collect();
+    if records.is_empty() {
         // A post covers what is there by itself.
         *known = Known::default();
         return Ok(());
-    };
+    }
     let addresses = all.iter().flat_map(|i| i.addresses.iter().map(|(address, _)| *address));
     let now = Known {
         links: all.iter().map(|i| (i.index, i.name.clone())).collect(),
         addresses: addresses.collect(),
-        programs: programs(&in_force)?,
+        programs: programs(&records)?,
+        rehearsed: rehearsal.as_ref().map(|rehearsal| rehearsal.record.hash()),
     };
     // What programs stood where when these orders were posted, nobody knows.
     let first = known.links.is_empty()
         && now.programs.is_empty()
-        && all.iter().all(|i| {
-            let held = |list: &[InterfaceIndex]| list.iter().any(|g| g.0 == i.index);
-            held(&in_force.guarded) && (i.is_loopback() || held(&in_force.guarded_outwards))
-        });
-    if *known == now || first {
+        && in_force.as_ref().is_none_or(|in_force| covers(in_force, &all));
+    // A rehearsal that has just begun knows what there is.
+    let begun = known.rehearsed != now.rehearsed && known.links == now.links;
+    if *known == now || first || begun {
         *known = now;
         return Ok(());
     }
-    let covered = gate.cover(&all, |record| {
+    let brief_of = |record: &Record| {
         chosen::of_record(record)
             .map(|chosen| chosen.brief)
             .map_err(|e| GateError::UnreadableRecord(e.to_string()))
-    });
+    };
+    if now.rehearsed.is_some() {
+        gate.cover_rehearsal(&all, brief_of)?;
+    }
+    let covered = gate.cover(&all, brief_of);
     let covered = match covered {
         // New interfaces have what is on trial; all else waits until it is over.
         Err(GateError::TrialRunning(_)) => return Ok(()),
@@ -252,10 +263,22 @@ fn keep_up(gate: &mut KernelGate, known: &mut Known, terminal: &Terminal) -> Res
     Ok(())
 }
 
-/// The files of the programs that the orders in force name.
-fn programs(in_force: &InForce) -> Result<Vec<Option<Identity>>, Failure> {
-    let brief = chosen::from_force(in_force)?.brief;
-    Ok(brief.programs.iter().map(|path| Identity::at(Path::new(path)).ok()).collect())
+/// Whether all interfaces have their gates.
+fn covers(in_force: &InForce, all: &[Interface]) -> bool {
+    all.iter().all(|i| {
+        let held = |list: &[InterfaceIndex]| list.iter().any(|g| g.0 == i.index);
+        held(&in_force.guarded) && (i.is_loopback() || held(&in_force.guarded_outwards))
+    })
+}
+
+/// The files of the programs that orders name.
+fn programs(records: &[&Record]) -> Result<Vec<Option<Identity>>, Failure> {
+    let mut all = Vec::new();
+    for record in records {
+        let brief = chosen::of_record(record)?.brief;
+        all.extend(brief.programs.iter().map(|path| Identity::at(Path::new(path)).ok()));
+    }
+    Ok(all)
 }
 
 fn print_changes(posted: &Posted, before: &Known, now: &Known, terminal: &Terminal) {

@@ -18,6 +18,7 @@ pub mod names;
 pub mod post;
 pub mod posture;
 pub mod reach;
+pub mod rehearse;
 pub mod replay;
 pub mod review;
 pub mod rule;

@@ -17,7 +17,7 @@ use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Tally};
 
-use crate::acts::named;
+use crate::acts::{named, rehearsing};
 use crate::arguments::{Common, RulesOptions, RulesOrder};
 use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
@@ -126,6 +126,7 @@ pub fn run(
     }
     let wanted = Wanted::new(&judge, options)?;
     show_some(&judge, &counts, options.all, &wanted, terminal);
+    rehearsing::note(common, terminal)?;
     Ok(Ending::Fine)
 }
 

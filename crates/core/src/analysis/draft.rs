@@ -61,9 +61,6 @@ fn rule(
     source: Option<&str>,
     enabled: bool,
 ) {
-    fn quoted(t: &str) -> String {
-        value(t).to_string()
-    }
     let _ = write!(
         text,
         "\n[[rules]]\nname = {}\nnote = {}\naction = \"allow\"\ntraffic = {}\n",
@@ -77,6 +74,11 @@ fn rule(
     if !enabled {
         text.push_str("enabled = false\n");
     }
+}
+
+/// As TOML writes it.
+pub(super) fn quoted(text: &str) -> String {
+    value(text).to_string()
 }
 
 /// Ports that others could reach, with the programs behind them.
@@ -95,7 +97,7 @@ fn open_ports(listeners: &[Listener]) -> BTreeMap<(String, u16), Vec<String>> {
 }
 
 /// `plated-tcp-7410`, or `ssh` where the catalogue knows the port.
-fn name_of(traffic: &str, programs: &[String]) -> String {
+pub(super) fn name_of(traffic: &str, programs: &[String]) -> String {
     let term = Term::parse(traffic).and_then(Result::ok);
     let known = CATALOGUE.iter().find(|s| term.is_some_and(|t| s.terms == [t]));
     if let Some(service) = known {

@@ -4,6 +4,7 @@
 pub mod compare;
 mod connections;
 pub mod draft;
+pub mod evidence;
 pub mod exposure;
 pub mod log;
 pub mod reach;

@@ -10,7 +10,7 @@ use crate::kernel::emit::context::Hook;
 use crate::kernel::error::system;
 use crate::kernel::kept::pins::Pins;
 use crate::kernel::kept::revision::Revision;
-use crate::kernel::kept::switch::{Place, Switch, SwitchState};
+use crate::kernel::kept::switch::{Place, RehearsalTime, Switch, SwitchState};
 use crate::kernel::support;
 use crate::lock::{self, Lock};
 
@@ -88,6 +88,26 @@ impl KernelGate {
                 Revision::leave(slot.as_fd(), place)?;
             }
         }
+        Ok(())
+    }
+
+    /// What is rehearsed, or was.
+    pub(super) fn rehearsed(&self) -> Result<Option<Revision>, GateError> {
+        match self.pins().slot(Hook::Outer)? {
+            Some(slot) => Revision::in_slot(slot.as_fd(), Place::Rehearsed),
+            None => Ok(None),
+        }
+    }
+
+    /// Ends what is rehearsed, if anything is.
+    pub(super) fn forget_rehearsal(&self, pins: &Pins) -> Result<(), GateError> {
+        if let Some(map) = pins.rehearsal()? {
+            RehearsalTime::open(map.as_fd())?.end();
+        }
+        if let Some(slot) = pins.slot(Hook::Outer)? {
+            Revision::leave(slot.as_fd(), Place::Rehearsed)?;
+        }
+        pins.forget_rehearsal();
         Ok(())
     }
 

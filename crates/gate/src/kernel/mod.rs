@@ -10,6 +10,7 @@
 //!
 //! `slot…` and `switch` (what is in force, see `hooks`) · `flows` (what was sent, forwarded and let in) · `rates` (what
 //! sources took of rates) · `events` (decisions that are recorded) · `clock` (how far TAI is ahead of UTC) ·
+//! `rehearsal` (until when something is rehearsed) and `rehearsal-…` (what that remembers) ·
 //! `labels`, `secret` (which program made a socket) · `guarded` (the interfaces
 //! that have an outer gate) · `outer-in-N`, `outer-out-N` (the links on
 //! interface N) · `inner-in`, `inner-out`, `connect4`, `connect6`, `label` (the
@@ -26,6 +27,7 @@ mod gate;
 pub(crate) mod kept;
 mod post;
 mod query;
+mod rehearsal;
 mod shortfall;
 mod support;
 mod trial;

@@ -15,12 +15,13 @@ use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
 use crate::kernel::emit::marks::Marks;
 use crate::kernel::emit::namespace::NamespaceOf;
 use crate::kernel::emit::owner_tag::Secret;
+use crate::kernel::emit::slot::Rehearsed;
 use crate::kernel::emit::types::KernelTypes;
 use crate::kernel::error::{bpf, load, misfit, system};
 use crate::kernel::gate::KernelGate;
 use crate::kernel::kept::at::At;
 use crate::kernel::kept::cgroup::{self, Needed};
-use crate::kernel::kept::memories::MemoryMaps;
+use crate::kernel::kept::memories::{MemoryMaps, Whose};
 use crate::kernel::kept::pins::{Made, Pins};
 use crate::kernel::kept::revision::{Revision, SharedMaps};
 use crate::kernel::kept::switch::{Place, Switch, SwitchState};
@@ -86,7 +87,9 @@ impl KernelGate {
         interfaces: &[Interface],
         made: &mut Made<'_>,
     ) -> Result<Posted, GateError> {
-        let kept = self.open_or_make(pins, how, made)?;
+        // What a trial falls back to goes on with the memories that it knows.
+        let whose = Whose::Posted { may_resize: !matches!(how.hold, Hold::For(_)) };
+        let kept = self.open_or_make(pins, how.posting.brief, whose, made)?;
         let switch = Switch::open(kept.switch.as_fd())?;
         let begin = how.begin.map_or_else(|| switch.turn(), Ok)?;
         let needed = Needed::by(how.posting.brief);
@@ -100,16 +103,7 @@ impl KernelGate {
             revision.take_over_tallies(before)?;
         }
 
-        let env = DispatcherEnv {
-            cookie: self.cookie,
-            namespace: NamespaceOf::Helper,
-            switch: kept.switch.as_fd(),
-            slot: kept.outer_slot.as_fd(),
-            guarded: kept.guarded.as_fd(),
-            marks: kept.marks,
-            types: kept.types,
-            outer: &[],
-        };
+        let env = kept.at_interfaces(self.cookie);
         self.step("dispatchers")?;
         let dispatchers = Dispatchers::pinned_or_new(pins, env, made)?;
         let mut posted = self.guard(pins, env, &dispatchers, interfaces, made)?;
@@ -123,9 +117,14 @@ impl KernelGate {
 
         let left = self.enter(&revision, &kept.slots, &switch, begin, how.hold)?;
         // In force. What remains is tidying, and its failure changes nothing.
-        if how.hold == Hold::ForGood {
+        if how.hold != Hold::Again {
+            // Whoever posts has seen enough of what is rehearsed.
+            let _ = self.forget_rehearsal(pins);
+        }
+        if matches!(how.hold, Hold::ForGood | Hold::Again) {
             clear_slots(&kept.slots, left);
-            cgroup::detach_idle(pins, needed);
+            let rehearses = self.rehearsed().is_ok_and(|rehearsed| rehearsed.is_some());
+            cgroup::detach_idle(pins, needed.with_tags_if(rehearses));
         }
         pins.forget_vanished(interfaces, kept.guarded.as_fd());
         pins.resize(made);
@@ -137,10 +136,11 @@ impl KernelGate {
     }
 
     /// Opens everything that outlives a post, and makes what is not there yet.
-    fn open_or_make(
+    pub(super) fn open_or_make(
         &mut self,
         pins: &Pins,
-        How { posting, hold, .. }: How<'_, '_>,
+        brief: &Brief,
+        whose: Whose,
         made: &mut Made<'_>,
     ) -> Result<Kept, GateError> {
         self.step("switch")?;
@@ -150,24 +150,24 @@ impl KernelGate {
         let outer_slot = pins.slot_or_new(Hook::Outer, made)?;
         self.step("guarded")?;
         let guarded = pins.guarded_or_new(made)?;
+        self.step("rehearsal")?;
+        let rehearsal = pins.rehearsal_or_new(made)?;
         self.step("clock")?;
         let clock = pins.clock_or_new(made)?;
         clock::Told::open(clock.as_fd())?.tell(clock::tai_ahead()?);
         self.step("memories")?;
-        // What a trial falls back to goes on with the memories that it knows.
-        let may_resize = !matches!(hold, Hold::For(_));
-        let maps = pins.memories_or_new(posting.brief.memory, may_resize, made)?;
+        let maps = pins.memories_or_new(brief.memory, whose, made)?;
         self.step("events")?;
         let events = pins.events_or_new(made)?;
         self.step("secrets")?;
         let (secret, marks) = pins.secrets_or_new(made)?;
         self.step("labels")?;
-        let owner_tags = match Needed::by(posting.brief).owner_tags {
+        let owner_tags = match Needed::by(brief).owner_tags {
             true => cgroup::owner_tags(pins, self.cookie, secret, made)?,
             false => None,
         };
         if owner_tags.is_none() {
-            enforceable::without_owner_tags(posting.brief)?;
+            enforceable::without_owner_tags(brief)?;
         }
         let outer = outer_slot.try_clone().map_err(system("opening a map"))?;
         let mut slots = vec![(Hook::Outer, outer)];
@@ -178,6 +178,7 @@ impl KernelGate {
             outer_slot,
             slots,
             guarded,
+            rehearsal,
             clock,
             maps,
             events,
@@ -213,14 +214,14 @@ impl KernelGate {
                 switch.set(next);
                 true
             }
-            Hold::ForGood => switch.replace(turn, next, None)?,
+            Hold::ForGood | Hold::Again => switch.replace(turn, next, None)?,
             Hold::For(time) => switch.replace(turn, next, Some((time, turn.holds)))?,
         };
         if turned { Ok(turn.holds) } else { Err(GateError::Overtaken) }
     }
 
     /// Gives every interface its dispatchers.
-    fn guard(
+    pub(super) fn guard(
         &mut self,
         pins: &Pins,
         here: DispatcherEnv<'_>,
@@ -253,6 +254,8 @@ impl KernelGate {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Hold {
     ForGood,
+    /// For good, of what holds already: what is rehearsed beside it goes on.
+    Again,
     For(Duration),
     /// For good, in the place that is the panic button's.
     Sealed,
@@ -267,13 +270,14 @@ struct How<'p, 'o> {
 }
 
 /// What outlives a post, opened.
-struct Kept {
+pub(super) struct Kept {
     types: Option<KernelTypes>,
     switch: OwnedFd,
-    outer_slot: OwnedFd,
+    pub(super) outer_slot: OwnedFd,
     /// Of all hooks that this kernel can carry, the outer one's first.
     slots: Slots,
     guarded: OwnedFd,
+    pub(super) rehearsal: OwnedFd,
     clock: OwnedFd,
     maps: MemoryMaps,
     events: OwnedFd,
@@ -283,7 +287,30 @@ struct Kept {
 }
 
 impl Kept {
+    /// What dispatchers at interfaces refer to, in the namespace with this cookie.
+    pub(super) fn at_interfaces(&self, cookie: u64) -> DispatcherEnv<'_> {
+        DispatcherEnv {
+            cookie,
+            namespace: NamespaceOf::Helper,
+            switch: self.switch.as_fd(),
+            slot: self.outer_slot.as_fd(),
+            rehearsal: self.rehearsal.as_fd(),
+            guarded: self.guarded.as_fd(),
+            marks: self.marks,
+            types: self.types,
+            outer: &[],
+        }
+    }
+
+    /// What programs share that are to be in force.
     fn memories(&self) -> SharedMaps<'_> {
+        let (until, slot) = (self.rehearsal.as_fd(), self.outer_slot.as_fd());
+        let rehearsed = Some(Rehearsed { until, slot });
+        SharedMaps { rehearsed, ..self.memories_of_rehearsal() }
+    }
+
+    /// What the program of a rehearsal shares.
+    pub(super) fn memories_of_rehearsal(&self) -> SharedMaps<'_> {
         let maps = &self.maps;
         SharedMaps {
             flows: FlowMaps {
@@ -300,15 +327,16 @@ impl Kept {
             owner_tags: self.owner_tags.as_ref().map(AsFd::as_fd),
             secret: self.secret,
             marks: self.marks,
+            rehearsed: None,
         }
     }
 }
 
 /// The dispatchers at interfaces: one program a side, at all of them.
-struct Dispatchers(Vec<(OuterSide, OwnedFd)>);
+pub(super) struct Dispatchers(Vec<(OuterSide, OwnedFd)>);
 
 impl Dispatchers {
-    fn pinned_or_new(
+    pub(super) fn pinned_or_new(
         pins: &Pins,
         here: DispatcherEnv<'_>,
         made: &mut Made<'_>,
@@ -396,7 +424,7 @@ impl KernelGate {
         }
         let brief = brief_of(&record)?;
         let posting = Posting { brief: &brief, record };
-        let posted = self.put_up(&posting, interfaces, Hold::ForGood)?;
+        let posted = self.put_up(&posting, interfaces, Hold::Again)?;
         drop(lock);
         Ok(Some(posted))
     }
@@ -414,12 +442,14 @@ impl KernelGate {
         let mut made = Made::new(pins);
         made.keep();
         let guarded = pins.guarded_or_new(&mut made)?;
+        let rehearsal = pins.rehearsal_or_new(&mut made)?;
         let (_, marks) = pins.secrets_or_new(&mut made)?;
         let here = DispatcherEnv {
             cookie: self.cookie,
             namespace: NamespaceOf::Helper,
             switch: switch.as_fd(),
             slot: slot.as_fd(),
+            rehearsal: rehearsal.as_fd(),
             guarded: guarded.as_fd(),
             marks,
             types: described::at_packets(),

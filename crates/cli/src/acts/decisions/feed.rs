@@ -9,7 +9,7 @@ use tipstaff_gate::GateError;
 use tipstaff_gate::kernel::KernelGate;
 
 use super::line::Told;
-use super::reader::Reader;
+use super::reader::{Reader, missing};
 use super::viewers::socket_path;
 use crate::arguments::Common;
 use crate::failure::{Failure, system};
@@ -119,7 +119,7 @@ impl<'c> Feed<'c> {
 
     /// Whether nothing is in force; whoever is not root cannot tell.
     fn is_down(&self) -> Result<bool, Failure> {
-        match self.gate.unrecorded() {
+        match missing(&self.gate) {
             Err(GateError::NothingInForce) => Ok(nix::unistd::geteuid().is_root()),
             Err(GateError::NotRoot) | Ok(_) => Ok(false),
             Err(e) => Err(e.into()),

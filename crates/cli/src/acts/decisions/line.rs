@@ -23,6 +23,9 @@ pub struct Line {
     pub destination: String,
     pub program: Option<String>,
     pub verdict: Action,
+    /// Whether the orders that said so were rehearsed: then nothing was stopped.
+    #[serde(default)]
+    pub rehearsed: bool,
     /// What decided, in words.
     pub by: String,
     /// The name of the rule that decided; null where none did, or one of earlier orders.
@@ -50,6 +53,7 @@ impl Line {
             destination: self.destination.as_str().into(),
             program: self.program.as_deref().map(Text::from),
             verdict: self.verdict,
+            rehearsed: self.rehearsed,
             by: self.by.as_str().into(),
             rule: self.rule.as_deref().map(Text::from),
             position: self.position,
@@ -69,6 +73,7 @@ pub fn example() -> Line {
         destination: "198.51.100.20:22".into(),
         program: None,
         verdict: Action::Deny,
+        rehearsed: false,
         by: "the standing answer inbound".into(),
         rule: None,
         position: None,
@@ -157,9 +162,18 @@ pub fn moment(time: Timestamp) -> String {
     format!("{time:.6}")
 }
 
+/// What was said: `deny`; or `would deny`, of orders that are rehearsed.
+pub fn said(verdict: Action, rehearsed: bool) -> String {
+    match rehearsed {
+        true => format!("would {verdict}"),
+        false => verdict.to_string(),
+    }
+}
+
 /// A decision as people read it, behind its time.
 pub fn as_text(time: &str, entry: &Entry<'_>) -> String {
-    let Entry { verdict, direction, interface, traffic, source, destination, by, .. } = entry;
+    let Entry { direction, interface, traffic, source, destination, by, .. } = entry;
+    let verdict = said(entry.verdict, entry.rehearsed);
     let program = entry.program.as_deref().map(|path| format!("  {path}")).unwrap_or_default();
     format!(
         "{time}  {verdict:<6}  {direction} on {}  {}  {} → {}{program}  by {}",

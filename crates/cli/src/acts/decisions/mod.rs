@@ -16,7 +16,8 @@ pub use feed::{Feed, Next};
 pub use files::{log_file, log_files};
 #[cfg(test)]
 pub use line::example;
-pub use line::{GapLine, Line, Told, as_text, moment};
+pub use line::{GapLine, Line, Told, as_text, moment, said};
 pub use read::{Counted, Counts, each, scan};
 pub use recorder::Recorder;
+pub use viewers::is_recorded;
 pub use wanted::filter;

@@ -12,6 +12,7 @@ use tipstaff_core::host::listener::{Listener, taker};
 use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP};
 use tipstaff_core::orders::Log;
 use tipstaff_core::packet::Direction;
+use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::kernel::executables::{path_among, path_of};
 use tipstaff_gate::{Event, GateError, Maker};
 use tipstaff_host::{interfaces, listeners};
@@ -28,7 +29,10 @@ const LOOK_AGAIN: Duration = Duration::from_secs(1);
 
 /// Orders and interfaces, as they were read last.
 pub struct Names {
-    judge: LoadedPolicy,
+    /// What is in force, and what is rehearsed: one of them at least.
+    in_force: Option<LoadedPolicy>,
+    rehearsed: Option<LoadedPolicy>,
+    log: Log,
     interfaces: Vec<Interface>,
     programs: HashMap<Maker, String>,
     /// What listens, and when that was read.
@@ -42,26 +46,36 @@ impl Names {
     /// # Errors
     /// [`GateError::NothingInForce`] among others.
     pub fn read(common: &Common) -> Result<Self, Failure> {
-        let judge = match chosen::in_force(common)? {
-            (Some(in_force), _) => chosen::from_force(&in_force)?,
+        let in_force = match chosen::in_force(common)? {
+            (Some(in_force), _) => Some(chosen::from_force(&in_force)?),
             (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
-            (None, Visible::Yes) => return Err(GateError::NothingInForce.into()),
+            (None, Visible::Yes) => None,
         };
+        let rehearsed = KernelGate::new(&common.run_dir)?.rehearsal()?;
+        let rehearsed = rehearsed.map(|r| chosen::of_record(&r.record)).transpose()?;
+        let of = in_force.as_ref().or(rehearsed.as_ref());
+        let log = of.ok_or(GateError::NothingInForce)?.orders.log.clone();
         let interfaces = interfaces::list().map_err(system("reading the interfaces"))?;
         let (programs, read) = (HashMap::new(), Instant::now());
-        Ok(Self { judge, interfaces, programs, listeners: None, read })
+        Ok(Self { in_force, rehearsed, log, interfaces, programs, listeners: None, read })
     }
 
     /// What the orders in force say of the log.
     pub fn log(&self) -> &Log {
-        &self.judge.orders.log
+        &self.log
+    }
+
+    /// The orders that decided, where these are still the ones that are known.
+    fn judge(&self, event: &Event) -> Option<&LoadedPolicy> {
+        let judge = if event.rehearsed { &self.rehearsed } else { &self.in_force };
+        judge.as_ref().filter(|judge| judge.origin.hash().first() == event.orders)
     }
 
     /// Other orders, or an interface that nobody knows: then names are read anew.
     fn keep_up(&mut self, common: &Common, event: &Event) -> Result<(), Failure> {
         let known =
             event.interface.0 == 0 || self.interfaces.iter().any(|i| i.index == event.interface.0);
-        let is_current = self.judge.origin.hash().first() == event.orders && known;
+        let is_current = self.judge(event).is_some() && known;
         if !is_current && self.read.elapsed() >= LOOK_AGAIN {
             self.read = Instant::now();
             match Self::read(common) {
@@ -98,6 +112,7 @@ impl Names {
             destination: end(event, event.destination, event.to.filter(|_| ports)),
             program,
             verdict: event.verdict,
+            rehearsed: event.rehearsed,
             by: self.by(event),
             rule: rule.map(|(name, _)| name.to_owned()),
             position: rule.map(|(_, position)| position),
@@ -108,9 +123,10 @@ impl Names {
 
     /// The path of a program, as long as one of its processes runs, or a rule names it.
     fn program(&mut self, maker: Maker) -> String {
-        let named = &self.judge.brief;
+        let judges = [&self.in_force, &self.rehearsed];
+        let named = judges.into_iter().flatten().flat_map(|j| j.brief.programs_written());
         let known = self.programs.entry(maker).or_insert_with(|| {
-            let named = || path_among(maker, named.programs_written()).map(str::to_owned);
+            let named = || path_among(maker, named).map(str::to_owned);
             path_of(maker).map(|path| path.display().to_string()).or_else(named).unwrap_or_else(
                 || {
                     let (major, minor) = (maker.device >> 20, maker.device & 0xf_ffff);
@@ -151,22 +167,25 @@ impl Names {
     /// The name and the position of the rule that decided; of earlier orders nobody knows.
     fn rule(&self, event: &Event) -> Option<(&str, usize)> {
         let (Speaker::Rule(index) | Speaker::Beyond(index)) = event.speaker else { return None };
-        let known = self.judge.origin.hash().first() == event.orders;
-        let rule = self.judge.brief.rule(index).filter(|_| known)?;
+        let rule = self.judge(event)?.brief.rule(index)?;
         Some((rule.name.as_str(), index.position()))
     }
 
     /// A record may be older than the orders in force.
     fn by(&self, event: &Event) -> String {
-        if self.judge.origin.hash().first() == event.orders {
-            return speaker_words(&self.judge.brief, event.speaker);
+        if let Some(judge) = self.judge(event) {
+            return speaker_words(&judge.brief, event.speaker);
         }
         match event.speaker {
             Speaker::Rule(index) => format!("rule {} of other orders", index.position()),
             Speaker::Beyond(index) => {
                 format!("the rate of rule {} of other orders", index.position())
             }
-            other => speaker_words(&self.judge.brief, other),
+            // No rule: what it is called hangs on no orders.
+            other => {
+                let any = self.in_force.as_ref().or(self.rehearsed.as_ref());
+                any.map_or_else(String::new, |judge| speaker_words(&judge.brief, other))
+            }
         }
     }
 }

@@ -71,7 +71,7 @@ impl Outlets {
 
 fn severity(told: &Told) -> u8 {
     match told {
-        Told::Line(line) if line.verdict == Action::Allow => INFO,
+        Told::Line(line) if line.verdict == Action::Allow || line.rehearsed => INFO,
         _ => NOTICE,
     }
 }
@@ -98,6 +98,9 @@ fn fields(line: &Line) -> Vec<(&'static str, String)> {
         ("DESTINATION", shown(&line.destination)),
         ("BY", shown(&line.by)),
     ];
+    if line.rehearsed {
+        all.push(("REHEARSED", "1".into()));
+    }
     all.extend(known("PROGRAM", &line.program));
     all.extend(known("RULE", &line.rule));
     all

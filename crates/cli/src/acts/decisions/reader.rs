@@ -23,11 +23,27 @@ const LOOK: Duration = Duration::from_secs(1);
 /// read it. The ring has room for ten times the worst.
 const BATCH: Duration = Duration::from_millis(10);
 
+/// What the records of what is in force, and of what is rehearsed, do not have.
+type Missing = [Unrecorded; 2];
+
+/// Counts what is missing.
+///
+/// # Errors
+/// [`GateError::NothingInForce`] where nothing is rehearsed either.
+pub fn missing(gate: &KernelGate) -> Result<Missing, GateError> {
+    let none = Unrecorded::default();
+    match (gate.unrecorded(), gate.unrecorded_of_rehearsal()) {
+        (in_force, Err(GateError::NoRehearsal)) => Ok([in_force?, none]),
+        (Err(GateError::NothingInForce), rehearsed) => Ok([none, rehearsed?]),
+        (in_force, rehearsed) => Ok([in_force?, rehearsed?]),
+    }
+}
+
 /// What is in force.
 struct Source {
     events: Events,
     names: Names,
-    missing: Unrecorded,
+    missing: Missing,
     looked: Instant,
 }
 
@@ -132,7 +148,7 @@ impl<'c> Reader<'c> {
     }
 
     fn in_force(&mut self) -> Result<Source, Failure> {
-        let (missing, events) = (self.gate.unrecorded()?, self.gate.events()?);
+        let (missing, events) = (missing(&self.gate)?, self.gate.events()?);
         Ok(match self.source.take() {
             Some(known) => Source { events, ..known },
             None => {
@@ -161,7 +177,7 @@ impl<'c> Reader<'c> {
 impl Source {
     /// What is missing since the last look.
     fn gap(&mut self, gate: &KernelGate) -> Result<Option<GapLine>, Failure> {
-        let now = match gate.unrecorded() {
+        let now = match missing(gate) {
             Err(GateError::NothingInForce) => return Ok(None),
             now => now?,
         };
@@ -169,12 +185,11 @@ impl Source {
         self.looked = Instant::now();
         // A gate that was put up anew counts from nothing.
         let since = |now: u64, before: u64| if now < before { now } else { now - before };
-        let gap = GapLine {
-            time: moment(Timestamp::now()),
-            not_sampled: since(now.left_out, before.left_out),
-            lost: since(now.lost, before.lost),
-            not_written: 0,
-        };
+        let mut gap = GapLine { time: moment(Timestamp::now()), ..GapLine::default() };
+        for (now, before) in now.iter().zip(before) {
+            gap.not_sampled += since(now.left_out, before.left_out);
+            gap.lost += since(now.lost, before.lost);
+        }
         Ok((!gap.is_empty()).then_some(gap))
     }
 }

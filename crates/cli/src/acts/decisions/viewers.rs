@@ -32,6 +32,11 @@ pub fn socket_path(run_dir: &Path) -> PathBuf {
     run_dir.join("decisions")
 }
 
+/// Whether somebody reads the records.
+pub fn is_recorded(run_dir: &Path) -> bool {
+    UnixStream::connect(socket_path(run_dir)).is_ok()
+}
+
 /// Asks whoever reads to end that; `false`: nobody does.
 pub fn ask_to_hand_over(run_dir: &Path) -> bool {
     let Ok(mut reader) = UnixStream::connect(socket_path(run_dir)) else { return false };

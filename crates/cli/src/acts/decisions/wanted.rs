@@ -31,6 +31,7 @@ pub fn filter(options: &DecisionOptions, orders: Option<&Orders>) -> Result<LogF
         traffic,
         programs: options.programs.clone(),
         interface: InterfaceCondition { written: options.interfaces.clone(), except: Vec::new() },
+        rehearsed: options.rehearsed.then_some(true),
     })
 }
 

@@ -311,7 +311,7 @@ fn trials(judge: &LoadedPolicy, ground: Trial<'_>, told: &Told<'_>) -> Result<()
         let posting = Posting { brief: &next.brief, record: record(next) };
         let posted: Posted = try_out(&posting, TRIAL)?;
         let meaning = Some(post::PolicyDiff::between(&judge.brief, &next.brief));
-        let kept = post::Kept { trial: Some(TRIAL), meaning, ..post::Kept::default() };
+        let kept = post::Kept { how: post::Put::OnTrial(TRIAL), meaning, ..post::Kept::default() };
         post::show(next, Some(&posted), &kept, terminal);
         Ok::<_, Failure>(())
     };

@@ -44,6 +44,8 @@ pub fn run(common: &Common, options: &LogOptions, terminal: &Terminal) -> Result
     let now = Timestamp::now();
     let orders = orders(common, &options.decisions);
     let mut filter = filter(&options.decisions, orders.as_ref())?;
+    // What was rehearsed turned nobody away.
+    filter.rehearsed = Some(options.decisions.rehearsed);
     filter.since = options.since.as_deref().map(|text| when::read(text, now)).transpose()?;
     filter.until = options.until.as_deref().map(|text| when::read(text, now)).transpose()?;
     let current = log_file(common);

@@ -28,6 +28,7 @@ use tipstaff_knock::witness;
 use tipstaff_reach::{Check, GateInForce, Place, plan};
 
 use crate::acts::last_check::{self, Output};
+use crate::acts::rehearsing;
 use crate::arguments::{Common, ReachCommand, ReachOptions};
 use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
@@ -67,6 +68,9 @@ pub fn run(
         Some(name) => (far::look(common, options, name, terminal.json)?, Vec::new()),
         None => near(common, options, terminal)?,
     };
+    if options.target.is_none() {
+        report.notes.extend(rehearsing::aside(common)?);
+    }
     if options.all_ports || !options.ports.is_empty() {
         report.gather(SEVERAL);
     }

@@ -10,10 +10,11 @@ use tipstaff_core::analysis::remarks::{Remark, program_remarks};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::{NO_POSTURE, Origin};
 use tipstaff_gate::kernel::{KernelGate, Shortfall, executables, shortfalls};
-use tipstaff_gate::{Gate, GateError, Pending, Record};
+use tipstaff_gate::{Gate, GateError, Pending, Record, Rehearsal};
 use tipstaff_host::interfaces;
 
 use crate::acts::boot_trouble;
+use crate::acts::rehearsing::{self, Rehearsed};
 use crate::acts::units::{self, Restart};
 use crate::arguments::Common;
 use crate::chosen;
@@ -44,6 +45,8 @@ pub struct Report {
     limits: Vec<Shortfall>,
     /// About the programs that rules name.
     remarks: Vec<Remark>,
+    /// Orders that decide beside them and stop nothing.
+    rehearsal: Option<Rehearsed>,
 }
 
 impl Report {
@@ -62,6 +65,7 @@ impl Report {
             restart: None,
             limits: Vec::new(),
             remarks: Vec::new(),
+            rehearsal: None,
         }
     }
 }
@@ -92,8 +96,9 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         Err(GateError::OtherVersion) => return Ok(other_version(terminal)),
         in_force => in_force?,
     };
+    let rehearsal = rehearsing::here(common)?;
     let Some(in_force) = in_force else {
-        down(common, pending, terminal);
+        down(common, pending, rehearsal.as_ref(), terminal);
         return Ok(Ending::Down);
     };
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
@@ -133,10 +138,14 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         restart: Some(units::restart(common)),
         limits,
         remarks: program_remarks(&brief, &executables::notes(&brief)),
+        rehearsal: rehearsal.as_ref().map(Rehearsed::of),
     };
     match terminal.json {
         true => terminal.json(&report),
-        false => print(&report, record, pending, terminal),
+        false => {
+            print(&report, record, pending, terminal);
+            print_rehearsal(rehearsal.as_ref(), terminal);
+        }
     }
     Ok(ending)
 }
@@ -146,9 +155,15 @@ fn names(interfaces: &[&Interface]) -> Vec<String> {
 }
 
 /// Nothing is in force: for good, or for a time.
-fn down(common: &Common, pending: Option<Pending>, terminal: &Terminal) {
+fn down(
+    common: &Common,
+    pending: Option<Pending>,
+    rehearsal: Option<&Rehearsal>,
+    terminal: &Terminal,
+) {
     if terminal.json {
-        terminal.json(&Report::empty("down", pending.map(|pending| pending.left)));
+        let empty = Report::empty("down", pending.map(|pending| pending.left));
+        terminal.json(&Report { rehearsal: rehearsal.map(Rehearsed::of), ..empty });
         return;
     }
     if let Some(Pending { left, then: Some(record), .. }) = pending {
@@ -156,13 +171,26 @@ fn down(common: &Common, pending: Option<Pending>, terminal: &Terminal) {
         let next = record.hash().short();
         terminal.line(format!("  then the kernel puts orders {next} in force again"));
         terminal.note("  `tipstaff confirm --revert` does so now");
+        print_rehearsal(rehearsal, terminal);
         return;
     }
-    terminal.heading("down: no gate is loaded, everything passes");
+    terminal.heading(match rehearsal {
+        Some(_) => "down: everything passes; orders are rehearsed",
+        None => "down: no gate is loaded, everything passes",
+    });
+    print_rehearsal(rehearsal, terminal);
     if let Some(trouble) = boot_trouble::trouble(common) {
         terminal.line(format!("  after the restart {trouble}"));
     }
     terminal.note("put orders in force with `tipstaff post`");
+}
+
+fn print_rehearsal(rehearsal: Option<&Rehearsal>, terminal: &Terminal) {
+    if let Some(rehearsal) = rehearsal {
+        terminal.line(format!("  rehearsal {}", rehearsing::words(rehearsal)));
+        terminal
+            .note("            it stops nothing; `tipstaff rehearse report` tells what it would");
+    }
 }
 
 fn print(report: &Report, record: &Record, pending: Option<Pending>, terminal: &Terminal) {

@@ -16,7 +16,7 @@ use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, InForce, Tally, Unrecorded};
 
-use crate::acts::named;
+use crate::acts::{named, rehearsing};
 use crate::arguments::{Common, TallyOptions, TallySort};
 use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
@@ -224,6 +224,7 @@ pub fn run(
     if let (Some((sources, judge)), Some(index)) = (sources, wanted) {
         show_sources(&judge, index, &sources, terminal);
     }
+    rehearsing::note(common, terminal)?;
     Ok(Ending::Fine)
 }
 

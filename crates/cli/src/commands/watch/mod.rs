@@ -15,7 +15,7 @@ use tipstaff_core::orders::LogLevel;
 use tipstaff_gate::GateError;
 
 use crate::acts::decisions::{Feed, GapLine, Line, Next, Told, as_text, filter, moment};
-use crate::acts::named;
+use crate::acts::{named, rehearsing};
 use crate::arguments::{Common, WatchOptions};
 use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
@@ -74,7 +74,11 @@ fn judge(common: &Common) -> Result<Option<LoadedPolicy>, Failure> {
     match chosen::in_force(common)? {
         (Some(in_force), _) => chosen::from_force(&in_force).map(Some),
         (None, Visible::OnlyToRoot) => Ok(None),
-        (None, Visible::Yes) => Err(GateError::NothingInForce.into()),
+        // What is rehearsed on an open machine is watched, too.
+        (None, Visible::Yes) => match rehearsing::here(common)? {
+            Some(rehearsal) => chosen::of_record(&rehearsal.record).map(Some),
+            None => Err(GateError::NothingInForce.into()),
+        },
     }
 }
 

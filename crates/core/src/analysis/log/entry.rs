@@ -78,6 +78,9 @@ pub struct Entry<'t> {
     pub program: Option<Text<'t>>,
     /// What was said.
     pub verdict: Action,
+    /// Whether the orders that said it were rehearsed: then nothing was stopped.
+    #[serde(default)]
+    pub rehearsed: bool,
     /// By what, in words.
     pub by: Text<'t>,
     /// The name of the rule that decided.
@@ -95,6 +98,11 @@ impl Entry<'_> {
     /// Who sent it.
     pub fn source_address(&self) -> Option<IpAddr> {
         address(&self.source)
+    }
+
+    /// Whether a rule or a standing answer decided it: foundations and rates no rule changes.
+    pub fn a_rule_could_let_it_in(&self) -> bool {
+        self.by.starts_with("rule ") || self.by.starts_with("the standing answer")
     }
 
     /// To whom it went.
@@ -159,6 +167,7 @@ pub(super) fn example() -> Entry<'static> {
         destination: "198.51.100.20:22".into(),
         program: None,
         verdict: Action::Deny,
+        rehearsed: false,
         by: "the standing answer inbound".into(),
         rule: None,
         position: None,

@@ -34,12 +34,20 @@ pub struct LogFilter {
     pub programs: Vec<String>,
     /// On these interfaces.
     pub interface: InterfaceCondition,
+    /// Of rehearsed orders only, or of those in force only; `None`: of both.
+    pub rehearsed: Option<bool>,
 }
 
 impl LogFilter {
+    /// All that was decided in force.
+    pub fn in_force() -> Self {
+        Self { rehearsed: Some(false), ..Self::default() }
+    }
+
     /// Whether a decision is meant.
     pub fn shows(&self, entry: &Entry<'_>) -> bool {
         self.is_in_time(&entry.time)
+            && self.rehearsed.is_none_or(|rehearsed| rehearsed == entry.rehearsed)
             && is_in(&self.verdicts, &entry.verdict)
             && is_in(&self.directions, &entry.direction)
             && is_among(self.source.as_ref(), || entry.source_address())
@@ -122,11 +130,13 @@ mod tests {
             traffic: port(22),
             programs: vec!["plated".into()],
             interface: InterfaceCondition { written: vec!["lan*".into()], except: Vec::new() },
+            rehearsed: Some(false),
         };
         assert!(right.shows(&entry()) && LogFilter::default().shows(&entry()));
-        let wrong: [fn(&mut LogFilter); 9] = [
+        let wrong: [fn(&mut LogFilter); 10] = [
             |f| f.since = Some("2026-11-29T10:00:00.000001Z".into()),
             |f| f.until = f.since.clone(),
+            |f| f.rehearsed = Some(true),
             |f| f.rules = vec![Which::parse("3")],
             |f| f.verdicts = vec![Action::Allow],
             |f| f.directions = vec![Direction::Transit],

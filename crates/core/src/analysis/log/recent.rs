@@ -48,8 +48,11 @@ impl Recent {
 
     /// Counts a decision that was made at a moment, now or earlier.
     pub fn add(&mut self, entry: &Entry<'_>, at: u64) {
-        self.sources.add(entry);
-        self.sources.forget_beyond(MOST_SOURCES);
+        // Whom a rehearsal would turn away is still let in.
+        if !entry.rehearsed {
+            self.sources.add(entry);
+            self.sources.forget_beyond(MOST_SOURCES);
+        }
         let decider = match self.deciders.get_mut(&*entry.by) {
             Some(known) => known,
             None => self.deciders.entry(entry.by.to_string()).or_default(),

@@ -15,6 +15,7 @@ use tipstaff_core::tables::layout::Layout;
 
 use crate::kernel::emit::marks::Marks;
 use crate::kernel::emit::shares::Shares;
+use crate::kernel::emit::slot::Rehearsed;
 use crate::kernel::emit::types::KernelTypes;
 
 /// The kinds of places where decisions are made.
@@ -242,6 +243,9 @@ pub struct Parts<'m> {
     pub clock: BorrowedFd<'m>,
     /// Foundations that can be off.
     pub foundations: FoundationSwitches,
+    /// Where what passes is shown to what is rehearsed; `None`: this is that itself, and
+    /// stops nothing.
+    pub(crate) rehearsed: Option<Rehearsed<'m>>,
 }
 
 /// Where the packet goes from here.

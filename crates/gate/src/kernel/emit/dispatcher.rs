@@ -7,13 +7,14 @@
 //! the switch is turned: one write of 64 bits, in force everywhere at once. The
 //! switch may have a deadline: behind it the dispatchers themselves go back to
 //! the place before. The third place is the panic button's: whoever presses it
-//! never writes where somebody else may be writing.
+//! never writes where somebody else may be writing. A fourth one, which never
+//! holds, is for what is rehearsed: it sees what has passed, and stops nothing.
 
 use std::os::fd::BorrowedFd;
 
 use tipstaff_bpf::abi::{bpf_sock, hdr_start, helper, skb};
 use tipstaff_bpf::asm::{
-    AssembleError, Assembler, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, STACK, Width,
+    AssembleError, Assembler, If, Label, R0, R1, R2, R3, R4, R5, R6, STACK, Width,
 };
 use tipstaff_bpf::sys::Attach;
 use tipstaff_core::names::traffic::TCP;
@@ -21,6 +22,7 @@ use tipstaff_core::names::traffic::TCP;
 use crate::kernel::emit::context::{Hook, OuterSide, cb, told};
 use crate::kernel::emit::marks::{Marks, Note, jump_if_noted, write_note};
 use crate::kernel::emit::namespace::NamespaceOf;
+use crate::kernel::emit::slot::{Rehearsed, into_rehearsal, into_what_holds};
 use crate::kernel::emit::types::KernelTypes;
 
 /// The dispatcher of a side of an interface.
@@ -76,7 +78,9 @@ pub(crate) fn outer(side: OuterSide, here: DispatcherEnv<'_>) -> Result<Vec<u8>,
         }
     }
     a.place(jump);
-    into_the_slot(&mut a, here);
+    into_what_holds(&mut a, here.switch, here.slot);
+    // Nothing is in force.
+    into_rehearsal(&mut a, Rehearsed { until: here.rehearsal, slot: here.slot });
     a.place(next);
     a.mov(R0, Hook::Outer.pass());
     a.exit();
@@ -185,7 +189,7 @@ pub(crate) fn at_sockets(
         a.store(Width::W, R6, cb::TOLD, R2);
         a.place(done);
     }
-    into_the_slot(&mut a, here);
+    into_what_holds(&mut a, here.switch, here.slot);
     a.place(pass);
     a.mov(R0, hook.pass());
     a.exit();
@@ -211,30 +215,6 @@ fn jump_if_guarded(a: &mut Assembler, outwards: bool, here: DispatcherEnv<'_>, g
     a.jump_if(If::Ne, R0, 0, guarded);
 }
 
-/// Asks the switch, and jumps to the program that holds. Falls through where
-/// its place is empty.
-fn into_the_slot(a: &mut Assembler, here: DispatcherEnv<'_>) {
-    let jump = a.label();
-    a.ld_map_value(R1, here.switch, 0);
-    a.load(Width::D, R7, R1, 0);
-    a.copy(R8, R7);
-    a.alu64_imm(Op::And, R8, 3);
-    a.copy(R9, R7);
-    a.alu64_imm(Op::Rsh, R9, 4);
-    a.alu64_imm(Op::Lsh, R9, 4);
-    a.jump_if(If::Eq, R9, 0, jump);
-    a.call(helper::KTIME_GET_BOOT_NS);
-    a.jump_if_reg(If::Lt, R0, R9, jump);
-    a.copy(R8, R7);
-    a.alu64_imm(Op::Rsh, R8, 2);
-    a.alu64_imm(Op::And, R8, 3);
-    a.place(jump);
-    a.copy(R1, R6);
-    a.map(R2, here.slot);
-    a.copy(R3, R8);
-    a.call(helper::TAIL_CALL);
-}
-
 /// What dispatchers refer to.
 #[derive(Clone, Copy)]
 pub(crate) struct DispatcherEnv<'m> {
@@ -246,6 +226,8 @@ pub(crate) struct DispatcherEnv<'m> {
     pub(crate) switch: BorrowedFd<'m>,
     /// The slot of the hook.
     pub(crate) slot: BorrowedFd<'m>,
+    /// Until when something is rehearsed.
+    pub(crate) rehearsal: BorrowedFd<'m>,
     /// The interfaces that have an outer gate.
     pub(crate) guarded: BorrowedFd<'m>,
     /// The gate's own numbers.

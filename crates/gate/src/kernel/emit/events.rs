@@ -4,7 +4,7 @@
 //!
 //! A record, [`RECORD_BYTES`] long, native byte order unless said otherwise:
 //! time (ns, TAI) u64 · first 8 bytes of the orders' hash · counter slot u32 ·
-//! interface u32 · direction, action, protocol, family u8 · source and
+//! interface u32 · direction (with [`REHEARSAL`] where that is one), action, protocol, family u8 · source and
 //! destination port u16 each (network order; type and code of ICMP as the
 //! second) · source, destination (16 bytes each, IPv4 as `::ffff:a.b.c.d`) ·
 //! the program: inode number u64, device u32, process u32; zeros where none is
@@ -29,6 +29,9 @@ use crate::kernel::emit::{owner, rates};
 
 /// What the standing answers deny is recorded 100 times a second at most, 100 at once.
 const SAMPLES: (i32, i32) = (10_000_000, 100);
+
+/// On the direction's byte: this was rehearsed.
+pub(crate) const REHEARSAL: u8 = 0x80;
 
 /// Begins a packet of a family: no ports known.
 pub(crate) fn begin(a: &mut Assembler, family: Family) {
@@ -79,6 +82,9 @@ pub(crate) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         a.store(Width::D, STACK, at::RECORD + to, R1);
     }
     at::WAY.number(a, R1);
+    if parts.rehearsed.is_none() {
+        a.alu64_imm(Op::Or, R1, REHEARSAL.into());
+    }
     a.store(Width::B, STACK, at::RECORD + 24, R1);
     a.store(Width::B, STACK, at::RECORD + 25, R8);
     a.load(Width::W, R1, STACK, at::KEY);

@@ -2,7 +2,7 @@
 //! standing answer. The same shape for every policy; where the tables stand in
 //! the blob is written into it as immediates.
 
-use tipstaff_bpf::abi::{hdr_start, helper, packet_type, skb, tcx};
+use tipstaff_bpf::abi::{hdr_start, helper, packet_type, skb};
 use tipstaff_bpf::asm::{
     AssembleError, Assembler, Flag, If, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, STACK, Width,
 };
@@ -20,9 +20,10 @@ use crate::kernel::emit::context::{Hook, Labels, Parts, cb, guarded, told, wante
 use crate::kernel::emit::counters::{CounterSlot, count, outcome};
 use crate::kernel::emit::foundations::before_rules;
 use crate::kernel::emit::frame::at;
-use crate::kernel::emit::marks::{Note, write_note};
+use crate::kernel::emit::marks::{Note, jump_if_noted, write_note};
 use crate::kernel::emit::route::own;
 use crate::kernel::emit::search::{address_rows, first_rule};
+use crate::kernel::emit::slot::into_rehearsal;
 use crate::kernel::emit::{events, flows, link, reject};
 
 /// The program of one revision that decides packets: at interfaces, or at the
@@ -306,7 +307,19 @@ fn passing_through(a: &mut Assembler, parts: &Parts<'_>, labels: &Labels) {
         flows::forwarded(a, family, parts.flows, Some(reply), pass);
     }
     a.place(pass);
-    a.mov(R0, tcx::NEXT);
+    let_pass(a, labels.hook, parts);
+}
+
+/// Ends by letting the packet pass; what is rehearsed sees what is in force lets through.
+fn let_pass(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
+    if let (Hook::Outer, Some(rehearsed)) = (hook, parts.rehearsed) {
+        let plain = a.label();
+        a.load(Width::W, R1, R6, cb::TOLD);
+        a.jump_if(If::Set, R1, told::ASKED | told::KNOCK, plain);
+        into_rehearsal(a, rehearsed);
+        a.place(plain);
+    }
+    a.mov(R0, hook.pass());
     a.exit();
 }
 
@@ -323,7 +336,7 @@ fn load_network(a: &mut Assembler, offset: i32, to: i16, length: i32, otherwise:
 
 /// r7 the slot, r8 the action as [`Verdict`] has it.
 fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
-    let (done, pass, silent) = (a.label(), a.label(), a.label());
+    let (done, pass, silent, counted) = (a.label(), a.label(), a.label(), a.label());
     if hook == Hook::Inner {
         // The outer gate counts, and answers, what is not stopped here.
         let whole = a.label();
@@ -335,22 +348,41 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         a.jump_if(If::Ne, R8, u16::from(Verdict::DENY), pass);
         a.place(on);
     }
+    if parts.rehearsed.is_none() {
+        // What was decided stands there; only who asks this very program reads it.
+        let other = a.label();
+        a.load(Width::W, R1, R6, cb::TOLD);
+        a.jump_if(If::Set, R1, told::ASKED, other);
+        a.jump(counted);
+        a.place(other);
+    }
     a.store(Width::W, R6, cb::SLOT, R7);
     a.store(Width::W, R6, cb::ACTION, R8);
     a.load(Width::W, R1, R6, cb::TOLD);
     a.jump_if(If::Set, R1, told::ASKED, done);
+    a.place(counted);
     let untold = a.label();
+    a.load(Width::W, R1, R6, cb::TOLD);
     a.jump_if(If::Set, R1, told::KNOCK, untold);
     count(a, hook, parts, done);
     if parts.records {
         events::record(a, hook, parts);
     }
     a.place(untold);
+    if parts.rehearsed.is_none() {
+        // It passes here, so what follows it is known as if it had been let through: its
+        // answers are not asked about again.
+        a.mov(R8, Verdict::ALLOW.into());
+    }
     flows::passed(a, parts);
     if hook == Hook::Outer {
         note(a, parts);
     }
     a.place(done);
+    if parts.rehearsed.is_none() {
+        let_pass(a, hook, parts);
+        return;
+    }
     a.jump_if(If::Eq, R8, u16::from(Verdict::ALLOW), pass);
     if hook == Hook::Outer && (parts.refuses || parts.restricts_outbound) {
         // A question changes nothing.
@@ -373,8 +405,7 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
     a.mov(R0, hook.stop());
     a.exit();
     a.place(pass);
-    a.mov(R0, hook.pass());
-    a.exit();
+    let_pass(a, hook, parts);
 }
 
 /// Notes on a packet that passes how it was decided, for where it leaves. r7
@@ -383,6 +414,12 @@ fn note(a: &mut Assembler, parts: &Parts<'_>) {
     let (done, reply, out, through, inbound) =
         (a.label(), a.label(), a.label(), a.label(), a.label());
     a.jump_if(If::Ne, R8, u16::from(Verdict::ALLOW), done);
+    if parts.rehearsed.is_none() {
+        // What is in force has noted it, where anything is.
+        for note in [Note::Inbound, Note::Own, Note::Through, Note::Reply, Note::Out] {
+            jump_if_noted(a, parts.marks, note, done);
+        }
+    }
     at::WAY.load(a, R1);
     a.jump_if(If::Eq, R1, Flag::with(Direction::Outbound as u16), out);
     for foundation in [Foundation::Replies, Foundation::IcmpErrors, Foundation::LaterFragments] {

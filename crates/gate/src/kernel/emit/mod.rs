@@ -22,4 +22,5 @@ pub(crate) mod reject;
 pub(crate) mod route;
 pub(crate) mod search;
 pub(crate) mod shares;
+pub(crate) mod slot;
 pub(crate) mod types;

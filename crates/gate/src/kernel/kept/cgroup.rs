@@ -53,6 +53,11 @@ impl Needed {
         }
     }
 
+    /// Who made a socket is noted for what is rehearsed, too.
+    pub(crate) fn with_tags_if(self, rehearses: bool) -> Self {
+        Self { owner_tags: self.owner_tags || rehearses, ..self }
+    }
+
     pub(crate) fn has(self, hook: Hook) -> bool {
         self.connect || !matches!(hook, Hook::Connect(_))
     }

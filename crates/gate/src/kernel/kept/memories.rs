@@ -17,6 +17,24 @@ use crate::kernel::kept::pins::{Made, Pins};
 /// What stands before the name of a memory that is to take another one's place.
 const RESIZED: &str = "new-";
 
+/// What stands before the names of a rehearsal's memories.
+const REHEARSAL: &str = "rehearsal-";
+
+/// Whose memories.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Whose {
+    /// Of what is in force, and of what may replace it.
+    Posted {
+        /// Whether they may change their size.
+        may_resize: bool,
+    },
+    /// Of what is rehearsed.
+    Rehearsed {
+        /// They begin as copies, so that it knows what goes on.
+        anew: bool,
+    },
+}
+
 /// The maps that forget what was not used for longest.
 pub(crate) struct MemoryMaps {
     /// In the order of [`super::flows::FlowMaps`].
@@ -44,6 +62,17 @@ fn copying() -> impl FnOnce(io::Error) -> GateError {
     bpf("to copy what the gate remembers")
 }
 
+/// Copies what is remembered, as far as there is room.
+fn copy(old: &OwnedFd, new: &OwnedFd, wanted: Wanted) -> Result<(), GateError> {
+    let mut held = vec![0; wanted.value as usize];
+    for key in sys::map_keys(old.as_fd()).map_err(copying())?.iter().take(wanted.room as usize) {
+        if sys::map_lookup(old.as_fd(), key, &mut held).map_err(copying())? {
+            sys::map_update(new.as_fd(), key, &held).map_err(copying())?;
+        }
+    }
+    Ok(())
+}
+
 impl Pins {
     /// The memories, each with the room that the orders give it. One that has
     /// other room is copied into a new one, whose pin takes the place of the old
@@ -51,7 +80,7 @@ impl Pins {
     pub(crate) fn memories_or_new(
         &self,
         memory: Memory,
-        may_resize: bool,
+        whose: Whose,
         made: &mut Made<'_>,
     ) -> Result<MemoryMaps, GateError> {
         let Memory { flows, sources } = memory;
@@ -70,7 +99,10 @@ impl Pins {
         let rates = Wanted { pin: "rates", name: "ts_rates", key: BUCKET_BYTES, value: 8, room };
         let room = shares::CAPACITY as u32;
         let shares = Wanted { pin: "shares", name: "ts_shares", key: SHARE_BYTES, value: 8, room };
-        let mut one = |wanted| self.memory(wanted, may_resize, made);
+        let mut one = |wanted| match whose {
+            Whose::Posted { may_resize } => self.memory(wanted, may_resize, made),
+            Whose::Rehearsed { anew } => self.rehearsed_memory(wanted, anew, made),
+        };
         Ok(MemoryMaps {
             answered: one(flow)?,
             unanswered: one(unanswered)?,
@@ -95,18 +127,45 @@ impl Pins {
             return Ok(old);
         }
         let new = new().map_err(bpf("to make a map with bpf(2)"))?;
-        let mut held = vec![0; value as usize];
-        for key in sys::map_keys(old.as_fd()).map_err(copying())?.iter().take(room as usize) {
-            if sys::map_lookup(old.as_fd(), key, &mut held).map_err(copying())? {
-                sys::map_update(new.as_fd(), key, &held).map_err(copying())?;
-            }
-        }
+        copy(&old, &new, wanted)?;
         let beside = self.folder.join(format!("{RESIZED}{pin}"));
         // A post that was cut off may have left one.
         let _ = fs::remove_file(&beside);
         sys::pin(new.as_fd(), &beside).map_err(bpf("to pin the gate"))?;
         made.paths.push(beside);
         Ok(new)
+    }
+
+    fn rehearsed_memory(
+        &self,
+        wanted: Wanted,
+        anew: bool,
+        made: &mut Made<'_>,
+    ) -> Result<OwnedFd, GateError> {
+        let Wanted { pin, name, key, value, room } = wanted;
+        let own = format!("{REHEARSAL}{pin}");
+        if anew {
+            // What is rehearsed until then has its own whether it is pinned or not.
+            self.forget(&own);
+        } else if let Some(known) = self.open(&own)? {
+            return Ok(known);
+        }
+        let new = || sys::map_create(MapKind::LruHash, name, key, value, room);
+        let new = self.map_or_new(&own, new, made)?;
+        if let Some(old) = self.open(pin)? {
+            copy(&old, &new, wanted)?;
+        }
+        Ok(new)
+    }
+
+    /// Forgets what a rehearsal remembered.
+    pub(crate) fn forget_rehearsal(&self) {
+        for path in self.all().unwrap_or_default() {
+            let name = path.file_name().and_then(|name| name.to_str());
+            if name.is_some_and(|name| name.starts_with(REHEARSAL)) {
+                let _ = fs::remove_file(path);
+            }
+        }
     }
 
     /// The memories that were made anew take the places of those before.

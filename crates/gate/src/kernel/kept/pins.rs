@@ -33,7 +33,7 @@ pub(crate) const SOCKET_LINKS: [&str; 5] =
 pub(crate) const OWNER_TAG_LINK: &str = "label";
 
 /// The layout of all that is pinned: switch, slots, flows, dispatchers.
-const LAYOUT: u32 = 3;
+const LAYOUT: u32 = 4;
 
 /// The machine's own run directory; other ones are of tests and of other gates.
 const RUN_DIR: &str = "/run/tipstaff";
@@ -224,6 +224,14 @@ impl Pins {
 
     pub(crate) fn switch_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
         self.map_or_new("switch", || sys::map_create_shared("ts_switch"), made)
+    }
+
+    pub(crate) fn rehearsal(&self) -> Result<Option<OwnedFd>, GateError> {
+        self.open("rehearsal")
+    }
+
+    pub(crate) fn rehearsal_or_new(&self, made: &mut Made<'_>) -> Result<OwnedFd, GateError> {
+        self.map_or_new("rehearsal", || sys::map_create_shared("ts_rehearsal"), made)
     }
 
     pub(crate) fn clock(&self) -> Result<Option<OwnedFd>, GateError> {

@@ -27,6 +27,7 @@ use crate::kernel::emit::marks::Marks;
 use crate::kernel::emit::owner::ASKED_PROGRAMS;
 use crate::kernel::emit::owner_tag::Secret;
 use crate::kernel::emit::shares::Shares;
+use crate::kernel::emit::slot::Rehearsed;
 use crate::kernel::emit::{connect, filter};
 use crate::kernel::error::{bpf, load, misfit, system};
 use crate::kernel::kept::counted::Counted;
@@ -56,6 +57,8 @@ pub(crate) struct SharedMaps<'m> {
     pub(crate) secret: Secret,
     /// The gate's own numbers.
     pub(crate) marks: Marks,
+    /// Where what passes is shown to what is rehearsed; `None`: this is that itself.
+    pub(crate) rehearsed: Option<Rehearsed<'m>>,
 }
 
 pub(crate) struct Revision {
@@ -224,6 +227,7 @@ impl Revision {
             restricts_outbound: restricts(brief, Direction::Outbound),
             foundations: brief.foundations,
             clock: memories.clock,
+            rehearsed: memories.rehearsed,
         };
         let made = |hook: Hook| {
             let code = match hook {

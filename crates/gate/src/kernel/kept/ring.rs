@@ -12,6 +12,7 @@ use tipstaff_core::tables::layout::Verdict;
 
 use crate::contract::{Event, GateError, Maker};
 use crate::kernel::emit::counters::CounterSlot;
+use crate::kernel::emit::events::REHEARSAL;
 use crate::kernel::emit::frame::RECORD_BYTES;
 use crate::kernel::error::bpf;
 use crate::kernel::kept::clock::tai_ahead;
@@ -65,10 +66,11 @@ fn event(record: &[u8], tai_ahead: i64) -> Option<Event> {
     let time = i64::try_from(record.u64_ne(0)?).ok()? - tai_ahead * 1_000_000_000;
     Some(Event {
         time,
+        rehearsed: record[24] & REHEARSAL != 0,
         orders: record[8..16].try_into().ok()?,
         speaker: CounterSlot(record.u32_ne(16)?).speaker()?,
         interface: InterfaceIndex(record.u32_ne(20)?),
-        direction: Direction::ALL.into_iter().find(|d| *d as u8 == record[24])?,
+        direction: Direction::ALL.into_iter().find(|d| *d as u8 == record[24] & !REHEARSAL)?,
         verdict: Action::ALL
             .into_iter()
             .find(|action| Verdict::action_bits(*action) == record[25])?,

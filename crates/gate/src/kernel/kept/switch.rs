@@ -6,7 +6,8 @@ use std::time::Duration;
 use nix::time::{ClockId, clock_gettime};
 use tipstaff_bpf::sys::Cell;
 
-use crate::contract::GateError;
+use crate::contract::{GateError, Left};
+use crate::kernel::emit::slot::REHEARSED;
 use crate::kernel::error::system;
 
 /// A place of the slots.
@@ -17,16 +18,18 @@ pub(crate) enum Place {
     Second = 1,
     /// The panic button's.
     Sealed = 2,
+    /// What is rehearsed; the switch never names it.
+    Rehearsed = REHEARSED as isize,
 }
 
 impl Place {
-    pub(crate) const ALL: [Self; 3] = [Self::First, Self::Second, Self::Sealed];
+    pub(crate) const ALL: [Self; 4] = [Self::First, Self::Second, Self::Sealed, Self::Rehearsed];
 
     /// Where the next post goes while this one holds.
     pub(crate) fn next(self) -> Self {
         match self {
             Self::First => Self::Second,
-            Self::Second | Self::Sealed => Self::First,
+            Self::Second | Self::Sealed | Self::Rehearsed => Self::First,
         }
     }
 
@@ -121,6 +124,39 @@ impl Switch {
             None => 0,
         };
         Ok(self.0.replace(read.word, word | place as u64))
+    }
+}
+
+/// Until when something is rehearsed.
+pub(crate) struct RehearsalTime(Cell);
+
+impl RehearsalTime {
+    pub(crate) fn open(map: BorrowedFd<'_>) -> Result<Self, GateError> {
+        Cell::open(map).map(Self).map_err(system("mapping the time of a rehearsal"))
+    }
+
+    /// From now on, for so long; `None`: until it is ended.
+    pub(crate) fn begin(&self, time: Option<Duration>) -> Result<(), GateError> {
+        let until = match time {
+            Some(time) => since_boot()?.saturating_add(time.as_nanos() as u64).max(1),
+            None => u64::MAX,
+        };
+        self.0.set(until);
+        Ok(())
+    }
+
+    pub(crate) fn end(&self) {
+        self.0.set(0);
+    }
+
+    pub(crate) fn left(&self) -> Result<Left, GateError> {
+        Ok(match self.0.get() {
+            u64::MAX => Left::UntilEnded,
+            until => match until.checked_sub(since_boot()?) {
+                None | Some(0) => Left::Over,
+                Some(left) => Left::For(Duration::from_nanos(left)),
+            },
+        })
     }
 }
 

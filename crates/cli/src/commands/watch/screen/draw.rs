@@ -12,7 +12,7 @@ use tipstaff_core::orders::Action;
 use tipstaff_core::visible::visible;
 
 use super::state::{Over, Screen};
-use crate::acts::decisions::{Line, as_text};
+use crate::acts::decisions::{Line, as_text, said};
 
 /// From here on the tables stand beside the list, not below it.
 const WIDE: u16 = 120;
@@ -105,8 +105,10 @@ fn decisions(frame: &mut Frame<'_>, area: Rect, screen: &mut Screen) {
     let first = (chosen + 1).saturating_sub(screen.room);
     let shown: Vec<_> = screen.lines.iter().enumerate().skip(first).take(screen.room).collect();
     let cells: Vec<[String; 4]> = shown.iter().map(|(_, line)| cells(line)).collect();
-    let widths = widths(&cells, usize::from(area.width));
-    let mut head = format!("  {:<8}  {:<6}  {:<11}  ", "time", "answer", "traffic");
+    // `would refuse`, where anything is rehearsed.
+    let answer = if shown.iter().any(|(_, line)| line.rehearsed) { 12 } else { 6 };
+    let widths = widths(&cells, usize::from(area.width).saturating_sub(answer));
+    let mut head = format!("  {:<8}  {:<answer$}  {:<11}  ", "time", "answer", "traffic");
     for (text, width) in ["from", "to", "program", "by"].iter().zip(widths) {
         if width > 0 {
             head += &format!("{text:<width$}  ");
@@ -118,7 +120,7 @@ fn decisions(frame: &mut Frame<'_>, area: Rect, screen: &mut Screen) {
             line,
             screen.chosen == Some(*n),
             cells,
-            Look { widths, colours: screen.colours },
+            Look { answer, widths, colours: screen.colours },
         ));
     }
     if screen.lines.is_empty() {
@@ -138,10 +140,10 @@ fn cells(line: &Line) -> [String; 4] {
         .map(|text| visible(text).into_owned())
 }
 
-/// How wide they are where there is room for so much in all. What decided matters more than
+/// How wide they are where there is room for so much in all, beside the answer. What decided matters more than
 /// the program, and the program more than the own end, which the traffic tells.
 fn widths(cells: &[[String; 4]], width: usize) -> [usize; 4] {
-    let mut left = width.saturating_sub(2 + 10 + 8 + 13);
+    let mut left = width.saturating_sub(2 + 10 + 2 + 13);
     let mut widths = [0; 4];
     for (n, most) in [(0, 48), (3, 26), (2, 16), (1, 48)] {
         let wanted = cells.iter().map(|row| row[n].chars().count()).max().unwrap_or(0).min(most);
@@ -158,6 +160,8 @@ fn widths(cells: &[[String; 4]], width: usize) -> [usize; 4] {
 /// How rows are drawn.
 #[derive(Clone, Copy)]
 struct Look {
+    /// Of the answer, and of what stands behind the traffic.
+    answer: usize,
     widths: [usize; 4],
     colours: bool,
 }
@@ -168,7 +172,7 @@ fn row(line: &Line, chosen: bool, cells: &[String; 4], look: Look) -> Row<'stati
     let mut spans = vec![
         Span::raw(format!("{mark}{:<8}  ", clock(line))),
         Span::styled(
-            format!("{:<6}  ", line.verdict.to_string()),
+            format!("{:<1$}  ", said(line.verdict, line.rehearsed), look.answer),
             verdict(line.verdict, look.colours),
         ),
         Span::raw(format!("{:<11}  ", cut(&visible(&line.traffic), 11))),

@@ -1,5 +1,7 @@
 //! `post`: check the orders, show what they mean, put them in force at once.
 
+mod meaning;
+
 use std::io::IsTerminal;
 use std::os::fd::AsFd;
 use std::time::Duration;
@@ -7,30 +9,30 @@ use std::time::Duration;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::analysis::compare::{Change, Comparison};
-use tipstaff_core::analysis::exposure::{Breadth, Exposure};
+use tipstaff_core::analysis::compare::Change;
 use tipstaff_core::analysis::remarks::{Remark, program_remarks, remarks};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::connection::Connection;
-use tipstaff_core::host::listener::{Listener, Scope};
 use tipstaff_core::orders::Inactive;
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, Shortfall, check_support, executables, shortfalls};
 use tipstaff_gate::lock::PATIENCE;
-use tipstaff_gate::{Gate, GateError, InForce, Posted, Posting, Record, enforceable};
-use tipstaff_host::{interfaces, listeners};
+use tipstaff_gate::{Gate, GateError, Posted, Posting, Record, enforceable};
+use tipstaff_host::interfaces;
 
-use crate::acts::stranded::{self, Stranded};
-use crate::acts::{boot_trouble, comparison, confirming, shell as own_shell};
+use crate::acts::decisions::is_recorded;
+use crate::acts::{boot_trouble, confirming, shell as own_shell, stranded};
 use crate::arguments::{Common, PostOptions};
 use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::history::{self, History};
 use crate::shape::shape;
-use crate::terminal::orders_words;
-use crate::terminal::{Terminal, counted, spoken};
+use crate::terminal::{Terminal, counted, orders_words, spoken};
 use tipstaff_core::orders::Origin;
+
+pub use meaning::PolicyDiff;
+use meaning::{meaning, show_meaning};
 
 #[derive(JsonSchema, Serialize)]
 pub struct Report {
@@ -44,6 +46,10 @@ pub struct Report {
     replaced: bool,
     revision: Option<u32>,
     trial_seconds: Option<u64>,
+    /// Whether they are rehearsed: they decide beside what is in force, and stop nothing.
+    rehearsed: bool,
+    /// For so long; null: until that is ended, or they are not rehearsed.
+    rehearsal_seconds: Option<u64>,
     changes: Vec<Change>,
     changes_cut_off: bool,
     address_assignment: Option<bool>,
@@ -85,6 +91,15 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         Err(GateError::OtherVersion | GateError::UnreadableRecord(_)) => None,
         in_force => in_force?,
     };
+    if options.rehearse {
+        let posting = Posting { brief: &judge.brief, record };
+        let posted = gate.rehearse(&posting, &all, options.time)?;
+        let meaning = meaning(in_force.as_ref(), Visible::Yes, &judge, terminal).ok();
+        let how = Put::Rehearsed(options.time);
+        show(&judge, Some(&posted), &Kept { how, meaning, ..Kept::default() }, terminal);
+        rehearsed_too(common, &judge.brief, terminal)?;
+        return Ok(Ending::Fine);
+    }
     if !options.even_if_i_am_cut_off {
         shell_stays(&judge.brief)?;
     }
@@ -106,7 +121,8 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         }
     };
     let limits = gate.in_force()?.map_or(Vec::new(), |now| shortfalls(&now, &all));
-    let kept = Kept { revision: Some(prepared.done()?), trial: options.trial, meaning, limits };
+    let how = options.trial.map_or(Put::InForce, Put::OnTrial);
+    let kept = Kept { revision: Some(prepared.done()?), how, meaning, limits };
     show(&judge, Some(&posted), &kept, terminal);
     if options.cut && options.trial.is_none() {
         end_stranded(&judge.brief, terminal)?;
@@ -122,110 +138,24 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
 pub struct Kept {
     /// Its number in the history.
     pub revision: Option<u32>,
-    /// For so long only, unless it is confirmed.
-    pub trial: Option<Duration>,
+    /// How long, and whether it stops anything.
+    pub how: Put,
     /// What it changes, where something was in force before.
     pub meaning: Option<PolicyDiff>,
     /// What the gate cannot promise on this machine.
     pub limits: Vec<Shortfall>,
 }
 
-/// What a post changes.
-pub struct PolicyDiff {
-    /// Against what.
-    before: Before,
-    /// Which traffic gets another answer.
-    comparison: Comparison,
-    /// The connections of this moment that would not be let in again.
-    stranded: Vec<Stranded>,
-    /// What listens where others could come, and nobody may any more.
-    closed: Vec<String>,
-}
-
-/// What holds before a post.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Before {
-    /// Other orders, or the same.
-    Orders,
-    /// Orders that cannot be read any more.
-    Unreadable,
-    /// Everything passes.
-    Nothing,
-    /// Only root may know; compared with everything passing.
-    NotVisible,
-}
-
-impl Before {
-    fn name(self) -> &'static str {
-        match self {
-            Self::Orders => "orders",
-            Self::Unreadable => "unreadable",
-            Self::Nothing => "nothing",
-            Self::NotVisible => "not-visible",
-        }
-    }
-}
-
-impl PolicyDiff {
-    /// What another list changes, for nobody who is connected.
-    pub fn between(before: &Brief, after: &Brief) -> Self {
-        Self {
-            before: Before::Orders,
-            comparison: Comparison::between(before, after),
-            stranded: Vec::new(),
-            closed: Vec::new(),
-        }
-    }
-}
-
-/// What the orders change: against those in force, and for who is connected.
-fn meaning(
-    in_force: Option<&InForce>,
-    visible: Visible,
-    judge: &LoadedPolicy,
-    terminal: &Terminal,
-) -> Result<PolicyDiff, Failure> {
-    let stranded = stranded::stranded(&judge.brief)?;
-    let open = || judge.brief.nothing_in_force();
-    let (before, list) = match (in_force.map(chosen::from_force), visible) {
-        (Some(Ok(before)), _) => (Before::Orders, Some(before.brief)),
-        // Orders of another version cannot be compared; that stops nobody.
-        (Some(Err(e)), _) => {
-            terminal.note(&format!("the orders in force cannot be compared: {e}"));
-            (Before::Unreadable, None)
-        }
-        (None, Visible::OnlyToRoot) => (Before::NotVisible, Some(open())),
-        (None, Visible::Yes) => (Before::Nothing, Some(open())),
-    };
-    let comparison = list.map(|list| Comparison::between(&list, &judge.brief)).unwrap_or_default();
-    let closed = match before {
-        Before::Nothing | Before::NotVisible => closed(&judge.brief)?,
-        Before::Orders | Before::Unreadable => Vec::new(),
-    };
-    Ok(PolicyDiff { before, comparison, stranded, closed })
-}
-
-/// What listens where others could come, and nobody may come to by a list.
-fn closed(brief: &Brief) -> Result<Vec<String>, Failure> {
-    let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    let found = listeners::list(&all).map_err(system("reading what listens"))?;
-    fn words(listener: &Listener) -> String {
-        let who = listener.program().map_or(listener.owner.account.as_str(), |p| p.name.as_str());
-        format!("{}/{} ({who})", listener.transport, listener.port)
-    }
-    let mut words: Vec<String> = found
-        .listeners
-        .iter()
-        .filter(|listener| {
-            let program = listener.path().map(|path| brief.program_index(path));
-            let key = listener.transport.key(listener.port);
-            let exposure = Exposure::compute(brief, key, program).heard_by(listener);
-            listener.scope() != Scope::Loopback && exposure.breadth() == Breadth::Nobody
-        })
-        .map(words)
-        .collect();
-    words.dedup();
-    Ok(words)
+/// How orders are put into the gate.
+#[derive(Clone, Copy, Default)]
+pub enum Put {
+    /// In force.
+    #[default]
+    InForce,
+    /// In force for so long only, unless that is confirmed.
+    OnTrial(Duration),
+    /// Beside what is in force, stopping nothing; for so long, or until it is ended.
+    Rehearsed(Option<Duration>),
 }
 
 /// Stops where the orders would not let the shell in again that this is typed in.
@@ -237,6 +167,23 @@ fn shell_stays(brief: &Brief) -> Result<(), Failure> {
         }),
         None => Ok(()),
     }
+}
+
+/// What whoever rehearses has to know.
+fn rehearsed_too(common: &Common, brief: &Brief, terminal: &Terminal) -> Result<(), Failure> {
+    if terminal.json {
+        return Ok(());
+    }
+    if let Some((message, _)) = own_shell::shut_out(brief)? {
+        terminal.warning(&format!("in force, {message}"));
+    }
+    if !is_recorded(&common.run_dir) {
+        terminal.warning(
+            "nobody writes down who would be denied: `tipstaff keep` does, and `tipstaff \
+             install-boot` installs it; until then only packets by rule are counted",
+        );
+    }
+    Ok(())
 }
 
 /// Ends what would not be let in again, and tells.
@@ -251,44 +198,6 @@ fn end_stranded(brief: &Brief, terminal: &Terminal) -> Result<(), Failure> {
     }
     Ok(())
 }
-
-/// The part of the report about what changes.
-fn show_meaning(judge: &LoadedPolicy, meaning: &PolicyDiff, terminal: &Terminal) {
-    let heading = match meaning.before {
-        Before::Orders => Some("what changes:"),
-        Before::Nothing => Some("what changes, compared with no gate:"),
-        Before::NotVisible => {
-            Some("what it means, compared with no gate (only root can see what is in force):")
-        }
-        Before::Unreadable => None,
-    };
-    if let Some(heading) = heading {
-        terminal.line(format!("  {heading}"));
-        comparison::show(&meaning.comparison, "    ", terminal);
-    }
-    if !meaning.closed.is_empty() {
-        let (shown, rest) = meaning.closed.split_at(meaning.closed.len().min(STRANDED_SHOWN));
-        let more = match rest.len() {
-            0 => String::new(),
-            more => format!(" and {more} more"),
-        };
-        terminal.line(format!("  no longer reachable by anybody: {}{more}", shown.join(", ")));
-    }
-    let stranded = &meaning.stranded;
-    if !stranded.is_empty() {
-        let open = counted(stranded.len(), "open connection", "open connections");
-        terminal.line(format!("  {open} would no longer be let in (`tipstaff cut` ends them):"));
-        for stranded in stranded.iter().take(STRANDED_SHOWN) {
-            terminal.line(format!("    {}", stranded.describe(&judge.brief)));
-        }
-        if stranded.len() > STRANDED_SHOWN {
-            terminal.line(format!("    … and {} more", stranded.len() - STRANDED_SHOWN));
-        }
-    }
-}
-
-/// So many connections are named.
-const STRANDED_SHOWN: usize = 8;
 
 /// Asks whether the trial is to stay, as long as it runs. Where nobody
 /// answers, because there is nobody any more, the kernel answers.
@@ -355,7 +264,7 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
     let elsewhere = brief.rules.iter().filter(|r| r.inactive == Some(Inactive::OtherHost)).count();
     if terminal.json {
         terminal.json(&Report {
-            in_force: posted.is_some(),
+            in_force: posted.is_some() && !matches!(kept.how, Put::Rehearsed(_)),
             orders: judge.origin.clone(),
             rules: brief.rules.len(),
             paused,
@@ -364,7 +273,15 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
             vanished: posted.map(|p| p.vanished.clone()).unwrap_or_default(),
             replaced: posted.is_some_and(|p| p.replaced),
             revision: kept.revision,
-            trial_seconds: kept.trial.map(|time| time.as_secs()),
+            trial_seconds: match kept.how {
+                Put::OnTrial(time) => Some(time.as_secs()),
+                Put::InForce | Put::Rehearsed(_) => None,
+            },
+            rehearsed: matches!(kept.how, Put::Rehearsed(_)),
+            rehearsal_seconds: match kept.how {
+                Put::Rehearsed(time) => time.map(|time| time.as_secs()),
+                Put::InForce | Put::OnTrial(_) => None,
+            },
             changes: kept.meaning.as_ref().map_or(Vec::new(), |m| m.comparison.changes.clone()),
             changes_cut_off: kept.meaning.as_ref().is_some_and(|m| m.comparison.cut_off),
             address_assignment: kept.meaning.as_ref().and_then(|m| m.comparison.address_assignment),
@@ -380,11 +297,12 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
         });
         return;
     }
-    terminal.heading(match posted {
-        Some(_) if kept.trial.is_some() => "in force, on trial",
-        Some(posted) if posted.replaced => "in force, replacing the previous orders",
-        Some(_) => "in force",
-        None => "checked; nothing was put in force",
+    terminal.heading(match (posted, kept.how) {
+        (Some(_), Put::OnTrial(_)) => "in force, on trial",
+        (Some(_), Put::Rehearsed(_)) => "rehearsed: they decide and count, and stop nothing",
+        (Some(posted), _) if posted.replaced => "in force, replacing the previous orders",
+        (Some(_), _) => "in force",
+        (None, _) => "checked; nothing was put in force",
     });
     let rules = counted(brief.rules.len(), "rule", "rules");
     let mut asides = Vec::new();
@@ -421,16 +339,30 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
         for limit in &kept.limits {
             terminal.line(format!("  limit: {limit}"));
         }
-        terminal.note("  open connections continue; only new ones are filtered");
-        if let Some(time) = kept.trial {
-            let to = match posted.replaced {
-                true => "the previous orders",
-                false => "nothing in force",
-            };
-            terminal.line(format!(
-                "  rolls back in {}, to {to}, unless you run `tipstaff confirm`",
-                spoken(time)
-            ));
+        show_term(posted, kept.how, terminal);
+    }
+}
+
+/// How long it holds.
+fn show_term(posted: &Posted, how: Put, terminal: &Terminal) {
+    match how {
+        Put::Rehearsed(time) => {
+            let until = time.map_or_else(
+                || "until `tipstaff rehearse end`, a post or a restart".into(),
+                |time| format!("for {}", spoken(time)),
+            );
+            terminal.line(format!("  {until}; `tipstaff rehearse report` tells more"));
+            return;
         }
+        Put::InForce | Put::OnTrial(_) => {
+            terminal.note("  open connections continue; only new ones are filtered");
+        }
+    }
+    if let Put::OnTrial(time) = how {
+        let to = if posted.replaced { "the previous orders" } else { "nothing in force" };
+        terminal.line(format!(
+            "  rolls back in {}, to {to}, unless you run `tipstaff confirm`",
+            spoken(time)
+        ));
     }
 }
