@@ -166,6 +166,7 @@ impl Failure {
                 | GateError::CannotEnforce(_)
                 | GateError::TrialRunning(_)
                 | GateError::NoTrial
+                | GateError::NoRehearsal
                 | GateError::TrialOver,
             )
             | Self::Witness(
@@ -353,6 +354,7 @@ fn gate_help(fault: &GateError) -> Option<String> {
             "Keep it with `tipstaff confirm` or end it with `tipstaff confirm --revert`, then try \
              again."
         }
+        GateError::NoRehearsal => "Begin one with `tipstaff post --rehearse`.",
         GateError::NoTrial => "See what is in force with `tipstaff state`.",
         GateError::TrialOver => "Post them again, and confirm in time: tipstaff post --trial 2m",
         GateError::NothingInForce => "Put orders in force first: tipstaff post",

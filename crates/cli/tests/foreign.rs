@@ -8,6 +8,8 @@
 mod common;
 #[path = "common/shapes.rs"]
 mod shapes;
+#[path = "common/wrong.rs"]
+mod wrong;
 
 use std::cell::RefCell;
 use std::collections::BTreeSet;
@@ -258,7 +260,7 @@ fn nothing_hidden_is_ever_shown() {
         walk.run(arguments);
     }
     wrong(&mut walk, &good);
-    // Each output has been seen, or `json.rs` has it.
+    // Each output has been seen, or `json.rs` or another test has it.
     let elsewhere = [
         "brief-difference",
         "confirm",
@@ -269,6 +271,7 @@ fn nothing_hidden_is_ever_shown() {
         "log-gap",
         "posture",
         "reach-across",
+        "rehearse-end",
         "watch",
     ];
     walk.shapes.all_were_seen_but(&elsewhere);
@@ -367,6 +370,30 @@ fn started(walk: &Walk, mut command: Command) -> Child {
     walk.lab.archive.run(move || command.spawn().unwrap()).unwrap()
 }
 
+/// Orders that are rehearsed while `keep` runs, and what is drafted from that.
+fn rehearsed(walk: &mut Walk) {
+    // What is in force lets in, these would not.
+    let before = fs::read_to_string(&walk.orders).unwrap();
+    let rule = "name = \"plates-again\"\naction = \"deny\"\ntraffic = \"tcp/7410\"";
+    fs::write(&walk.orders, format!("{HEAD}[[rules]]\n{rule}\n")).unwrap();
+    walk.run(&["post", "--rehearse"]);
+    assert!(in_time(|| {
+        walk.lab.knock(PARTNER[0], common::ARCHIVE[0], 7410);
+        let log = walk.lab.tipstaff(&["log", "--rehearsed"]).stdout;
+        String::from_utf8_lossy(&log).contains("plates-again")
+    }));
+    for arguments in [
+        &["rehearse", "report"][..],
+        &["draft", "--from-log"],
+        &["draft", "--from-rehearsal"],
+        &["state"],
+        &["rehearse", "end"],
+    ] {
+        walk.run(arguments);
+    }
+    fs::write(&walk.orders, before).unwrap();
+}
+
 /// Decisions with the program that asked.
 fn watched(walk: &mut Walk) {
     walk.walked.insert("watch".into());
@@ -412,6 +439,7 @@ fn kept(walk: &mut Walk) {
     {
         walk.run(arguments);
     }
+    rehearsed(walk);
     child.kill().unwrap();
     child.wait().unwrap();
     check(&["keep"], &read_all(shown));
@@ -419,56 +447,7 @@ fn kept(walk: &mut Walk) {
 
 /// Orders that are wrong, with odd words at every place.
 fn wrong(walk: &mut Walk, good: &str) {
-    let odd = ODD_TOML;
-    let mut texts = vec![
-        format!("{HEAD}\"{odd}\" = 1\n"),
-        format!("{HEAD}\"{odd}\" = \"192.0.2.1\"\n"),
-        format!("{HEAD}odd = \"{odd}\"\n"),
-        format!("{HEAD}[services]\n\"{odd}\" = \"{odd}\"\n"),
-        format!("{HEAD}# \u{9b}31m\u{202e}\n[standing]\n"),
-        // Not TOML: a bare control, and no end.
-        format!("{HEAD}x = \"\u{1b}[2J\"\n"),
-        format!("{HEAD}x = \"\u{202e}\n"),
-        format!("include = [\"{odd}\"]\n{HEAD}"),
-    ];
-    for key in [
-        "name",
-        "note",
-        "action",
-        "traffic",
-        "source",
-        "source_except",
-        "destination",
-        "interface",
-        "program",
-        "family",
-        "direction",
-        "until",
-        "at_most",
-        "over",
-        "log",
-        "enabled",
-        "group",
-        "hosts",
-        "postures",
-        "accepted",
-        "part",
-    ] {
-        let rest = ["name", "action", "traffic"].iter().filter(|k| **k != key);
-        let rest: String = rest
-            .map(|key| match *key {
-                "name" => "name = \"x\"\n",
-                "action" => "action = \"allow\"\n",
-                _ => "traffic = \"tcp/1\"\n",
-            })
-            .collect();
-        texts.push(format!("{HEAD}[[rules]]\n{rest}{key} = \"{odd}\"\n"));
-        texts.push(format!("{HEAD}[[rules]]\n{rest}\"{key}{odd}\" = 1\n"));
-    }
-    for table in ["hosts", "groups", "postures"] {
-        texts.push(format!("{HEAD}[[{table}]]\nname = \"{odd}\"\nnote = \"{odd}\"\n"));
-    }
-    for text in texts {
+    for text in wrong::texts(ODD_TOML) {
         fs::write(&walk.orders, &text).unwrap();
         for arguments in [&["rules"][..], &["post", "--check"]] {
             let mut command = walk.command(arguments);

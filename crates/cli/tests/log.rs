@@ -4,72 +4,22 @@
 #![allow(clippy::unwrap_used)]
 
 mod common;
+#[path = "common/running.rs"]
+mod running;
 #[path = "common/shapes.rs"]
 mod shapes;
 
 use std::fs;
-use std::io::Read;
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::CommandExt;
-use std::process::{Child, Command, Stdio};
-use std::sync::{Arc, Mutex};
+use std::process::Command;
 
 use common::{ARCHIVE, Lab, PARTNER, PLATES, STRANGER};
-use nix::sys::signal::{Signal, kill};
-use nix::unistd::Pid;
+use running::Running;
 use serde_json::Value;
 use shapes::Shapes;
 use tipstaff_testing::patience::in_time;
-
-/// A program without an end, and what it has said so far.
-struct Running {
-    child: Child,
-    said: Arc<Mutex<String>>,
-}
-
-impl Running {
-    fn of(lab: &Lab, arguments: &[&str]) -> Self {
-        let mut command = lab.command(arguments);
-        let mut child = lab
-            .archive
-            .run(move || command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap())
-            .unwrap();
-        let said = Arc::new(Mutex::new(String::new()));
-        let (out, error) = (child.stdout.take().unwrap(), child.stderr.take().unwrap());
-        let streams: [Box<dyn Read + Send>; 2] = [Box::new(out), Box::new(error)];
-        for mut stream in streams {
-            let said = Arc::clone(&said);
-            std::thread::spawn(move || {
-                let mut bytes = [0; 4_096];
-                while let Ok(n @ 1..) = stream.read(&mut bytes) {
-                    said.lock().unwrap().push_str(&String::from_utf8_lossy(&bytes[..n]));
-                }
-            });
-        }
-        Self { child, said }
-    }
-
-    fn said(&self) -> String {
-        self.said.lock().unwrap().clone()
-    }
-
-    #[track_caller]
-    fn says(&self, what: &str) {
-        assert!(in_time(|| self.said().contains(what)), "{what}: {}", self.said());
-    }
-
-    fn end(&mut self) {
-        let _ = kill(Pid::from_raw(self.child.id() as i32), Signal::SIGTERM);
-        let _ = self.child.wait();
-    }
-}
-
-impl Drop for Running {
-    fn drop(&mut self) {
-        self.end();
-    }
-}
 
 fn lines(text: &str) -> Vec<Value> {
     text.lines().map(|line| serde_json::from_str(line).unwrap()).collect()

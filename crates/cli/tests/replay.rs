@@ -257,6 +257,31 @@ fn the_link_layer_and_the_sections_are_read() {
     assert_eq!(again["rows"], report["rows"]);
 }
 
+/// Orders that are drafted from a capture cut none of what was answered there, let in nobody
+/// else, and are short.
+#[test]
+fn a_draft_from_a_capture_lets_in_who_was_answered() {
+    let folder = folder();
+    let folder = folder.path();
+    let capture = Path::new(env!("CARGO_MANIFEST_DIR")).join("demo/night.pcap");
+    let capture = capture.to_str().unwrap();
+    let orders = folder.join("orders.toml");
+    fs::remove_file(&orders).unwrap();
+    let mut draft = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+    draft.args(["draft", "--from-capture", capture, "--own", "198.51.100.20", "--to"]).arg(&orders);
+    let drafted = draft.output().unwrap();
+    assert!(drafted.status.success(), "{}", String::from_utf8_lossy(&drafted.stderr));
+    let text = fs::read_to_string(&orders).unwrap();
+    let rules = text.matches("[[rules]]").count();
+    assert!((3..=5).contains(&rules), "{text}");
+    assert!(text.contains("asked for 8 times, 2026-11-18"), "{text}");
+    assert!(text.contains("# Left out, because nothing here answered or listened:"), "{text}");
+    assert!(text.contains("from 192.0.2.66"), "{text}");
+    let report = told(folder, &[capture]);
+    assert_eq!(report["cut"], Value::Array(Vec::new()), "{text}");
+    assert_eq!(report["turned_away"].as_array().unwrap().len(), 40, "{report}");
+}
+
 /// The capture that the demo plays. `TIPSTAFF_UPDATE=1` writes it anew.
 #[test]
 fn the_capture_of_the_demo_is_what_its_helper_makes() {

@@ -234,24 +234,34 @@ impl Brief {
         }
     }
 
-    /// What holds here while nothing is in force: everything passes.
+    /// Everything passes, on a machine of which nothing is known.
+    pub fn everything_passes() -> Self {
+        let allow = Action::Allow;
+        Self {
+            standing: Standing { inbound: allow, outbound: allow, transit: allow },
+            foundations: FoundationSwitches::default(),
+            memory: Memory::default(),
+            log_level: LogLevel::default(),
+            program_exact: false,
+            rules: Vec::new(),
+            interfaces: Vec::new(),
+            own: Vec::new(),
+            programs: Vec::new(),
+            executables: Executables::new(),
+        }
+    }
+
+    /// What holds here while nothing is in force.
     #[must_use]
     pub fn nothing_in_force(&self) -> Self {
         Self {
-            standing: Standing {
-                inbound: Action::Allow,
-                outbound: Action::Allow,
-                transit: Action::Allow,
-            },
             foundations: self.foundations,
             memory: self.memory,
             log_level: self.log_level,
             program_exact: self.program_exact,
-            rules: Vec::new(),
             interfaces: self.interfaces.clone(),
             own: self.own.clone(),
-            programs: Vec::new(),
-            executables: Executables::new(),
+            ..Self::everything_passes()
         }
     }
 

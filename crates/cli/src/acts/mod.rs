@@ -1,6 +1,7 @@
 //! What several commands do, in a file each.
 
 pub mod boot_trouble;
+pub mod capture;
 pub mod comparison;
 pub mod confirming;
 pub mod csv;
@@ -15,3 +16,4 @@ pub mod shell;
 pub mod stranded;
 pub mod trouble;
 pub mod units;
+pub mod when;

@@ -1,9 +1,16 @@
 //! Who asked for what, out of the log; and the rules that would let them in, as text.
 
-use tipstaff_core::analysis::evidence::{Evidence, Proposal};
-use tipstaff_core::analysis::log::{Entry, LogFilter};
-use tipstaff_core::packet::Direction;
+use std::net::IpAddr;
+use std::path::Path;
 
+use tipstaff_core::analysis::evidence::{Evidence, Proposal, Request};
+use tipstaff_core::analysis::learned::Seen;
+use tipstaff_core::analysis::log::{Entry, LogFilter};
+use tipstaff_core::analysis::replay::{Arrived, Conversations, Replay};
+use tipstaff_core::brief::Brief;
+use tipstaff_core::packet::{Direction, Packet};
+
+use crate::acts::capture::{self, Captured, End, News, NoCapture};
 use crate::acts::decisions::{Counts, each, log_file, log_files, scan};
 use crate::arguments::Common;
 use crate::failure::Failure;
@@ -35,14 +42,75 @@ pub fn of_log(
     Ok((all, counts))
 }
 
+/// What the log has, as orders could be drafted from it.
+pub fn seen_in_log(common: &Common, filter: &LogFilter) -> Result<(Seen, Counts), Failure> {
+    let (mut all, mut counts) = (Seen::default(), Counts::default());
+    for file in log_files(&log_file(common)).unwrap_or_default() {
+        let part = |text: &str| {
+            let mut part = (Seen::default(), Counts::default());
+            each(text, filter, &mut part.1, |_, entry| part.0.add(entry));
+            part
+        };
+        scan(&file, part, |(part, missing)| {
+            all.merge(part);
+            counts.add(missing);
+            Ok(())
+        })?;
+    }
+    Ok((all, counts))
+}
+
+/// What a capture has, likewise: whoever was answered is let in. How it ends is told, too.
+pub fn seen_in_capture(path: &Path, own: &[IpAddr]) -> Result<(Seen, End), Failure> {
+    let input = capture::opened(path).map_err(Failure::unreadable(path))?;
+    let open = Brief { own: capture::own(own, &[])?, ..Brief::everything_passes() };
+    let mut replay = Replay::new(&open).map_err(tipstaff_gate::GateError::from)?;
+    let mut conversations = Conversations::default();
+    let end = capture::read(input, |news| {
+        if let News::Packet(Captured { packet, to_many, length, at, interface }, _) = news {
+            let interface = capture::number(*interface);
+            let arrived = Arrived { packet, interface, to_many: *to_many, at: *at };
+            let replayed = replay.packet(arrived);
+            if let Packet::Ip(ip) = packet {
+                conversations.add(ip, replayed, *length, *at);
+            }
+        }
+        Ok(())
+    })
+    .map_err(|why: NoCapture| why.of(path))?;
+    let mut seen = Seen::default();
+    for (ends, conversation) in conversations.in_order() {
+        let (peer, destination) = match conversation.direction {
+            Direction::Inbound => (ends.source, None),
+            Direction::Outbound => (ends.destination, None),
+            Direction::Transit => (ends.source, Some(ends.destination)),
+        };
+        let request = Request {
+            direction: conversation.direction,
+            traffic: ends.key.to_string(),
+            peer,
+            destination,
+            program: None,
+            denied_by: None,
+        };
+        let at = capture::moment_of(conversation.begun);
+        seen.add_request(request, conversation.answered, 1, &at);
+    }
+    Ok((seen, end))
+}
+
 /// The command that adds a rule.
 pub fn command(proposal: &Proposal) -> String {
-    let quoted = |word: &String| match word.chars().all(is_plain) {
-        true => word.clone(),
-        false => format!("'{}'", word.replace('\'', "'\\''")),
-    };
-    let words: Vec<String> = proposal.arguments().iter().map(quoted).collect();
+    let words: Vec<String> = proposal.arguments().iter().map(|word| quoted(word)).collect();
     format!("tipstaff rule add {}", words.join(" "))
+}
+
+/// A word as a shell takes it.
+fn quoted(word: &str) -> String {
+    match word.chars().all(is_plain) {
+        true => word.to_owned(),
+        false => format!("'{}'", word.replace('\'', "'\\''")),
+    }
 }
 
 /// What no shell reads otherwise.

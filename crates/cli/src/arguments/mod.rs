@@ -167,6 +167,23 @@ pub enum Command {
 
 #[derive(Args, Debug)]
 pub struct DraftOptions {
+    /// Draft them from the log of decisions: rules for what was allowed, paused rules for what was
+    /// denied and a program takes; what nobody takes is left out
+    #[arg(long, conflicts_with = "example")]
+    pub from_log: bool,
+    /// Draft them from what was rehearsed: rules for what would have been denied, and a program
+    /// takes
+    #[arg(long, conflicts_with_all = ["example", "from_log"])]
+    pub from_rehearsal: bool,
+    /// Draft them from a capture (pcap, pcapng, - for standard input): rules for what was answered
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["example", "from_log", "from_rehearsal"])]
+    pub from_capture: Option<PathBuf>,
+    /// From this moment of the log on: 7d, 2026-11-01, 2026-11-01T08:00
+    #[arg(long, value_name = "WHEN")]
+    pub since: Option<String>,
+    /// The addresses of the host that was captured [default: those of this machine]; repeatable
+    #[arg(long, value_name = "ADDRESS", requires = "from_capture")]
+    pub own: Vec<std::net::IpAddr>,
     /// Write to FILE, which must not exist yet, instead of printing
     #[arg(long, value_name = "FILE")]
     pub to: Option<PathBuf>,

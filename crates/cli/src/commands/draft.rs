@@ -1,15 +1,19 @@
 //! `draft`: first orders for this machine, from its survey.
 
+use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::net::IpAddr;
 use std::path::Path;
 use std::{fs, io};
 
-use tipstaff_core::analysis::draft::draft;
+use tipstaff_core::analysis::draft::{Shell, draft};
+use tipstaff_core::analysis::log::LogFilter;
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_host::{files, shell};
 
+use crate::acts::capture::End;
+use crate::acts::{requests, when};
 use crate::arguments::{Common, DraftOptions};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
@@ -36,13 +40,16 @@ pub struct Report<'r> {
 
 shape!(Report<'_> => "draft");
 
-pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<Ending, Failure> {
+pub fn run(
+    common: &Common,
+    options: &DraftOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
     if let Some(folder) = &options.example {
         return example(folder, terminal);
     }
-    let snapshot = Snapshot::live().map_err(system("reading what listens"))?;
     let shell = shell::find();
-    let text = draft(&snapshot.host, &snapshot.listeners, shell);
+    let Drafted { text, from, notes } = drafted(common, options, shell)?;
     if terminal.json {
         terminal.json(&Report {
             text: Some(&text),
@@ -65,16 +72,60 @@ pub fn run(_: &Common, options: &DraftOptions, terminal: &Terminal) -> Result<En
     })?;
     if !terminal.json {
         terminal.heading(&format!("drafted {}", path.display()));
-        let open = snapshot.listeners.len();
-        terminal.line(format!(
-            "  from {open} listeners; nothing is allowed yet except your \
-                               shell, if you are logged in remotely"
-        ));
-        if snapshot.unseen_programs > 0 {
-            terminal.note("  run it as root to see every program's name");
-        }
+        terminal.line(format!("  from {from}"));
+        notes.iter().for_each(|note| terminal.note(&format!("  {note}")));
     }
     Ok(Ending::Fine)
+}
+
+/// Orders, and where they come from.
+struct Drafted {
+    text: String,
+    from: String,
+    /// What must be known to judge them.
+    notes: Vec<String>,
+}
+
+fn drafted(
+    common: &Common,
+    options: &DraftOptions,
+    shell: Option<Shell>,
+) -> Result<Drafted, Failure> {
+    let host = nix::unistd::gethostname().unwrap_or_default().to_string_lossy().into_owned();
+    if let Some(path) = &options.from_capture {
+        let (seen, end) = requests::seen_in_capture(path, &options.own)?;
+        let from = format!("the capture {}", path.display());
+        let mut notes = vec!["what was not answered there is left out".to_owned()];
+        if let End::Damaged { offset, why } = end {
+            notes.push(format!("the capture is read up to byte {offset}: {why}"));
+        }
+        return Ok(Drafted { text: seen.orders(&host, &from, shell), from, notes });
+    }
+    if options.from_log || options.from_rehearsal {
+        let since = options.since.as_deref().map(|text| when::read(text, Timestamp::now()));
+        let rehearsed = Some(options.from_rehearsal);
+        let filter = LogFilter { since: since.transpose()?, rehearsed, ..LogFilter::default() };
+        let (seen, counts) = requests::seen_in_log(common, &filter)?;
+        let from = match options.from_rehearsal {
+            true => "what was rehearsed",
+            false => "the log of decisions",
+        };
+        let mut notes = vec!["everything may leave, by the standing answer".to_owned()];
+        notes.extend(counts.words());
+        let from = from.to_owned();
+        return Ok(Drafted { text: seen.orders(&host, &from, shell), from, notes });
+    }
+    let snapshot = Snapshot::live().map_err(system("reading what listens"))?;
+    let text = draft(&snapshot.host, &snapshot.listeners, shell);
+    let mut notes = Vec::new();
+    if snapshot.unseen_programs > 0 {
+        notes.push("run it as root to see every program's name".to_owned());
+    }
+    let from = format!(
+        "{} listeners; nothing is allowed yet except your shell, if you are logged in remotely",
+        snapshot.listeners.len()
+    );
+    Ok(Drafted { text, from, notes })
 }
 
 fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {

@@ -86,11 +86,10 @@ fn report(common: &Common, most: usize, terminal: &Terminal) -> Result<Ending, F
     let gate = KernelGate::new(&common.run_dir)?;
     let rehearsal = gate.rehearsal()?.ok_or(GateError::NoRehearsal)?;
     let judge = chosen::of_record(&rehearsal.record)?;
-    let verdict = |speaker| verdict_of(&judge.brief, speaker);
     let tallies = gate.rehearsed_tallies()?.into_iter().filter(|(_, tally)| tally.packets > 0);
     let (mut denied, mut allowed) = (Vec::new(), Tally::default());
     for (speaker, tally) in tallies {
-        match verdict(speaker) {
+        match verdict_of(&judge.brief, speaker) {
             Action::Allow => {
                 allowed.packets += tally.packets;
                 allowed.bytes += tally.bytes;

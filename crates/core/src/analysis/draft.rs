@@ -23,9 +23,25 @@ pub struct Shell {
 
 /// The text of first orders for `host`.
 pub fn draft(host: &str, listeners: &[Listener], shell: Option<Shell>) -> String {
+    let advice = "Read them, answer the\n\
+                  # questions, remove `enabled = false` where a port is to be open, then:";
+    let mut text = begin(host, ("what listens on it", advice), shell);
+    rule(&mut text, "ping", "Should anybody be able to ping this host?", "icmp/echo", None, false);
+    for ((traffic, _), programs) in open_ports(listeners) {
+        let who = match programs.as_slice() {
+            [] => "a program that only root can see".to_owned(),
+            names => names.join(" and "),
+        };
+        let note = format!("{who} listens here: who needs it, and from where?");
+        rule(&mut text, &name_of(&traffic, &programs), &note, &traffic, None, false);
+    }
+    text
+}
+
+/// How a draft begins: with the standing answers, and the shell that somebody sits at.
+pub(super) fn begin(host: &str, (from, advice): (&str, &str), shell: Option<Shell>) -> String {
     let mut text = format!(
-        "# First orders of {host}, drafted from what listens on it. Read them, answer the\n\
-         # questions, remove `enabled = false` where a port is to be open, then:\n\
+        "# First orders of {host}, drafted from {from}. {advice}\n\
          #   tipstaff post --check --orders THIS-FILE\n\
          version = 1\n\n\
          [standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n"
@@ -40,15 +56,6 @@ pub fn draft(host: &str, listeners: &[Listener], shell: Option<Shell>) -> String
             Some(&shell.from.to_string()),
             true,
         );
-    }
-    rule(&mut text, "ping", "Should anybody be able to ping this host?", "icmp/echo", None, false);
-    for ((traffic, _), programs) in open_ports(listeners) {
-        let who = match programs.as_slice() {
-            [] => "a program that only root can see".to_owned(),
-            names => names.join(" and "),
-        };
-        let note = format!("{who} listens here: who needs it, and from where?");
-        rule(&mut text, &name_of(&traffic, &programs), &note, &traffic, None, false);
     }
     text
 }

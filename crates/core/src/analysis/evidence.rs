@@ -239,11 +239,11 @@ fn networks(peers: &BTreeSet<IpAddr>) -> Vec<String> {
     if by_network.len() > MOST_NETWORKS {
         return Vec::new();
     }
-    let words = |(network, peers): (IpAddr, Vec<IpAddr>)| match peers.as_slice() {
+    let all = by_network.into_iter().map(|(network, peers)| match peers.as_slice() {
         [alone] => alone.to_string(),
         _ => format!("{network}/{}", if network.is_ipv4() { 24 } else { 64 }),
-    };
-    by_network.into_iter().map(words).collect()
+    });
+    all.collect()
 }
 
 /// The usual network of a host: 24 bits, or 64.
@@ -256,8 +256,9 @@ fn network(address: IpAddr) -> IpAddr {
 
 fn proposal(what: What, who: &Who) -> Proposal {
     let traffic: Vec<String> = what.traffic.into_iter().collect();
-    let file = |path: &String| path.rsplit('/').next().unwrap_or(path).to_owned();
-    let programs: Vec<String> = what.program.iter().map(file).collect();
+    let programs = what.program.iter();
+    let programs: Vec<String> =
+        programs.map(|path| path.rsplit('/').next().unwrap_or(path).to_owned()).collect();
     let first = traffic.first().map(String::as_str).unwrap_or_default();
     Proposal {
         name: name_of(first, &programs),
@@ -325,13 +326,6 @@ impl Proposal {
 
     /// The rule as it stands in orders.
     pub fn rule(&self) -> String {
-        let list = |values: &[String]| match values {
-            [one] => quoted(one),
-            many => {
-                let all: Vec<String> = many.iter().map(|one| quoted(one)).collect();
-                format!("[{}]", all.join(", "))
-            }
-        };
         let mut text = format!(
             "\n[[rules]]\nname = {}\nnote = {}\naction = \"allow\"\ntraffic = {}\n",
             quoted(&self.name),
@@ -350,6 +344,17 @@ impl Proposal {
             let _ = writeln!(text, "program = {}", quoted(program));
         }
         text
+    }
+}
+
+/// One value, or a list of them, as TOML writes it.
+fn list(values: &[String]) -> String {
+    match values {
+        [one] => quoted(one),
+        many => {
+            let all: Vec<String> = many.iter().map(|one| quoted(one)).collect();
+            format!("[{}]", all.join(", "))
+        }
     }
 }
 

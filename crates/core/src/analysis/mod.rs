@@ -6,6 +6,7 @@ mod connections;
 pub mod draft;
 pub mod evidence;
 pub mod exposure;
+pub mod learned;
 pub mod log;
 pub mod reach;
 pub mod remarks;

@@ -38,6 +38,8 @@ pub struct Names {
     /// What listens, and when that was read.
     listeners: Option<(Instant, Vec<Listener>)>,
     read: Instant,
+    /// Orders that decided, and were not there any more when they were looked for.
+    unknown: Option<([u8; 8], bool)>,
 }
 
 impl Names {
@@ -57,7 +59,16 @@ impl Names {
         let log = of.ok_or(GateError::NothingInForce)?.orders.log.clone();
         let interfaces = interfaces::list().map_err(system("reading the interfaces"))?;
         let (programs, read) = (HashMap::new(), Instant::now());
-        Ok(Self { in_force, rehearsed, log, interfaces, programs, listeners: None, read })
+        Ok(Self {
+            in_force,
+            rehearsed,
+            log,
+            interfaces,
+            programs,
+            listeners: None,
+            read,
+            unknown: None,
+        })
     }
 
     /// What the orders in force say of the log.
@@ -75,13 +86,16 @@ impl Names {
     fn keep_up(&mut self, common: &Common, event: &Event) -> Result<(), Failure> {
         let known =
             event.interface.0 == 0 || self.interfaces.iter().any(|i| i.index == event.interface.0);
+        let by = (event.orders, event.rehearsed);
+        let is_new = self.judge(event).is_none() && self.unknown != Some(by);
         let is_current = self.judge(event).is_some() && known;
-        if !is_current && self.read.elapsed() >= LOOK_AGAIN {
+        if is_new || !is_current && self.read.elapsed() >= LOOK_AGAIN {
             self.read = Instant::now();
             match Self::read(common) {
                 Err(Failure::Gate(GateError::NothingInForce)) => {}
                 read => *self = read?,
             }
+            self.unknown = self.judge(event).is_none().then_some(by);
         }
         Ok(())
     }

@@ -30,11 +30,12 @@ impl Counts {
         self.unreadable += other.unreadable;
     }
 
-    /// Says on stderr what is not there.
-    pub fn tell(self, terminal: &Terminal) {
+    /// What is not there, in words.
+    pub fn words(self) -> Vec<String> {
+        let mut words = Vec::new();
         if self.missing > 0 {
             let decisions = usize::try_from(self.missing).unwrap_or(usize::MAX);
-            terminal.warning(&format!(
+            words.push(format!(
                 "{} of that time {} not in the log (sampled, lost or not written)",
                 counted(decisions, "decision", "decisions"),
                 if self.missing == 1 { "is" } else { "are" }
@@ -42,11 +43,17 @@ impl Counts {
         }
         if self.unreadable > 0 {
             let lines = usize::try_from(self.unreadable).unwrap_or(usize::MAX);
-            terminal.warning(&format!(
+            words.push(format!(
                 "{} could not be read: cut, damaged, or of a later version",
                 counted(lines, "line", "lines")
             ));
         }
+        words
+    }
+
+    /// Says that on stderr.
+    pub fn tell(self, terminal: &Terminal) {
+        self.words().iter().for_each(|words| terminal.warning(words));
     }
 }
 

@@ -1,7 +1,6 @@
 //! `log`: what was decided, from the files that `keep` writes.
 
 mod follow;
-mod when;
 
 use std::borrow::Cow;
 use std::collections::VecDeque;
@@ -17,6 +16,7 @@ use tipstaff_core::orders::Orders;
 
 use crate::acts::csv::field;
 use crate::acts::decisions::{Counted, Counts, as_text, each, filter, log_file, log_files, scan};
+use crate::acts::when;
 use crate::arguments::{Common, DecisionOptions, LogOptions, Piece, Top};
 use crate::chosen;
 use crate::ending::Ending;

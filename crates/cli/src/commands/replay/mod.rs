@@ -1,15 +1,13 @@
 //! `replay`: what the orders would have said of a capture.
 
-mod capture;
 mod text;
 mod write;
 
 use std::collections::HashMap;
 use std::io;
-use std::net::{IpAddr, SocketAddr};
+use std::net::SocketAddr;
 use std::time::Duration;
 
-use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::speaker_words;
@@ -20,18 +18,16 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::names::traffic::{TCP, UDP};
 use tipstaff_core::orders::{Action, Origin};
-use tipstaff_core::packet::{InterfaceIndex, Packet};
-use tipstaff_host::interfaces;
+use tipstaff_core::packet::Packet;
 
-use crate::acts::decisions::moment;
 use crate::arguments::{Common, ReplayOptions};
 use crate::chosen::{self, LoadedPolicy};
 use crate::ending::Ending;
-use crate::failure::{Failure, system};
+use crate::failure::Failure;
 use crate::shape::shape;
 use crate::terminal::{Terminal, counted};
 
-use capture::{Captured, End, Input, News, NoCapture};
+use crate::acts::capture::{self, Captured, End, Input, News, NoCapture};
 use write::Writing;
 
 /// Conversations that are listed where nobody says how many.
@@ -115,7 +111,7 @@ struct Counted {
 
 impl Side {
     fn new(mut brief: Brief, options: &ReplayOptions) -> Result<Self, Failure> {
-        brief.own = own(options, &brief)?;
+        brief.own = capture::own(&options.own, &brief.own)?;
         brief.interfaces = Vec::new();
         let replay = Replay::new(&brief).map_err(tipstaff_gate::GateError::from)?;
         let (conversations, by) = (Conversations::default(), HashMap::new());
@@ -124,13 +120,13 @@ impl Side {
 
     /// The capture names an interface; nobody knows all of them before.
     fn interface(&mut self, index: usize, name: &str) -> Result<(), Failure> {
-        self.brief.interfaces.push((number(index), name.to_owned()));
+        self.brief.interfaces.push((capture::number(index), name.to_owned()));
         Ok(self.replay.post(&self.brief).map_err(tipstaff_gate::GateError::from)?)
     }
 
     fn packet(&mut self, captured: &Captured) -> Replayed {
         let Captured { packet, to_many, length, at, interface } = captured;
-        let interface = number(*interface);
+        let interface = capture::number(*interface);
         let arrived = Arrived { packet, interface, to_many: *to_many, at: *at };
         let replayed = self.replay.packet(arrived);
         self.count(replayed.decision.speaker, *length);
@@ -184,35 +180,10 @@ impl Side {
             packets: conversation.packets,
             stopped: conversation.stopped,
             by: speaker_words(&self.brief, conversation.speaker),
-            begun: moment_of(conversation.begun),
+            begun: capture::moment_of(conversation.begun),
             other: None,
         }
     }
-}
-
-/// Interfaces are counted from 2: 1 is the loopback interface of every host.
-fn number(index: usize) -> InterfaceIndex {
-    InterfaceIndex(u32::try_from(index + 2).unwrap_or(u32::MAX))
-}
-
-fn moment_of(at: Duration) -> String {
-    let nanoseconds = i128::try_from(at.as_nanos()).unwrap_or(i128::MAX);
-    moment(Timestamp::from_nanosecond(nanoseconds).unwrap_or(Timestamp::MAX))
-}
-
-/// The addresses of the host whose packets were captured.
-fn own(options: &ReplayOptions, brief: &Brief) -> Result<Vec<IpAddr>, Failure> {
-    let mut own = options.own.clone();
-    if own.is_empty() {
-        own = brief.own.clone();
-    }
-    if own.is_empty() {
-        let all = interfaces::list().map_err(system("reading the interfaces"))?;
-        own = all.iter().flat_map(|i| i.addresses.iter().map(|(address, _)| *address)).collect();
-    }
-    own.sort_unstable();
-    own.dedup();
-    Ok(own)
 }
 
 /// The list of these orders for the host of the capture: with the addresses that the orders
@@ -283,8 +254,7 @@ pub fn run(
     let other =
         options.compare.as_deref().map(|path| chosen::of_file_at(common, path)).transpose()?;
     let path = &options.capture;
-    let input = capture::opened(path)
-        .map_err(|source| Failure::Unreadable { path: path.clone(), source })?;
+    let input = capture::opened(path).map_err(Failure::unreadable(path))?;
     play(&judge, other.as_ref(), input, options, terminal)
 }
 
@@ -309,13 +279,7 @@ pub fn play(
         times: None,
     };
     let end = capture::read(input, |news| playing.take(news)).map_err(|stop| match stop {
-        Stop::Capture(NoCapture::Io(source)) => {
-            Failure::Unreadable { path: options.capture.clone(), source }
-        }
-        Stop::Capture(NoCapture::Neither) => Failure::Argument {
-            message: format!("{}: it is neither pcap nor pcapng", options.capture.display()),
-            help: "Write a capture with: tcpdump -w FILE".into(),
-        },
+        Stop::Capture(why) => why.of(&options.capture),
         Stop::Writing(source) => failed(source),
         Stop::Other(failure) => failure,
     })?;
@@ -391,8 +355,8 @@ impl Playing<'_> {
             other: other.map(|other| &other.origin),
             packets: self.packets,
             bytes: self.bytes,
-            first: self.times.map(|(first, _)| moment_of(first)),
-            last: self.times.map(|(_, last)| moment_of(last)),
+            first: self.times.map(|(first, _)| capture::moment_of(first)),
+            last: self.times.map(|(_, last)| capture::moment_of(last)),
             rows: side.rows(),
             conversations: all.len(),
             cut: listed(Conversation::is_cut),

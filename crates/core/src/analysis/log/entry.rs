@@ -157,7 +157,7 @@ pub fn read_line(line: &str) -> Read<'_> {
 
 /// For tests: a stranger who was turned away from a shell.
 #[cfg(test)]
-pub(super) fn example() -> Entry<'static> {
+pub(in crate::analysis) fn example() -> Entry<'static> {
     Entry {
         time: "2026-11-29T10:00:00.000000Z".into(),
         direction: Direction::Inbound,

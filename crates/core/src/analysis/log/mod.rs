@@ -7,6 +7,8 @@ mod recent;
 mod summary;
 
 pub use demand::{Demand, Wanted};
+#[cfg(test)]
+pub(super) use entry::example;
 pub use entry::{Entry, Gap, Read, Text, read_line};
 pub use filter::LogFilter;
 pub use recent::{Decider, PIECES, Recent};

@@ -2,13 +2,19 @@
 
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
+use std::net::IpAddr;
 use std::path::Path;
 use std::time::Duration;
 
 use flate2::bufread::MultiGzDecoder;
+use jiff::Timestamp;
 use pcap_parser::traits::PcapNGPacketBlock;
 use pcap_parser::{Block, Linktype, PcapBlockOwned, PcapError, create_reader};
-use tipstaff_core::packet::{LinkFrame, Packet, parse_ethernet, parse_ip};
+use tipstaff_core::packet::{InterfaceIndex, LinkFrame, Packet, parse_ethernet, parse_ip};
+use tipstaff_host::interfaces;
+
+use crate::acts::decisions::moment;
+use crate::failure::{Failure, system};
 
 /// Bytes that are read ahead: a packet may have that many.
 const AHEAD: usize = 1 << 20;
@@ -124,6 +130,43 @@ pub enum NoCapture {
     Io(#[from] io::Error),
     #[error("it is neither pcap nor pcapng")]
     Neither,
+}
+
+impl NoCapture {
+    /// Of a file.
+    pub fn of(self, path: &Path) -> Failure {
+        match self {
+            Self::Io(source) => Failure::Unreadable { path: path.to_owned(), source },
+            Self::Neither => Failure::Argument {
+                message: format!("{}: it is neither pcap nor pcapng", path.display()),
+                help: "Write a capture with: tcpdump -w FILE".into(),
+            },
+        }
+    }
+}
+
+/// Interfaces are counted from 2: 1 is the loopback interface of every host.
+pub fn number(index: usize) -> InterfaceIndex {
+    InterfaceIndex(u32::try_from(index + 2).unwrap_or(u32::MAX))
+}
+
+/// A moment of a capture, as decisions have theirs.
+pub fn moment_of(at: Duration) -> String {
+    let nanoseconds = i128::try_from(at.as_nanos()).unwrap_or(i128::MAX);
+    moment(Timestamp::from_nanosecond(nanoseconds).unwrap_or(Timestamp::MAX))
+}
+
+/// The addresses of the host whose packets were captured: those that were named, else those
+/// that its orders give it, else this machine's.
+pub fn own(named: &[IpAddr], written: &[IpAddr]) -> Result<Vec<IpAddr>, Failure> {
+    let mut own = if named.is_empty() { written.to_vec() } else { named.to_vec() };
+    if own.is_empty() {
+        let all = interfaces::list().map_err(system("reading the interfaces"))?;
+        own = all.iter().flat_map(|i| i.addresses.iter().map(|(address, _)| *address)).collect();
+    }
+    own.sort_unstable();
+    own.dedup();
+    Ok(own)
 }
 
 /// Bytes of a capture, as they stand in it.
