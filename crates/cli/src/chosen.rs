@@ -178,7 +178,7 @@ pub fn which_host(orders: &Orders, told: Option<&str>) -> Result<Option<String>,
 }
 
 /// What orders mean on this machine, with its interfaces and addresses.
-fn brief_for_this_machine(
+pub fn brief_for_this_machine(
     orders: &Orders,
     host: Option<&str>,
     posture: Option<&str>,

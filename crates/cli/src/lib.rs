@@ -57,6 +57,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
     match &arguments.command {
         Command::Survey => commands::survey::run(common, terminal),
         Command::Draft(options) => commands::draft::run(common, options, terminal),
+        Command::Learn(options) => commands::learn::run(common, options, terminal),
         Command::Schema(options) => schemas::run(options, terminal),
         Command::Rules(options) => commands::rules::run(common, options, terminal),
         Command::Hosts => commands::hosts::run(common, terminal),

@@ -5,8 +5,9 @@ use serde_json::Value;
 use crate::acts::{boot_trouble, confirming, decisions, last_check};
 use crate::arguments::SchemaOptions;
 use crate::commands::{
-    ask, brief, compare, cut, draft, group, history, hosts, install_boot, keep, log, names, post,
-    posture, reach, rehearse, replay, review, rule, rules, state, survey, tally, watch, withdraw,
+    ask, brief, compare, cut, draft, group, history, hosts, install_boot, keep, learn, log, names,
+    post, posture, reach, rehearse, replay, review, rule, rules, state, survey, tally, watch,
+    withdraw,
 };
 use crate::ending::Ending;
 use crate::failure;
@@ -42,6 +43,7 @@ pub fn all() -> Vec<Known> {
         entry::<install_boot::Removed>(),
         entry::<keep::Line>(),
         entry::<keep::Recognised<'_>>(),
+        entry::<learn::Report<'_>>(),
         entry::<decisions::Line>(),
         entry::<decisions::GapLine>(),
         entry::<log::Report<'_>>(),

@@ -61,6 +61,15 @@ impl Held {
             let path = self.path.clone();
             return Err(self.not_edited(&path, EditFault::WouldBeUnsound { part, text, faults }));
         }
+        self.write(part, text)
+    }
+
+    /// The same of several files, one after the other; each is whole.
+    pub fn replace_all(self, texts: &[(Option<String>, String)]) -> Result<(), Failure> {
+        texts.iter().try_for_each(|(part, text)| self.write(part.as_deref(), text))
+    }
+
+    fn write(&self, part: Option<&str>, text: &str) -> Result<(), Failure> {
         // A link stays a link.
         let path = real_path(&self.path_of(part))?;
         files::replace(&path, text.as_bytes(), Access::AsBefore)

@@ -434,9 +434,13 @@ fn kept(walk: &mut Walk) {
     }));
     let log = fs::read_to_string(walk.lab.path().join("log/decisions.jsonl")).unwrap();
     check(&["log"], &log);
-    for arguments in
-        [&["log"][..], &["log", "--csv"], &["log", "--top", "programs"], &["log", "--by", "hour"]]
-    {
+    for arguments in [
+        &["log"][..],
+        &["learn", "--host", "archive"],
+        &["log", "--csv"],
+        &["log", "--top", "programs"],
+        &["log", "--by", "hour"],
+    ] {
         walk.run(arguments);
     }
     rehearsed(walk);

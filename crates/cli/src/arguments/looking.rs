@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
+use tipstaff_core::analysis::questions::Choice;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
 
@@ -279,6 +280,50 @@ impl From<Verdict> for Action {
             Verdict::Deny => Self::Deny,
             Verdict::Refuse => Self::Refuse,
         }
+    }
+}
+
+#[derive(Args, Debug)]
+pub struct LearnOptions {
+    /// Only what was turned away from this moment on, as for `log` [default: 7d]
+    #[arg(long, value_name = "WHEN")]
+    pub since: Option<String>,
+    /// Only before this moment, as for `log`
+    #[arg(long, value_name = "WHEN")]
+    pub until: Option<String>,
+    /// Ask about what orders that were rehearsed would have denied
+    #[arg(long)]
+    pub from_rehearsal: bool,
+    /// Ask about what no program here takes, too
+    #[arg(long)]
+    pub every_source: bool,
+    /// Answer without a terminal: NAME=here, network, everyone, program, deny or leave; repeatable
+    #[arg(long = "answer", value_name = "NAME=CHOICE", value_parser = answer)]
+    pub answers: Vec<Answer>,
+    /// Only show what the answers would change
+    #[arg(long)]
+    pub check: bool,
+}
+
+/// An answer of the command line.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Answer {
+    /// What the question is called.
+    pub name: String,
+    /// `None`: it is left.
+    pub choice: Option<Choice>,
+}
+
+fn answer(text: &str) -> Result<Answer, String> {
+    let (name, choice) = text.rsplit_once('=').ok_or("write NAME=CHOICE")?;
+    let found = Choice::ALL.into_iter().find(|known| known.name() == choice);
+    match (found, choice) {
+        (None, "leave") => Ok(Answer { name: name.to_owned(), choice: None }),
+        (None, _) => {
+            let names: Vec<&str> = Choice::ALL.iter().map(|known| known.name()).collect();
+            Err(format!("`{choice}` is none of {}, leave", names.join(", ")))
+        }
+        (found, _) => Ok(Answer { name: name.to_owned(), choice: found }),
     }
 }
 

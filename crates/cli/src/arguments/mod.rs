@@ -103,6 +103,8 @@ pub enum Command {
     Survey,
     /// Write first orders for this machine: its listeners as paused rules, your shell allowed
     Draft(DraftOptions),
+    /// Ask what is to become of what was turned away and no rule speaks of, and add the rules
+    Learn(LearnOptions),
     /// Print the JSON Schema of the orders or of a command's JSON output
     Schema(SchemaOptions),
     /// List the rules in order, with their counters, and the standing answers

@@ -13,6 +13,7 @@ pub mod history;
 pub mod hosts;
 pub mod install_boot;
 pub mod keep;
+pub mod learn;
 pub mod log;
 pub mod names;
 pub mod post;

@@ -130,9 +130,19 @@ impl Evidence {
         self.all.is_empty()
     }
 
+    /// Keeps what is meant.
+    pub fn retain(&mut self, mut is_meant: impl FnMut(&Request) -> bool) {
+        self.all.retain(|request, _| is_meant(request));
+    }
+
     /// The rules that let in all of it, the most wanted first: neighbours are taken together as
     /// their network, and what the same ones ask for is one rule.
     pub fn proposals(&self) -> Vec<Proposal> {
+        self.with_peers().into_iter().map(|(proposal, _)| proposal).collect()
+    }
+
+    /// The same, with all that asked.
+    pub(super) fn with_peers(&self) -> Vec<(Proposal, BTreeSet<IpAddr>)> {
         let mut wanted: BTreeMap<What, Who> = BTreeMap::new();
         for (request, seen) in &self.all {
             let what = What {
@@ -148,29 +158,28 @@ impl Evidence {
         let all = join(
             wanted,
             |what| std::mem::take(&mut what.destinations),
-            |what, joined| {
-                what.destinations = joined;
-            },
+            |what, joined| what.destinations = joined,
         );
         let all = join(
             all,
             |what| std::mem::take(&mut what.traffic),
-            |what, joined| {
-                what.traffic = joined;
-            },
+            |what, joined| what.traffic = joined,
         );
         let mut names = BTreeSet::new();
-        let mut proposals: Vec<Proposal> =
-            all.into_iter().map(|(what, who)| proposal(what, &who)).collect();
-        proposals.sort_by(|a, b| b.times.cmp(&a.times).then_with(|| a.traffic.cmp(&b.traffic)));
-        for proposal in &mut proposals {
+        let mut proposals = Vec::new();
+        for (what, who) in all {
+            let mut proposal = proposal(what, &who);
             let plain = proposal.name.clone();
             let mut n = 1;
             while !names.insert(proposal.name.clone()) {
                 n += 1;
                 proposal.name = format!("{plain}-{n}");
             }
+            proposals.push((proposal, who.peers));
         }
+        proposals.sort_by(|(a, _), (b, _)| {
+            b.times.cmp(&a.times).then_with(|| a.traffic.cmp(&b.traffic))
+        });
         proposals
     }
 }

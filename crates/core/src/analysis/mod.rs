@@ -8,6 +8,7 @@ pub mod evidence;
 pub mod exposure;
 pub mod learned;
 pub mod log;
+pub mod questions;
 pub mod reach;
 pub mod remarks;
 pub mod replay;

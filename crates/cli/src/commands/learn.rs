@@ -1,0 +1,323 @@
+//! `learn`: what was turned away and no rule speaks of, a question each; nothing is written
+//! before the end.
+
+use std::io::{IsTerminal, stdin};
+use std::os::fd::AsFd;
+use std::path::Path;
+
+use jiff::{Span, Timestamp};
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use nix::sys::signal::{SigSet, Signal};
+use nix::sys::signalfd::{SfdFlags, SignalFd};
+use ratatui::crossterm::terminal::{disable_raw_mode, enable_raw_mode};
+use schemars::JsonSchema;
+use serde::Serialize;
+use tipstaff_core::analysis::compare::{Change, Comparison};
+use tipstaff_core::analysis::evidence::Proposal;
+use tipstaff_core::analysis::log::LogFilter;
+use tipstaff_core::analysis::questions::{Choice, Question, questions};
+use tipstaff_core::orders::edit::{Edit, EditFault, NewRule, edit};
+use tipstaff_core::orders::{Action, Documents, Origin, read_all};
+use tipstaff_core::packet::Direction;
+
+use crate::acts::decisions::{Counts, moment};
+use crate::acts::{comparison, requests, when};
+use crate::arguments::{Answer, Common, LearnOptions};
+use crate::chosen::{self, LoadedPolicy};
+use crate::ending::Ending;
+use crate::failure::{Failure, system};
+use crate::shape::shape;
+use crate::store::Held;
+use crate::terminal::{Terminal, counted};
+
+/// So many days of the log are looked at where nobody says how many.
+const DAYS: i64 = 7;
+
+#[derive(JsonSchema, Serialize)]
+pub struct Report<'r> {
+    orders: &'r Origin,
+    /// The log was looked at up to this moment: given back as `--until`, the questions have the
+    /// same names.
+    until: String,
+    questions: Vec<Asked>,
+    /// What the answers change.
+    changes: Vec<Change>,
+    /// Whether the file was changed.
+    written: bool,
+    #[serde(flatten)]
+    counts: Counts,
+}
+
+shape!(Report<'_> => "learn");
+
+#[derive(JsonSchema, Serialize)]
+struct Asked {
+    #[serde(flatten)]
+    proposal: Proposal,
+    /// What can be answered: `--answer NAME=CHOICE`.
+    choices: Vec<Offered>,
+    /// What was answered; null: it is left.
+    answer: Option<Choice>,
+}
+
+#[derive(JsonSchema, Serialize)]
+struct Offered {
+    choice: Choice,
+    meaning: String,
+}
+
+pub fn run(
+    common: &Common,
+    options: &LearnOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    let judge = chosen::from_file(common)?;
+    let now = Timestamp::now();
+    let until = match &options.until {
+        Some(text) => when::read(text, now)?,
+        None => moment(now),
+    };
+    let since = match &options.since {
+        Some(text) => when::read(text, now)?,
+        None => moment(now.checked_sub(Span::new().hours(24 * DAYS)).unwrap_or_default()),
+    };
+    let filter = LogFilter {
+        since: Some(since),
+        until: Some(until.clone()),
+        rehearsed: Some(options.from_rehearsal),
+        ..LogFilter::default()
+    };
+    let (evidence, counts) = requests::of_log(common, &filter, |entry| {
+        entry.verdict != Action::Allow && entry.a_rule_could_let_it_in()
+    })?;
+    let mut all = questions(evidence, &judge.brief, chosen::now());
+    if !options.every_source {
+        // Whom no program here takes is a stranger to everybody.
+        all.retain(|q| q.proposal.direction != Direction::Inbound || q.proposal.program.is_some());
+    }
+    let asks = options.answers.is_empty() && !terminal.json && stdin().is_terminal();
+    let answers = match asks {
+        true => asked(&all, terminal)?,
+        false => given(&all, &options.answers)?,
+    };
+    let rules: Vec<NewRule> =
+        all.iter().zip(&answers).filter_map(|(q, answer)| q.rule((*answer)?)).collect();
+    let held = Held::open(common.orders_path())?;
+    let texts = match edited(&held, rules) {
+        Ok(texts) => texts,
+        Err(fault) => return Err(held.not_edited(common.orders_path(), fault)),
+    };
+    let changes = changes(&judge, &texts)?;
+    let has_answers = answers.iter().any(Option::is_some);
+    let mut written = false;
+    if asks && has_answers {
+        terminal.heading("what that changes");
+        comparison::show(&changes, "  ", terminal);
+    }
+    let path = common.orders_path();
+    let agreed = !asks || terminal.ask(&format!("Write it to {}?", path.display()));
+    if has_answers && !options.check && agreed {
+        held.replace_all(&texts)?;
+        written = true;
+    }
+    if terminal.json {
+        let questions = all.iter().zip(answers).map(|(question, answer)| Asked {
+            proposal: question.proposal.clone(),
+            choices: offered(question),
+            answer,
+        });
+        let questions = questions.collect();
+        let (orders, changes) = (&judge.origin, changes.changes);
+        terminal.json(&Report { orders, until, questions, changes, written, counts });
+        return Ok(Ending::Fine);
+    }
+    if !asks {
+        list(&all, &answers, terminal);
+    }
+    match (written, all.is_empty()) {
+        (true, _) => terminal.note("Saved. Run `tipstaff post` to put it in force."),
+        (false, true) => terminal.line("Nothing was turned away that no rule speaks of."),
+        (false, false) => terminal.note("nothing was written"),
+    }
+    counts.tell(terminal);
+    Ok(Ending::Fine)
+}
+
+fn offered(question: &Question) -> Vec<Offered> {
+    let offered = Choice::ALL.into_iter().filter(|choice| question.rule(*choice).is_some());
+    offered.map(|choice| Offered { choice, meaning: question.words(choice) }).collect()
+}
+
+/// The questions, for who is not at a terminal.
+fn list(all: &[Question], answers: &[Option<Choice>], terminal: &Terminal) {
+    for (question, answer) in all.iter().zip(answers) {
+        let name = &question.proposal.name;
+        terminal.heading(&format!("{name}: {}", what(&question.proposal)));
+        match answer {
+            Some(choice) => terminal.line(format!("  {}", question.words(*choice))),
+            None => {
+                for Offered { choice, meaning } in offered(question) {
+                    terminal.line(format!("  --answer {name}={}   {meaning}", choice.name()));
+                }
+            }
+        }
+    }
+}
+
+/// What was asked for, how often.
+fn what(proposal: &Proposal) -> String {
+    let Proposal { traffic, direction, .. } = proposal;
+    format!("{} {direction}, {}", traffic.join(", "), proposal.evidence())
+}
+
+/// The answers of the command line, in the order of the questions.
+fn given(all: &[Question], answers: &[Answer]) -> Result<Vec<Option<Choice>>, Failure> {
+    let mut given = vec![None; all.len()];
+    for Answer { name, choice } in answers {
+        let at = all.iter().position(|question| question.proposal.name == *name);
+        let Some((at, question)) = at.and_then(|at| Some((at, all.get(at)?))) else {
+            let names: Vec<&str> = all.iter().map(|q| q.proposal.name.as_str()).collect();
+            return Err(Failure::Argument {
+                message: format!("nothing that is called `{name}` was turned away"),
+                help: match names.as_slice() {
+                    [] => "Nothing was, in that time, that no rule speaks of.".into(),
+                    names => format!("There are {}.", names.join(", ")),
+                },
+            });
+        };
+        if let Some(choice) = choice.filter(|choice| question.rule(*choice).is_none()) {
+            let offered: Vec<&str> = offered(question).iter().map(|o| o.choice.name()).collect();
+            return Err(Failure::Argument {
+                message: format!("{name} cannot be answered by `{}`", choice.name()),
+                help: format!("It can by {}.", offered.join(", ")),
+            });
+        }
+        given[at] = *choice;
+    }
+    Ok(given)
+}
+
+/// Files with other texts, by the parts' names; `None` for the orders' own.
+type Texts = Vec<(Option<String>, String)>;
+
+/// The files as they would be.
+fn edited(held: &Held, rules: Vec<NewRule>) -> Result<Texts, EditFault> {
+    let (mut text, mut attachments) = (held.text.clone(), held.attachments.clone());
+    let mut changed = Texts::new();
+    for rule in rules {
+        let sheets = Documents { text: &text, attachments: &attachments };
+        let edited = edit(sheets, &Edit::Add(rule, None))?;
+        (text, attachments) = sheets.with(edited.part.as_deref(), &edited.text);
+        changed.retain(|(part, _)| *part != edited.part);
+        changed.push((edited.part, edited.text));
+    }
+    Ok(changed)
+}
+
+/// What the answers change, against the file as it is.
+fn changes(judge: &LoadedPolicy, texts: &Texts) -> Result<Comparison, Failure> {
+    let (mut text, mut attachments) = (judge.text.clone(), judge.attachments.clone());
+    for (part, new) in texts {
+        let sheets = Documents { text: &text, attachments: &attachments };
+        (text, attachments) = sheets.with(part.as_deref(), new);
+    }
+    let orders = match read_all(Documents { text: &text, attachments: &attachments }) {
+        Ok(orders) => orders,
+        // The edit has read it already; what is not there can only be a file that it names.
+        Err(faults) => return Err(Failure::wrong(Path::new(""), text, attachments, faults)),
+    };
+    let (host, posture) = (judge.host.as_deref(), judge.posture.as_deref());
+    let after = chosen::brief_for_this_machine(&orders, host, posture)?;
+    Ok(Comparison::between(&judge.brief, &after))
+}
+
+/// Asks one by one, a key each.
+fn asked(all: &[Question], terminal: &Terminal) -> Result<Vec<Option<Choice>>, Failure> {
+    let mut answers = vec![None; all.len()];
+    if all.is_empty() {
+        return Ok(answers);
+    }
+    let keys = Keys::new()?;
+    let n = counted(all.len(), "thing was", "things were");
+    let them = if all.len() == 1 { "it" } else { "them" };
+    terminal.heading(&format!("{n} turned away, and no rule speaks of {them}"));
+    let mut at = 0;
+    while let Some(question) = all.get(at) {
+        let offered = offered(question);
+        terminal.heading(&format!("{} of {}: {}", at + 1, all.len(), what(&question.proposal)));
+        let Proposal { program, direction, .. } = &question.proposal;
+        match (program, direction) {
+            (Some(program), Direction::Outbound) => terminal.line(format!("  sent by {program}")),
+            (Some(program), _) => terminal.line(format!("  {program} listens there")),
+            (None, _) => terminal.note("  nobody is known to listen there"),
+        }
+        for Offered { choice, meaning } in &offered {
+            let key = choice.name().chars().next().unwrap_or_default();
+            terminal.line(format!("  {key}  {meaning}"));
+        }
+        terminal.note("  l  leave it    b  back    q  no more questions");
+        loop {
+            let key = keys.next()?;
+            let chosen =
+                offered.iter().find(|o| key.is_some_and(|k| o.choice.name().starts_with(k)));
+            match (chosen, key) {
+                (Some(Offered { choice, meaning }), _) => {
+                    terminal.line(format!("  → {meaning}"));
+                    answers[at] = Some(*choice);
+                    at += 1;
+                }
+                (None, Some('l')) => {
+                    terminal.line("  → left");
+                    answers[at] = None;
+                    at += 1;
+                }
+                (None, Some('b')) => at = at.saturating_sub(1),
+                // Ctrl-C and Ctrl-D too: what was answered is shown, and asked for once more.
+                (None, None | Some('q' | '\u{3}' | '\u{4}')) => return Ok(answers),
+                (None, Some(_)) => continue,
+            }
+            break;
+        }
+    }
+    Ok(answers)
+}
+
+/// Keys, one at a time. The terminal is as before whenever none is waited for.
+struct Keys {
+    signals: SignalFd,
+}
+
+impl Keys {
+    fn new() -> Result<Self, Failure> {
+        let signals = SigSet::from_iter([Signal::SIGTERM, Signal::SIGINT, Signal::SIGHUP]);
+        signals.thread_block().map_err(|e| system("waiting for signals")(e.into()))?;
+        let signals = SignalFd::with_flags(&signals, SfdFlags::SFD_CLOEXEC);
+        Ok(Self { signals: signals.map_err(|e| system("waiting for signals")(e.into()))? })
+    }
+
+    /// The next one; `None`: a signal came, or the terminal is gone.
+    fn next(&self) -> Result<Option<char>, Failure> {
+        struct Raw;
+        impl Drop for Raw {
+            fn drop(&mut self) {
+                let _ = disable_raw_mode();
+            }
+        }
+        enable_raw_mode().map_err(system("waiting for a key"))?;
+        let _raw = Raw;
+        let input = stdin();
+        let mut all = [
+            PollFd::new(input.as_fd(), PollFlags::POLLIN),
+            PollFd::new(self.signals.as_fd(), PollFlags::POLLIN),
+        ];
+        poll(&mut all, PollTimeout::NONE).map_err(|e| system("waiting for a key")(e.into()))?;
+        if all[1].any().unwrap_or(false) {
+            return Ok(None);
+        }
+        let mut byte = [0];
+        // Not through the buffer of `stdin`: what is in that no poll sees.
+        let read = nix::unistd::read(input.as_fd(), &mut byte);
+        let read = read.map_err(|e| system("waiting for a key")(e.into()))?;
+        Ok((read > 0).then_some(byte[0] as char))
+    }
+}
