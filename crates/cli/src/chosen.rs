@@ -185,7 +185,7 @@ pub fn brief_for_this_machine(
 ) -> Result<Brief, Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let named = orders.rules().map(|rule| &rule.program);
-    let named = named.flat_map(|c| c.written.iter().chain(&c.except)).map(String::as_str);
+    let named = named.flat_map(|c| c.paths()).map(String::as_str);
     let files = executables::executables(named.collect::<BTreeSet<_>>(), orders.program_exact);
     let mut brief = Brief::on(
         orders,

@@ -164,9 +164,9 @@ fn program() -> impl Strategy<Value = ProgramCondition> {
     }
     prop_oneof![
         8 => Just(ProgramCondition::default()),
-        2 => paths().prop_map(|written| ProgramCondition { written, except: Vec::new() }),
-        1 => paths().prop_map(|except| ProgramCondition { written: Vec::new(), except }),
-        1 => (paths(), paths()).prop_map(|(written, except)| ProgramCondition { written, except }),
+        2 => paths().prop_map(|written| ProgramCondition::of_paths(written, Vec::new())),
+        1 => paths().prop_map(|except| ProgramCondition::of_paths(Vec::new(), except)),
+        1 => (paths(), paths()).prop_map(|(written, except)| ProgramCondition::of_paths(written, except)),
     ]
 }
 

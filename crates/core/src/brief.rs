@@ -180,7 +180,7 @@ fn own_addresses(interfaces: &[Interface]) -> Vec<IpAddr> {
 
 /// The programs that rules name, each once.
 pub(crate) fn programs_of(rules: &[Arc<Rule>], executables: &Executables) -> Vec<String> {
-    let named = rules.iter().flat_map(|r| r.program.written.iter().chain(&r.program.except));
+    let named = rules.iter().flat_map(|r| r.program.paths());
     let files = named.map(|path| executables.get(path).unwrap_or(path).clone());
     files.collect::<BTreeSet<_>>().into_iter().collect()
 }
@@ -303,7 +303,7 @@ impl Brief {
     /// The paths of programs as the rules write them, each once.
     pub fn programs_written(&self) -> BTreeSet<&str> {
         let conditions = self.rules().map(|rule| &rule.program);
-        conditions.flat_map(|c| c.written.iter().chain(&c.except)).map(String::as_str).collect()
+        conditions.flat_map(|c| c.paths()).map(String::as_str).collect()
     }
 
     /// The file that a path leads to.
@@ -402,7 +402,7 @@ impl Brief {
     ) {
         hash_decisive(rule, lists, hasher);
         self.interfaces_of(&rule.interface).hash(hasher);
-        for list in [&rule.program.written, &rule.program.except] {
+        for list in [&rule.program.files, &rule.program.files_except] {
             list.iter().map(|path| self.executable(path)).collect::<Vec<_>>().hash(hasher);
         }
     }

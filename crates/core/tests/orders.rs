@@ -345,3 +345,41 @@ fn every_key_of_a_rule_that_is_wrong_is_told() {
     let keys = wrong.iter().filter(|(key, _)| schema.contains(&format!("\"{key}\""))).count();
     assert_eq!(keys, wrong.len());
 }
+
+/// A set of programs means its paths: in each direction of a condition, over files, and to
+/// what is counted; what is wrong with one is told where it stands.
+#[test]
+fn a_set_of_programs_is_its_paths() {
+    let head =
+        "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n";
+    let set = "[programs]\nsky = [\"/usr/bin/skycam\", \"/usr/bin/starcam\"]\n";
+    let rule = |program: &str| {
+        format!(
+            "[[rules]]\nname = \"sky\"\naction = \"allow\"\ntraffic = \"tcp/1\"\n\
+             direction = \"outbound\"\nprogram = {program}\nprogram_except = \"/usr/bin/x\"\n"
+        )
+    };
+    let named = read(&format!("{head}{set}{}", rule("[\"sky\", \"/usr/bin/dome\"]"))).unwrap();
+    let paths = ["/usr/bin/skycam", "/usr/bin/starcam", "/usr/bin/dome"];
+    let plain = read(&format!("{head}{}", rule(&format!("{paths:?}")))).unwrap();
+    let program = &named.rules[0].program;
+    assert_eq!(
+        (&program.written[0][..], &program.files[..]),
+        ("sky", &paths.map(String::from)[..])
+    );
+    assert_eq!(program.describe(), "sky, /usr/bin/dome but /usr/bin/x");
+    let briefs = [&named, &plain].map(Brief::unplaced);
+    assert_eq!(briefs[0].meanings(), briefs[1].meanings());
+    assert_eq!(briefs[0].programs, briefs[1].programs);
+    assert_eq!(named.names[0].name, "sky");
+
+    let faults = |text: &str| {
+        let told = read(text).unwrap_err();
+        told.0.iter().map(|f| (f.key.clone(), f.help.clone())).collect::<Vec<_>>()
+    };
+    let wrong = faults(&format!("{head}{set}{}", rule("\"sky-\"")));
+    assert_eq!(wrong, [("rules[1] (sky).program".into(), "Did you mean `sky`?".into())]);
+    let wrong = faults(&format!("{head}[programs]\nsky = [\"skycam\", \"/usr//x\"]\n"));
+    assert_eq!(wrong.len(), 2);
+    assert_eq!(wrong[0].0, "programs.sky");
+}

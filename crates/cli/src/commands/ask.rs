@@ -407,8 +407,10 @@ fn because(
             outside(&asked.destination, &rule.destination.written, &rule.destination.except)
         }
         Mismatch::Interface => outside(&arrives, &rule.interface.written, &rule.interface.except),
-        Mismatch::Program => {
-            outside(&program.unwrap_or("the program"), &rule.program.written, &rule.program.except)
-        }
+        Mismatch::Program => outside(
+            &program.unwrap_or("the program"),
+            &rule.program.files,
+            &rule.program.files_except,
+        ),
     }
 }

@@ -38,6 +38,7 @@ enum Kind {
     Service,
     BuiltInService,
     Group,
+    Programs,
 }
 
 impl Kind {
@@ -46,6 +47,7 @@ impl Kind {
             Self::Service => "service",
             Self::BuiltInService => "service, built in",
             Self::Group => "group",
+            Self::Programs => "programs",
         }
     }
 }
@@ -76,7 +78,7 @@ pub fn run(
     }
     if let (Some(wanted), true) = (&options.wanted, rows.is_empty()) {
         terminal.heading(&format!("{wanted} is not named"));
-        terminal.note("name it under [services] or [addresses]");
+        terminal.note("name it under [services], [addresses] or [programs]");
         return Ok(Ending::Fine);
     }
     terminal.heading(&counted(rows.len(), "name", "names"));
@@ -103,13 +105,14 @@ fn cut(holds: &[String]) -> String {
 /// Every name: the orders' own services, groups, the catalogue.
 fn all_names(judge: &LoadedPolicy) -> Vec<Row> {
     let rules = &judge.brief.rules;
-    let users_of = |name: &str, service: bool| {
+    let users_of = |name: &str, kind: Kind| {
         let uses = |lists: &[&Vec<String>]| lists.iter().any(|l| l.iter().any(|w| w == name));
         let using = rules.iter().filter(|rule| {
             let (traffic, source, to) = (&rule.traffic, &rule.source, &rule.destination);
-            match service {
-                true => uses(&[&traffic.written, &traffic.except]),
-                false => uses(&[&source.written, &source.except, &to.written, &to.except]),
+            match kind {
+                Kind::Service | Kind::BuiltInService => uses(&[&traffic.written, &traffic.except]),
+                Kind::Group => uses(&[&source.written, &source.except, &to.written, &to.except]),
+                Kind::Programs => uses(&[&rule.program.written, &rule.program.except]),
             }
         });
         using.map(|rule| rule.name.to_string()).collect::<Vec<_>>()
@@ -124,21 +127,27 @@ fn all_names(judge: &LoadedPolicy) -> Vec<Row> {
             name: name.clone(),
             kind: Kind::Service,
             holds: words(terms),
-            used_by: users_of(name, true),
+            used_by: users_of(name, Kind::Service),
         })
         .collect();
     rows.extend(judge.orders.groups.iter().map(|(name, set)| Row {
         name: name.clone(),
         kind: Kind::Group,
         holds: set.ranges().iter().map(ToString::to_string).collect(),
-        used_by: users_of(name, false),
+        used_by: users_of(name, Kind::Group),
+    }));
+    rows.extend(judge.orders.programs.iter().map(|(name, paths)| Row {
+        name: name.clone(),
+        kind: Kind::Programs,
+        holds: paths.clone(),
+        used_by: users_of(name, Kind::Programs),
     }));
     let built_in = CATALOGUE.iter().filter(|service| !own.contains_key(service.name));
     rows.extend(built_in.map(|service| Row {
         name: service.name.to_owned(),
         kind: Kind::BuiltInService,
         holds: words(service.terms),
-        used_by: users_of(service.name, true),
+        used_by: users_of(service.name, Kind::BuiltInService),
     }));
     rows
 }

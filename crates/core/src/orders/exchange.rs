@@ -10,6 +10,9 @@ use super::edit::EditFault;
 use super::model::{Orders, Rule};
 use super::read::read_all;
 
+/// Tables of names that a group may use.
+const NAMES: [&str; 3] = ["services", "programs", "addresses"];
+
 /// The fragment of a group: names it uses, the group itself, its rules.
 ///
 /// # Errors
@@ -26,6 +29,8 @@ pub fn export_group<'t>(sheets: impl Into<Documents<'t>>, name: &str) -> Result<
     let mut fragment = DocumentMut::new();
     let traffic = rules.iter().flat_map(|r| r.traffic.written.iter().chain(&r.traffic.except));
     take_names(&documents, &mut fragment, "services", &traffic.cloned().collect());
+    let programs = rules.iter().flat_map(|r| r.program.written.iter().chain(&r.program.except));
+    take_names(&documents, &mut fragment, "programs", &programs.cloned().collect());
     let addresses = rules.iter().flat_map(|r| {
         let (source, destination) = (&r.source, &r.destination);
         [&source.written, &source.except, &destination.written, &destination.except]
@@ -134,7 +139,7 @@ pub fn import_group<'t>(
         .parse()
         .map_err(|e: toml_edit::TomlError| ImportFault::NoFragment(e.message().to_owned()))?;
     for (key, _) in new.iter() {
-        if !matches!(key, "services" | "addresses" | "groups" | "rules") {
+        if !NAMES.contains(&key) && !matches!(key, "groups" | "rules") {
             return Err(ImportFault::NoFragment(format!("it contains `{key}`")));
         }
     }
@@ -143,7 +148,7 @@ pub fn import_group<'t>(
         return Err(ImportFault::Collisions(collisions));
     }
     let others = documents(sheets)?;
-    for kind in ["services", "addresses"] {
+    for kind in NAMES {
         let Some(names) = new.get(kind).and_then(Item::as_table) else { continue };
         let known = |name: &str| {
             let sheets = others.iter().filter_map(|d| d.get(kind)?.as_table());
@@ -183,7 +188,7 @@ fn tables_text(document: &DocumentMut, kind: &str) -> String {
 
 fn collisions(old: &[DocumentMut], new: &DocumentMut, orders: &Orders) -> Vec<String> {
     let mut found = Vec::new();
-    for kind in ["services", "addresses"] {
+    for kind in NAMES {
         let Some(theirs) = new.get(kind).and_then(Item::as_table) else { continue };
         for (name, item) in theirs.iter() {
             let ours = old.iter().filter_map(|d| d.get(kind)?.as_table());

@@ -111,6 +111,7 @@ pub(super) const ORDERS: &[Key] = &[
          area:CODE",
     ),
     key("services", Kind::Names, "Names for ports and protocols"),
+    key("programs", Kind::Names, "Sets of programs, by their absolute paths"),
     key("areas", Kind::Table(AREAS), "Where area:CODE is looked up"),
     key("hosts", Kind::Tables(HOSTS), "The hosts that these orders are for"),
     key("boot", Kind::Table(BOOT), "What is in force after a restart"),
@@ -124,8 +125,8 @@ pub(super) const ORDERS: &[Key] = &[
 ];
 
 /// Keys that an included file may have.
-pub(super) const PART: [&str; 7] =
-    ["version", "addresses", "services", "hosts", "postures", "groups", "rules"];
+pub(super) const PART: [&str; 8] =
+    ["version", "addresses", "services", "programs", "hosts", "postures", "groups", "rules"];
 
 /// `[standing]`: all three are written out.
 pub(super) const STANDING: &[Key] = &[

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 use schemars::JsonSchema;
@@ -148,15 +149,36 @@ impl InterfaceCondition {
 
 /// The programs a rule is about, by the absolute paths of their files: who
 /// listens, for a packet on its way in; who sends, for one on its way out.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ProgramCondition {
-    /// As the orders write it; empty is any.
+    /// As the orders write it, paths and names of sets; empty is any.
     pub written: Vec<String>,
     /// What is taken out again.
     pub except: Vec<String>,
+    /// The paths that this means.
+    pub files: Vec<String>,
+    /// The paths that are taken out again.
+    pub files_except: Vec<String>,
+}
+
+/// By what it means: a name says the same as what it stands for.
+impl Hash for ProgramCondition {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        (&self.files, &self.files_except).hash(state);
+    }
 }
 
 impl ProgramCondition {
+    /// A condition that names no sets.
+    pub fn of_paths(paths: Vec<String>, except: Vec<String>) -> Self {
+        Self { files: paths.clone(), files_except: except.clone(), written: paths, except }
+    }
+
+    /// All paths that it names.
+    pub fn paths(&self) -> impl Iterator<Item = &String> {
+        self.files.iter().chain(&self.files_except)
+    }
+
     /// `/usr/sbin/plated`, `any but /usr/sbin/skycam`.
     pub fn describe(&self) -> String {
         in_words(&self.written, &self.except)
@@ -167,9 +189,9 @@ impl ProgramCondition {
         self.written.is_empty() && self.except.is_empty()
     }
 
-    /// Whether it names that path, as written.
+    /// Whether it names that path, by itself or in a set.
     pub fn names(&self, path: &str) -> bool {
-        self.written.iter().chain(&self.except).any(|written| written == path)
+        self.paths().any(|known| known == path)
     }
 }
 
@@ -302,6 +324,8 @@ pub enum NameKind {
     Addresses,
     /// A group of rules.
     Group,
+    /// A set of programs.
+    Programs,
 }
 
 /// A name that orders define, and where.
@@ -337,6 +361,8 @@ pub struct Orders {
     pub boot: Boot,
     /// Services that the orders define for themselves.
     pub services: BTreeMap<String, Vec<Term>>,
+    /// Sets of programs, by their paths.
+    pub programs: BTreeMap<String, Vec<String>>,
     /// Named groups of addresses, groups inside them resolved.
     pub groups: BTreeMap<String, Arc<AddressSet>>,
     /// Hosts that the orders know; empty: these orders are for one machine.

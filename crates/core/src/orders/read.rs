@@ -273,6 +273,7 @@ impl<'t> Reader<'t> {
             program_exact: program_exact?,
             boot: boot?,
             services: std::mem::take(&mut names.services),
+            programs: std::mem::take(&mut names.programs),
             names: std::mem::take(&mut names.named),
             foundations_line,
             groups,

@@ -23,13 +23,14 @@ const EXCEPTIONS: [(&str, &str); 5] = [
 ];
 
 impl<'t> Reader<'t> {
-    /// The programs of a rule: absolute paths, and only where there can be a program.
+    /// The programs of a rule: absolute paths and names of sets, and only where there can be a
+    /// program.
     pub(super) fn programs(
         &mut self,
-        path: &str,
-        table: &DeTable<'t>,
+        (path, table): (&str, &DeTable<'t>),
         direction: Option<Direction>,
         traffic: Option<&TrafficCondition>,
+        names: &Names,
     ) -> Option<ProgramCondition> {
         let pair = self.pair(path, "program", table);
         let mut whole = true;
@@ -62,21 +63,46 @@ impl<'t> Reader<'t> {
                     "Remove the key, or name ports in `traffic`.",
                 );
             }
-            for Text { text, span, .. } in texts {
-                let plain = text.split('/').skip(1).all(|part| !matches!(part, "" | "." | ".."));
-                if !text.starts_with('/') || !plain {
-                    whole = false;
-                    self.fault(
-                        key,
-                        span.clone(),
-                        format!("`{text}` is not the absolute path of a program"),
-                        "Write it like `/usr/sbin/plated`.",
-                    );
+        }
+        let [files, files_except] = [0, 1].map(|n| {
+            let mut all = Vec::new();
+            for (key, _, texts) in pair[n].iter() {
+                for written in texts {
+                    match names.programs.get(&written.text) {
+                        Some(set) => all.extend(set.iter().cloned()),
+                        None if self.is_program(key, written, names) => {
+                            all.push(written.text.clone());
+                        }
+                        None => whole = false,
+                    }
                 }
             }
-        }
+            all
+        });
         let [list, except] = pair;
-        whole.then(|| ProgramCondition { written: texts(list), except: texts(except) })
+        whole.then(|| ProgramCondition {
+            written: texts(list),
+            except: texts(except),
+            files,
+            files_except,
+        })
+    }
+
+    /// Whether a text is the path of a program; else that is a fault.
+    pub(super) fn is_program(&mut self, key: &str, written: &Text, names: &Names) -> bool {
+        let Text { text, span, .. } = written;
+        let plain = text.split('/').skip(1).all(|part| !matches!(part, "" | "." | ".."));
+        if text.starts_with('/') && plain {
+            return true;
+        }
+        let help = names.guesses.help(
+            text,
+            names.programs.keys().map(String::as_str),
+            "Write it like `/usr/sbin/plated`, or define a set of programs under [programs].",
+        );
+        let message = format!("`{text}` is not the absolute path of a program");
+        self.fault(key, span.clone(), message, help);
+        false
     }
 
     pub(super) fn family(&mut self, key: &str, value: &Value<'_>) -> Option<Family> {

@@ -1,4 +1,4 @@
-//! `[services]`, `[addresses]` and `[areas]` of the orders.
+//! `[services]`, `[programs]`, `[addresses]` and `[areas]` of the orders.
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -45,6 +45,21 @@ impl<'t> Reader<'t> {
                 let taken = names.services.insert(key.get_ref().to_string(), terms).is_some();
                 self.given_twice(&path, key, taken);
                 names.named.push(self.named(NameKind::Service, key.get_ref(), key.span()));
+            }
+        }
+        if let Some(table) = root.get("programs").and_then(|v| self.table("programs", v)) {
+            for (key, value) in table.iter() {
+                let path = format!("programs.{}", key.get_ref());
+                self.check_name(&path, key);
+                let mut files = Vec::new();
+                for written in self.strings(&path, value) {
+                    if self.is_program(&path, &written, &Names::default()) {
+                        files.push(written.text);
+                    }
+                }
+                let taken = names.programs.insert(key.get_ref().to_string(), files).is_some();
+                self.given_twice(&path, key, taken);
+                names.named.push(self.named(NameKind::Programs, key.get_ref(), key.span()));
             }
         }
         if let Some(table) = root.get("addresses").and_then(|v| self.table("addresses", v)) {

@@ -101,7 +101,7 @@ impl<'t> Reader<'t> {
         let source = self.addresses(&path, "source", table, known, family.flatten());
         let destination = self.addresses(&path, "destination", table, known, family.flatten());
         let interface = self.interfaces(&path, table);
-        let program = self.programs(&path, table, direction, traffic.as_ref());
+        let program = self.programs((&path, table), direction, traffic.as_ref(), known.names);
         let rate = self.rate(&path, table, action);
         let note = match table.get("note") {
             Some(value) => self.prose(&key("note"), value).map(Some),

@@ -90,6 +90,8 @@ impl Guesses {
 #[derive(Default)]
 pub(super) struct Names {
     pub(super) services: BTreeMap<String, Vec<Term>>,
+    /// Sets of programs.
+    pub(super) programs: BTreeMap<String, Vec<String>>,
     pub(super) groups: BTreeMap<String, Vec<Text>>,
     /// Where each is defined.
     pub(super) named: Vec<Named>,

@@ -31,6 +31,14 @@ pub(super) fn meant() -> LoadedPolicy {
     orders_of(ORDERS.replace("tcp/7404", "tcp/7440"))
 }
 
+/// Plates and shells for the house alone.
+pub(super) fn tightened() -> LoadedPolicy {
+    let house = "source = \"observatory\"";
+    let text = ORDERS.replace("source = \"night-staff\"", house);
+    let text = text.replace("source = \"203.0.113.44\"", house);
+    orders_of(text.replace("source = [\"observatory\", \"partner\"]", house))
+}
+
 fn orders_of(text: String) -> LoadedPolicy {
     let orders = read(&text).unwrap_or_else(|faults| unreachable!("a test reads them: {faults}"));
     let hash = OrdersHash::digest(Documents { text: &text, attachments: &Attachments::default() });

@@ -3,6 +3,7 @@
 
 mod archive;
 mod bridge;
+mod night;
 mod part;
 mod stage;
 mod story;

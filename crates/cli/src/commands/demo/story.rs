@@ -22,12 +22,12 @@ use tipstaff_reach::Check;
 
 use super::archive::{address, archive_address, meant, mistaken, orders, stored};
 use super::bridge::{Bridge, LAN};
+use super::night;
 use super::stage::Stage;
 use super::{Ground, own_folder};
-use crate::arguments::ReplayOptions;
 use crate::chosen::LoadedPolicy;
 use crate::commands::rules::{self, Counts};
-use crate::commands::{ask, post, reach, replay, review, survey};
+use crate::commands::{ask, post, reach, review, survey};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::terminal::Terminal;
@@ -101,13 +101,7 @@ pub fn tell(
     let asked = question(&facts)?;
     ask::answer(&judge, &asked, decision, "orders", terminal)?;
     act(ground, stage.as_ref(), &judge, &snapshot, false, terminal)?;
-    step(
-        terminal,
-        last_step(ground) + 1,
-        "replay night.pcap",
-        "And last night, when there were no orders: whom would they have cut, whom turned away?",
-    );
-    night(&judge, terminal)?;
+    night::tell(&judge, last_step(ground), terminal)?;
 
     terminal.heading("That was the whole job");
     terminal.line(
@@ -155,22 +149,7 @@ fn last_step(ground: Ground) -> usize {
     }
 }
 
-/// A capture of the night before, which a helper of the tests makes.
-fn night(judge: &LoadedPolicy, terminal: &Terminal) -> Result<(), Failure> {
-    const NIGHT: &[u8] = include_bytes!("../../../demo/night.pcap");
-    let options = ReplayOptions {
-        capture: "night.pcap".into(),
-        own: vec![address("198.51.100.20")?],
-        interface: None,
-        compare: None,
-        write: None,
-        verdicts: Vec::new(),
-        count: Some(4),
-    };
-    replay::play(judge, None, Box::new(NIGHT), &options, terminal).map(drop)
-}
-
-fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {
+pub(super) fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {
     terminal.heading(&format!("── {number} · tipstaff {command} ──"));
     terminal.line(text);
 }

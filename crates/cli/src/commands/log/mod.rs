@@ -132,6 +132,17 @@ fn print_counts(
         }
         return Ending::Fine;
     }
+    table(&rows, by, terminal);
+    if more > 0 {
+        let earlier = if by.is_time() { " before these" } else { "" };
+        terminal.note(&format!("{more} more{earlier}; --count shows more"));
+    }
+    counted.counts.tell(terminal);
+    Ending::Fine
+}
+
+/// Who or what came up how often.
+pub fn table(rows: &[&Row], by: GroupBy, terminal: &Terminal) {
     let heading = match by {
         GroupBy::Sources => "source",
         GroupBy::Ports => "traffic",
@@ -141,7 +152,7 @@ fn print_counts(
         GroupBy::Day => "day (UTC)",
     };
     let mut table = Columns::new([heading, "turned away", "let in", "first", "last"]);
-    for row in &rows {
+    for row in rows {
         let name = match by {
             GroupBy::Hour => row.name.replace('T', " "),
             _ => row.name.clone(),
@@ -158,12 +169,6 @@ fn print_counts(
         true => terminal.line("Nothing like that is in the log."),
         false => terminal.table(&table),
     }
-    if more > 0 {
-        let earlier = if by.is_time() { " before these" } else { "" };
-        terminal.note(&format!("{more} more{earlier}; --count shows more"));
-    }
-    counted.counts.tell(terminal);
-    Ending::Fine
 }
 
 /// A moment by the administrator's clock, to the second.

@@ -351,7 +351,7 @@ fn instead(list: List<'_>, listeners: &[Listener], subject: Subject) -> Option<S
         rules.filter(|rule| rule.action == Action::Allow && rule.traffic.keys.is_some())
     };
     let named: Vec<&str> = about(port)
-        .flat_map(|rule| &rule.program.written)
+        .flat_map(|rule| &rule.program.files)
         .map(|path| list.brief.executable(path))
         .collect();
     let found = listeners

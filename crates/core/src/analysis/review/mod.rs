@@ -299,8 +299,9 @@ impl Review {
     /// Names of services, addresses and groups that nothing uses.
     fn unused_names(&mut self, orders: &Orders) {
         let (mut services, mut addresses) = (HashSet::new(), HashSet::new());
-        let mut groups = HashSet::new();
+        let (mut groups, mut programs) = (HashSet::new(), HashSet::new());
         for rule in orders.rules() {
+            programs.extend(rule.program.written.iter().chain(&rule.program.except));
             let (traffic, from, to) = (&rule.traffic, &rule.source, &rule.destination);
             services.extend(traffic.written.iter().chain(&traffic.except));
             addresses.extend(from.written.iter().chain(&from.except));
@@ -313,6 +314,7 @@ impl Review {
                     NameKind::Service => services.contains(&name.name),
                     NameKind::Addresses => addresses.contains(&name.name),
                     NameKind::Group => groups.contains(&name.name),
+                    NameKind::Programs => programs.contains(&name.name),
                 };
             if used {
                 continue;
@@ -321,6 +323,7 @@ impl Review {
                 NameKind::Service => ("service", "[services]"),
                 NameKind::Addresses => ("group of addresses", "[addresses]"),
                 NameKind::Group => ("group", "[[groups]]"),
+                NameKind::Programs => ("set of programs", "[programs]"),
             };
             let what = format!("no rule uses the {kind} `{}`", name.name);
             let help = format!("Remove it from {table}, or use it.");
