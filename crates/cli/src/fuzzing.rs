@@ -180,7 +180,9 @@ pub fn frames(data: &[u8]) {
             if decision.verdict == Action::Allow {
                 let opens = !matches!(decision.speaker, Speaker::Foundation(_));
                 match facts.direction {
-                    Direction::Inbound => flows.let_in(&ip, stamps, now),
+                    Direction::Inbound => {
+                        flows.let_in(&ip, stamps, now);
+                    }
                     Direction::Outbound => flows.sent(&ip, known, stamps, now),
                     Direction::Transit => flows.forwarded(&ip, opens, stamps, now),
                 }

@@ -4,12 +4,15 @@
 #![allow(clippy::unwrap_used)]
 
 mod common;
+#[path = "common/running.rs"]
+mod running;
 
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::process::{Command, Stdio};
 
 use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER};
+use running::Running;
 use serde_json::Value;
 use tipstaff_testing::patience::in_time;
 use tipstaff_testing::skipped;
@@ -68,6 +71,13 @@ fn counts_are_told_since_when_since_a_mark_a_second_and_to_other_programs() {
     assert!(text.contains("counted since 2"), "{text}");
     assert!(text.contains("nothing has matched rule 2 (odd) since 2"), "{text}");
 
+    let report = json(&lab, &["tally", "--json"]);
+    let connections = |by: &str| {
+        let rows = report["rows"].as_array().unwrap();
+        rows.iter().find(|row| row["by"] == by).unwrap()["connections"].clone()
+    };
+    assert_eq!((connections(RULE), connections(STANDING)), (3.into(), 0.into()), "{report}");
+
     // From the mark on; the whole is still there. The same orders again change neither.
     assert!(lab.done(&["tally", "--mark"]).contains("marked at 2"));
     knock(PARTNER[0], 2);
@@ -86,7 +96,7 @@ fn counts_are_told_since_when_since_a_mark_a_second_and_to_other_programs() {
     // Most first; as a table for other programs.
     let csv = lab.done(&["tally", "--csv", "--sort", "packets"]);
     let lines: Vec<&str> = csv.lines().collect();
-    assert_eq!(lines[0], "by,packets,bytes,beyond,since");
+    assert_eq!(lines[0], "by,packets,bytes,connections,beyond,since");
     assert!(lines.iter().any(|line| line.starts_with(&format!("{STANDING},1,"))), "{csv}");
     let of = |line: &&str| line.split(',').nth(1).unwrap().parse::<u64>().unwrap();
     let counts_of: Vec<u64> = lines[1..].iter().map(of).collect();
@@ -207,4 +217,23 @@ fn rates_follow_other_orders_and_end_with_their_reader() {
     let _ = ended.borrow_mut().kill();
     assert!(met, "nobody reads, and it goes on");
     lab.done(&["withdraw"]);
+}
+
+/// Whom a rate turned away how often, the log knows.
+#[test]
+fn whom_a_rate_turned_away_is_told() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(&ODD.replace("tcp/9", "tcp/7410"));
+    let _listener = lab.listen("::", 7410);
+    lab.done(&["post"]);
+    let _keep = Running::of(&lab, &["keep"]);
+    let told = || json(&lab, &["tally", "odd", "--sources", "--json"])["turned_away"].clone();
+    assert_eq!(told(), Value::Array(Vec::new()));
+    assert!(in_time(|| {
+        lab.knock(STRANGER[0], ARCHIVE[0], 7410);
+        told()[0]["times"].as_u64() >= Some(2)
+    }));
+    assert_eq!(told()[0]["source"], STRANGER[0]);
+    let text = lab.done(&["tally", "odd", "--sources"]);
+    assert!(text.contains("turned away by it") && text.contains(STRANGER[0]), "{text}");
 }

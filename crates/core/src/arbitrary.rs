@@ -162,12 +162,22 @@ fn program() -> impl Strategy<Value = ProgramCondition> {
     fn paths() -> impl Strategy<Value = Vec<String>> {
         vec(select(PROGRAMS.to_vec()).prop_map(str::to_owned), 1..3)
     }
-    prop_oneof![
-        8 => Just(ProgramCondition::default()),
-        2 => paths().prop_map(|written| ProgramCondition::of_paths(written, Vec::new())),
-        1 => paths().prop_map(|except| ProgramCondition::of_paths(Vec::new(), except)),
-        1 => (paths(), paths()).prop_map(|(written, except)| ProgramCondition::of_paths(written, except)),
-    ]
+    let pair = prop_oneof![
+        2 => paths().prop_map(|files| (files, Vec::new())),
+        1 => paths().prop_map(|except| (Vec::new(), except)),
+        1 => (paths(), paths()),
+    ];
+    // Sets of programs go by names, which no path is.
+    let named = (pair, any::<bool>()).prop_map(|((files, except), by_name)| {
+        let mut condition = ProgramCondition::of_paths(files, except);
+        for list in [&mut condition.written, &mut condition.except] {
+            if by_name && !list.is_empty() {
+                *list = vec!["desktop".into()];
+            }
+        }
+        condition
+    });
+    prop_oneof![8 => Just(ProgramCondition::default()), 4 => named]
 }
 
 /// Rates that a handful of packets goes beyond.

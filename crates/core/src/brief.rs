@@ -339,7 +339,7 @@ impl Brief {
         let named = |list: &[String]| {
             file.is_some_and(|file| list.iter().any(|path| self.executable(path) == file))
         };
-        (condition.written.is_empty() || named(&condition.written)) && !named(&condition.except)
+        (condition.files.is_empty() || named(&condition.files)) && !named(&condition.files_except)
     }
 
     /// The numbers of the programs that a rule matches; `None` is any.

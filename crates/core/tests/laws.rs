@@ -59,6 +59,28 @@ proptest! {
         }
     }
 
+    /// The name of a set of programs says what the set says.
+    #[test]
+    fn a_name_means_what_it_stands_for(
+        brief in brief(40),
+        frames in proptest::collection::vec(frame([2, 0, 0, 0, 0, 1]), 20),
+        direction in prop::sample::select(vec![Direction::Inbound, Direction::Outbound]),
+        program in 0u32..5,
+    ) {
+        let mut plain = brief.clone();
+        for rule in &mut plain.rules {
+            let program = &mut Arc::make_mut(rule).program;
+            program.written = program.files.clone();
+            program.except = program.files_except.clone();
+        }
+        prop_assert_eq!(brief.meanings(), plain.meanings());
+        for frame in frames {
+            let mut facts = facts(&frame, false, direction, 2);
+            facts.program = ProgramIndex(program % (brief.programs.len() as u32 + 1));
+            prop_assert_eq!(decide(&brief, &facts), decide(&plain, &facts));
+        }
+    }
+
     /// Rates too: both count a stream of packets alike, whatever the times, and
     /// nobody gets more out of a rate than its burst and what time gives.
     #[test]

@@ -382,4 +382,6 @@ fn a_set_of_programs_is_its_paths() {
     let wrong = faults(&format!("{head}[programs]\nsky = [\"skycam\", \"/usr//x\"]\n"));
     assert_eq!(wrong.len(), 2);
     assert_eq!(wrong[0].0, "programs.sky");
+    // Nothing would be any program.
+    assert_eq!(faults(&format!("{head}[programs]\nsky = []\n"))[0].0, "programs.sky");
 }

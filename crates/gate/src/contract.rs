@@ -140,6 +140,11 @@ pub struct Tally {
     pub packets: u64,
     /// Their bytes, link header included.
     pub bytes: u64,
+    /// Connections and exchanges that began with them: TCP packets of no known connection that
+    /// were let through (a SYN that is sent again counts again), and the first packet of what
+    /// else was.
+    #[serde(default)]
+    pub connections: u64,
 }
 
 /// A decision that was recorded.

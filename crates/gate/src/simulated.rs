@@ -72,7 +72,7 @@ impl SimulatedGate {
     ) -> Decision {
         let decision = self.decide(interface, frame, connected);
         let decision = self.within_rate(frame, decision);
-        self.take_note(frame, decision);
+        let begins = self.take_note(frame, decision);
         if let Some(revision) = &mut self.revision
             && decision.speaker != Speaker::Nobody
         {
@@ -87,23 +87,27 @@ impl SimulatedGate {
             };
             tally.packets += 1;
             tally.bytes += frame.len() as u64;
+            tally.connections += u64::from(begins);
         }
         decision
     }
 
-    /// What comes in is remembered, so that its answers are told from questions.
-    fn take_note(&mut self, frame: &[u8], decision: Decision) {
+    /// What comes in is remembered, so that its answers are told from questions. Whether it
+    /// begins a connection or an exchange.
+    fn take_note(&mut self, frame: &[u8], decision: Decision) -> bool {
         let (Packet::Ip(ip), Some(revision)) = (parse_ethernet(frame), &self.revision) else {
-            return;
+            return false;
         };
         let stamps = revision.stamps;
         self.flows.look_up(Direction::Inbound, &ip, stamps, self.now);
         if decision.verdict == Action::Allow {
             self.flows.note_fragment(&ip, self.now);
             if !matches!(decision.speaker, Speaker::Foundation(_)) {
-                self.flows.let_in(&ip, stamps, self.now);
+                let begins = self.flows.let_in(&ip, stamps, self.now);
+                return begins || matches!(ip.payload, Payload::Tcp { .. });
             }
         }
+        false
     }
 
     /// Takes from the rate of the rule that decided.
@@ -302,7 +306,7 @@ mod tests {
         assert!(gate.tallies().unwrap().is_empty());
         let decision = gate.arrives(LAN, &frame, false);
         gate.arrives(LAN, &frame, false);
-        let tally = Tally { packets: 2, bytes: 2 * frame.len() as u64 };
+        let tally = Tally { packets: 2, bytes: 2 * frame.len() as u64, connections: 0 };
         assert_eq!(gate.tallies().unwrap(), [(decision.speaker, tally)]);
     }
 

@@ -94,6 +94,46 @@ fn records_that_nobody_read_stay_counted_over_a_post() {
     });
 }
 
+/// A connection is counted where it begins: with the first packet of an exchange that is let
+/// in, not with all of them, and not where it is denied.
+#[test]
+fn connections_are_counted_where_they_begin() {
+    inside_with_wire(|scene| {
+        let mut gate = KernelGate::new(&scene.run_dir).unwrap();
+        let all = scene.interfaces();
+        let sky = "[[rules]]\nname = \"sky\"\naction = \"allow\"\ntraffic = [\"udp/7420\", \"icmp/echo\"]\n";
+        post(&mut gate, &orders(&format!("{SHELL}{sky}")), &all).unwrap();
+        let of = |speaker| {
+            let all = KernelGate::new(&scene.run_dir).unwrap().tallies().unwrap();
+            let tally = all.iter().find(|(s, _)| *s == speaker).map(|(_, tally)| *tally);
+            tally.map_or((0, 0), |tally| (tally.packets, tally.connections))
+        };
+        let (shell, sky) = (Speaker::Rule(RuleIndex(0)), Speaker::Rule(RuleIndex(1)));
+        knock(&scene, 22);
+        knock(&scene, 80);
+        let send = |from: u16| {
+            let datagram = wire::udp((STRANGER[0], from), (OWN[0], 7_420), b"sky");
+            scene.wire.send(&scene.to_us(STRANGER[0], OWN[0], 17, &datagram));
+        };
+        (0..3).for_each(|_| send(9));
+        send(10);
+        for id in [1, 1, 2] {
+            let ping = wire::ping(STRANGER[0], OWN[0], id);
+            scene.wire.send(&scene.to_us(STRANGER[0], OWN[0], 1, &ping));
+        }
+        assert!(in_time(|| of(sky).0 == 7), "{:?}", of(sky));
+        assert_eq!((of(shell), of(sky)), ((1, 1), (7, 4)));
+        let standing = Speaker::Standing(Direction::Inbound);
+        assert_eq!(of(standing), (1, 0), "what is denied is no connection");
+        // It goes on over a post.
+        post(&mut gate, &orders(SHELL), &all).unwrap();
+        let tallies = gate.tallies().unwrap();
+        let shell = tallies.iter().find(|(s, _)| *s == shell).unwrap().1;
+        assert_eq!((shell.packets, shell.connections), (1, 1));
+        gate.withdraw().unwrap();
+    });
+}
+
 /// Counters are read many at once: all of them, whatever their number.
 #[test]
 fn every_value_of_an_array_is_read() {

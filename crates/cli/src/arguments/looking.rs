@@ -373,6 +373,8 @@ pub enum TallySort {
     Packets,
     /// The most bytes first
     Bytes,
+    /// The most new connections first
+    Connections,
     /// The most packets beyond a rate first
     Beyond,
 }

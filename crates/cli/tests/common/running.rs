@@ -1,5 +1,8 @@
 //! A program of ours that has no end, beside what a test does.
 
+// Not every test that has this module uses all of it.
+#![allow(dead_code)]
+
 use std::io::Read;
 use std::process::{Child, Stdio};
 use std::sync::{Arc, Mutex};

@@ -313,15 +313,16 @@ impl Flows {
         }
     }
 
-    /// Takes note of a packet that the rules let in to this host.
-    pub fn let_in(&mut self, packet: &IpPacket, stamps: Stamps, now: Duration) {
-        if let Some((flow, part)) = Flow::hither(packet)
-            && part != Part::Answer
-            && flow.protocol != TCP
-        {
-            let entry = Entry { at: now, stamp: stamps.let_in, answered: false };
-            self.let_in.put(flow, entry);
+    /// Takes note of a packet that the rules let in to this host. Whether it begins an
+    /// exchange that was not known.
+    pub fn let_in(&mut self, packet: &IpPacket, stamps: Stamps, now: Duration) -> bool {
+        let Some((flow, part)) = Flow::hither(packet) else { return false };
+        if part == Part::Answer || flow.protocol == TCP {
+            return false;
         }
+        let begins = !self.let_in.seen.contains_key(&flow);
+        self.let_in.put(flow, Entry { at: now, stamp: stamps.let_in, answered: false });
+        begins
     }
 
     /// Takes note of a packet that is forwarded, as it leaves; `opens`: the

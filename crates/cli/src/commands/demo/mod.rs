@@ -6,6 +6,7 @@ mod bridge;
 mod night;
 mod part;
 mod stage;
+mod step;
 mod story;
 
 use std::io;

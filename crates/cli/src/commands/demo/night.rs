@@ -13,7 +13,7 @@ use tipstaff_core::packet::{Direction, IpPacket, Packet};
 use tipstaff_gate::GateError;
 
 use super::archive::{address, tightened};
-use super::story::step;
+use super::step::step;
 use crate::acts::capture::{self, Captured, News, NoCapture};
 use crate::acts::requests;
 use crate::arguments::ReplayOptions;

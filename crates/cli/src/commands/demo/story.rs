@@ -24,6 +24,7 @@ use super::archive::{address, archive_address, meant, mistaken, orders, stored};
 use super::bridge::{Bridge, LAN};
 use super::night;
 use super::stage::Stage;
+use super::step::step;
 use super::{Ground, own_folder};
 use crate::chosen::LoadedPolicy;
 use crate::commands::rules::{self, Counts};
@@ -147,11 +148,6 @@ fn last_step(ground: Ground) -> usize {
         Ground::Sockets => 8,
         Ground::Kernel => 10,
     }
-}
-
-pub(super) fn step(terminal: &Terminal, number: usize, command: &str, text: &str) {
-    terminal.heading(&format!("── {number} · tipstaff {command} ──"));
-    terminal.line(text);
 }
 
 /// Posting and checking: what needs the ground. `brief`: only the last table.

@@ -100,6 +100,8 @@ impl Text {
             Some(row.tally.bytes)
         })?;
         let help = "Packets beyond the rate of a rule.";
+        let begun = "Connections and exchanges that began.";
+        self.counter("tipstaff_connections", "", begun, rows, |row| Some(row.tally.connections))?;
         self.counter("tipstaff_beyond_rate_packets", "packets", help, rows, |row| {
             let rule = match row.speaker {
                 Speaker::Rule(index) => known.rule(index),

@@ -5,17 +5,20 @@ use std::collections::HashMap;
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use tipstaff_core::analysis::log::{GroupBy, LogFilter};
 use tipstaff_core::analysis::reach::speaker_words_by;
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::decision::rates::SourceState;
 use tipstaff_core::moment::Moment;
-use tipstaff_core::orders::Origin;
+use tipstaff_core::orders::edit::Which;
+use tipstaff_core::orders::{Action, Origin};
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, InForce, Tally, Unrecorded};
 
+use crate::acts::decisions::{Counted, log_file, log_files};
 use crate::acts::{named, rehearsing};
 use crate::arguments::{Common, TallyOptions, TallySort};
 use crate::chosen::{self, LoadedPolicy, Visible};
@@ -44,6 +47,8 @@ pub struct Report<'r> {
     rows: Vec<Row>,
     /// What sources took of the rule's rate, where a rule was named.
     sources: Option<Vec<SourceState>>,
+    /// Whom that rate turned away how often, as far as the log has it; likewise.
+    turned_away: Option<Vec<TurnedAway>>,
     unrecorded: Unrecorded,
 }
 
@@ -61,6 +66,13 @@ struct Row {
     /// Since when it is counted: a rule that means something else begins anew. Null:
     /// nobody knows.
     since: Option<Moment>,
+}
+
+/// A source beyond a rate.
+#[derive(JsonSchema, Serialize)]
+struct TurnedAway {
+    source: String,
+    times: u64,
 }
 
 shape!(Report<'_> => "tally");
@@ -133,6 +145,7 @@ impl Asked<'_> {
             TallySort::Position => {}
             TallySort::Packets => rows.sort_by_key(|row| Reverse(row.tally.packets)),
             TallySort::Bytes => rows.sort_by_key(|row| Reverse(row.tally.bytes)),
+            TallySort::Connections => rows.sort_by_key(|row| Reverse(row.tally.connections)),
             TallySort::Beyond => rows.sort_by_key(|row| Reverse(row.beyond)),
         }
         rows
@@ -183,7 +196,8 @@ pub fn run(
     let sources = match wanted {
         Some(index) if options.sources => {
             let judge = chosen::from_force(&in_force)?;
-            Some((states(&judge, &asked.gate, index)?, judge))
+            let states = states(&judge, &asked.gate, index)?;
+            Some((states, turned_away(common, &asked.known.rules, index)?, judge))
         }
         _ => None,
     };
@@ -193,8 +207,16 @@ pub fn run(
     let known = &asked.known;
     if terminal.json {
         let orders = &known.origin;
-        let sources = sources.map(|(sources, _)| sources);
-        terminal.json(&Report { orders, file_differs, since_mark, rows, sources, unrecorded });
+        let (sources, turned_away) = sources.map(|(states, away, _)| (states, away)).unzip();
+        terminal.json(&Report {
+            orders,
+            file_differs,
+            since_mark,
+            rows,
+            sources,
+            turned_away,
+            unrecorded,
+        });
         return Ok(Ending::Fine);
     }
     terminal.heading(&match wanted {
@@ -221,8 +243,9 @@ pub fn run(
              nobody read them"
         ));
     }
-    if let (Some((sources, judge)), Some(index)) = (sources, wanted) {
+    if let (Some((sources, away, judge)), Some(index)) = (sources, wanted) {
         show_sources(&judge, index, &sources, terminal);
+        show_turned_away(&away, terminal);
     }
     rehearsing::note(common, terminal)?;
     Ok(Ending::Fine)
@@ -238,6 +261,7 @@ fn without(mut rows: Vec<Row>, before: &Counts) -> Vec<Row> {
         if let Some((tally, beyond)) = before.get(&(row.known_by(), row.since)) {
             row.tally.packets = row.tally.packets.saturating_sub(tally.packets);
             row.tally.bytes = row.tally.bytes.saturating_sub(tally.bytes);
+            row.tally.connections = row.tally.connections.saturating_sub(tally.connections);
             row.beyond = row.beyond.saturating_sub(*beyond);
         }
     }
@@ -303,6 +327,39 @@ fn states(
     }
 }
 
+/// Whom the rate of a rule turned away how often: as far as the log has it, the most first.
+fn turned_away(
+    common: &Common,
+    rules: &[(String, bool)],
+    RuleIndex(index): RuleIndex,
+) -> Result<Vec<TurnedAway>, Failure> {
+    let Some((name, _)) = rules.get(index as usize) else { return Ok(Vec::new()) };
+    let filter = LogFilter {
+        rules: vec![Which::Name(name.clone())],
+        verdicts: vec![Action::Deny, Action::Refuse],
+        ..LogFilter::in_force()
+    };
+    let files = log_files(&log_file(common)).unwrap_or_default();
+    let counted = Counted::of(&files, &filter, GroupBy::Sources)?;
+    let rows = counted.summary.rows().into_iter();
+    Ok(rows.map(|row| TurnedAway { source: row.name.clone(), times: row.turned_away }).collect())
+}
+
+fn show_turned_away(away: &[TurnedAway], terminal: &Terminal) {
+    const SHOWN: usize = 10;
+    if away.is_empty() {
+        return;
+    }
+    let mut table = Columns::new(["turned away by it", "times"]);
+    for TurnedAway { source, times } in away.iter().take(SHOWN) {
+        table.row([plain(source), right(times.to_string())]);
+    }
+    terminal.table(&table);
+    let more = away.len().saturating_sub(SHOWN);
+    let more = if more > 0 { format!("; {more} more sources") } else { String::new() };
+    terminal.note(&format!("as far as the log has it, which `tipstaff keep` writes{more}"));
+}
+
 fn rows(
     known: &Known,
     tallies: &[(Speaker, Tally)],
@@ -352,7 +409,7 @@ fn show(known: &Known, rows: &[Row], terminal: &Terminal) {
         return;
     }
     let with_rates = known.has_rates();
-    let mut headings = vec!["by", "packets", "bytes"];
+    let mut headings = vec!["by", "packets", "bytes", "connections"];
     headings.extend(with_rates.then_some("beyond its rate"));
     let mut table = Columns::new(headings);
     for row in rows {
@@ -360,6 +417,10 @@ fn show(known: &Known, rows: &[Row], terminal: &Terminal) {
             plain(&row.by),
             right(row.tally.packets.to_string()),
             right(bytes(row.tally.bytes)),
+            match row.tally.connections {
+                0 => nothing(),
+                connections => right(connections.to_string()),
+            },
         ];
         cells.extend(with_rates.then(|| match row.beyond {
             0 => nothing(),

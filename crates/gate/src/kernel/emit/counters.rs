@@ -1,16 +1,25 @@
 //! Who decided, counted.
 
+use std::os::fd::BorrowedFd;
+
 use tipstaff_bpf::abi::{helper, skb};
-use tipstaff_bpf::asm::{Assembler, If, Label, Op, R0, R1, R2, R6, R7, R8, STACK, Width};
+use tipstaff_bpf::asm::{Assembler, Flag, If, Label, Op, R0, R1, R2, R6, R7, R8, STACK, Width};
 use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
+use tipstaff_core::names::traffic::TCP;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
 use tipstaff_core::tables::layout::Verdict;
 
-use crate::kernel::emit::context::{Hook, Parts};
+use crate::kernel::emit::context::{Hook, Parts, cb, told};
 use crate::kernel::emit::frame::at;
+
+/// Bytes of a counter: packets, their bytes, connections; u64 each.
+pub(crate) const COUNTER_BYTES: u32 = 24;
+
+/// Where its connections stand.
+pub(crate) const CONNECTIONS: i16 = 16;
 
 /// A counter slot: what decided, as a number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -90,7 +99,47 @@ pub(crate) fn count(a: &mut Assembler, hook: Hook, parts: &Parts<'_>, otherwise:
         a.load(Width::D, R1, R0, 8);
         a.alu64(Op::Add, R1, R2);
         a.store(Width::D, R0, 8, R1);
+        count_begun(a);
     }
+}
+
+/// Adds a connection to the counter at r0, where the packet begins one that is known without
+/// a look at the memory: what rules or a standing answer let through, of TCP or on its way to
+/// somewhere else. r1 is lost.
+fn count_begun(a: &mut Assembler) {
+    let (begins, done) = (a.label(), a.label());
+    a.jump_if(If::Ne, R8, u16::from(Verdict::ALLOW), done);
+    a.jump_if(If::Lt, R7, CounterSlot::FOUNDATIONS as u16, done);
+    at::WAY.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(Direction::Transit as u16), begins);
+    a.load(Width::W, R1, STACK, at::KEY);
+    a.alu64_imm(Op::Rsh, R1, 16);
+    a.alu64_imm(Op::And, R1, 0xff);
+    a.jump_if(If::Ne, R1, TCP.into(), done);
+    a.place(begins);
+    add_connection(a);
+    a.place(done);
+}
+
+/// Adds one to the connections of the counter at r0. r1 is lost.
+fn add_connection(a: &mut Assembler) {
+    a.load(Width::D, R1, R0, CONNECTIONS);
+    a.alu64_imm(Op::Add, R1, 1);
+    a.store(Width::D, R0, CONNECTIONS, R1);
+}
+
+/// Counts that an exchange begins, for the slot in r7; knocks begin none. r0 to r5 are lost.
+pub(crate) fn count_exchange(a: &mut Assembler, counters: BorrowedFd<'_>) {
+    let done = a.label();
+    a.load(Width::W, R1, R6, cb::TOLD);
+    a.jump_if(If::Set, R1, told::KNOCK, done);
+    a.store(Width::W, STACK, at::SLOT, R7);
+    a.map(R1, counters);
+    a.stack(R2, at::SLOT);
+    a.call(helper::MAP_LOOKUP_ELEM);
+    a.jump_if(If::Eq, R0, 0, done);
+    add_connection(a);
+    a.place(done);
 }
 
 /// Adds one packet for the slot on the stack, or goes to `otherwise`; r0 is the

@@ -20,7 +20,7 @@ use tipstaff_core::packet::{Direction, TcpFlags};
 use tipstaff_core::tables::layout::Verdict;
 
 use crate::kernel::emit::context::{FlowTable, Parts, cb, told};
-use crate::kernel::emit::counters::CounterSlot;
+use crate::kernel::emit::counters::{CounterSlot, count_exchange};
 use crate::kernel::emit::flow_key::{
     Answer, addresses, begin, by_family, fragment_key, key, ports,
 };
@@ -253,9 +253,9 @@ pub(crate) fn passed(a: &mut Assembler, parts: &Parts<'_>) {
     a.place(outwards);
     at::ANSWERS.load(a, R1);
     a.jump_if(If::Ne, R1, Flag::with(0), done);
-    passed_this_way(a, parts.flows, Direction::Outbound, done);
+    passed_this_way(a, parts, Direction::Outbound, done);
     a.place(inwards);
-    passed_this_way(a, parts.flows, Direction::Inbound, done);
+    passed_this_way(a, parts, Direction::Inbound, done);
     a.place(done);
 }
 
@@ -271,7 +271,8 @@ fn first_fragment(a: &mut Assembler, table: FlowTable<'_>) {
     a.place(whole);
 }
 
-fn passed_this_way(a: &mut Assembler, table: FlowTable<'_>, way: Direction, done: Label) {
+fn passed_this_way(a: &mut Assembler, parts: &Parts<'_>, way: Direction, done: Label) {
+    let (table, counters) = (parts.flows, parts.counters);
     let (udp, icmp, icmp_six, note) = (a.label(), a.label(), a.label(), a.label());
     begin(a);
     a.load(Width::W, R2, STACK, at::KEY);
@@ -308,15 +309,25 @@ fn passed_this_way(a: &mut Assembler, table: FlowTable<'_>, way: Direction, done
     a.place(note);
     by_family(a, |a, family| addresses(a, family, way));
     if way == Direction::Outbound {
-        open(a, table, None, done);
+        open(a, table, Begins::Here(counters), done);
     } else {
-        renew_or_put(a, table.maps.let_in, table.stamps.let_in, done);
+        renew_or_put(a, table.maps.let_in, table.stamps.let_in, (counters, done));
     }
 }
 
+/// Who opens a flow.
+#[derive(Clone, Copy)]
+enum Begins<'m> {
+    /// This host, which counts it.
+    Here(BorrowedFd<'m>),
+    /// Who sends what is forwarded, of a family: it has a share of the memory, and was counted
+    /// where it came in.
+    Forwarded(Family),
+}
+
 /// Notes that this side opens the flow on the stack, or goes on in it; goes to
-/// `done`. Who sends what is forwarded, of a family, has a share of the memory.
-fn open(a: &mut Assembler, table: FlowTable<'_>, forwarded: Option<Family>, done: Label) {
+/// `done`.
+fn open(a: &mut Assembler, table: FlowTable<'_>, begins: Begins<'_>, done: Label) {
     let (second, insert, renew, goes_on) = (a.label(), a.label(), a.label(), a.label());
     let stamp = table.stamps.opened;
     a.call(helper::KTIME_GET_NS);
@@ -343,14 +354,22 @@ fn open(a: &mut Assembler, table: FlowTable<'_>, forwarded: Option<Family>, done
     put(a, table.maps.answered, stamp, true);
     a.jump(done);
     a.place(insert);
-    if let Some(family) = forwarded {
+    if let Begins::Forwarded(family) = begins {
         shares::take(a, table.shares, Whose::Sender(family), at::FLOW + flow::LOCAL, done);
     }
     put(a, table.maps.unanswered, stamp, false);
+    if let Begins::Here(counters) = begins {
+        count_exchange(a, counters);
+    }
     a.jump(done);
 }
 
-fn renew_or_put(a: &mut Assembler, map: BorrowedFd<'_>, stamp: u32, done: Label) {
+fn renew_or_put(
+    a: &mut Assembler,
+    map: BorrowedFd<'_>,
+    stamp: u32,
+    (counters, done): (BorrowedFd<'_>, Label),
+) {
     let insert = a.label();
     a.call(helper::KTIME_GET_NS);
     a.store(Width::D, STACK, at::NOW, R0);
@@ -363,6 +382,7 @@ fn renew_or_put(a: &mut Assembler, map: BorrowedFd<'_>, stamp: u32, done: Label)
     a.jump(done);
     a.place(insert);
     put(a, map, stamp, false);
+    count_exchange(a, counters);
     a.jump(done);
 }
 
@@ -430,5 +450,5 @@ pub(crate) fn forwarded(
     a.store(Width::H, STACK, at::FLOW + flow::REMOTE_PORT, R1);
     a.place(note);
     addresses(a, family, Direction::Outbound);
-    open(a, table, Some(family), pass);
+    open(a, table, Begins::Forwarded(family), pass);
 }

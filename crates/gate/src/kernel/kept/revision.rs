@@ -22,7 +22,7 @@ use tipstaff_core::tables::{Tables, fingerprint};
 use crate::contract::{GateError, Posting, Record, Tally, Unrecorded};
 use crate::enforceable;
 use crate::kernel::emit::context::{FlowMaps, FlowTable, Hook, Parts, cb, told};
-use crate::kernel::emit::counters::CounterSlot;
+use crate::kernel::emit::counters::{CONNECTIONS, COUNTER_BYTES, CounterSlot};
 use crate::kernel::emit::marks::Marks;
 use crate::kernel::emit::owner::ASKED_PROGRAMS;
 use crate::kernel::emit::owner_tag::Secret;
@@ -140,9 +140,10 @@ fn records(brief: &Brief) -> bool {
 /// A counter of all processors.
 fn sum(copies: &[u8]) -> Tally {
     let mut tally = Tally::default();
-    for copy in copies.chunks_exact(16) {
+    for copy in copies.chunks_exact(COUNTER_BYTES as usize) {
         tally.packets += copy.u64_ne(0).unwrap_or_default();
         tally.bytes += copy.u64_ne(8).unwrap_or_default();
+        tally.connections += copy.u64_ne(CONNECTIONS as usize).unwrap_or_default();
     }
     tally
 }
@@ -185,8 +186,8 @@ impl Revision {
         };
         let tables = single(TABLES, built.bytes())?;
         let slots = CounterSlot::count(layout.rules);
-        let counters =
-            sys::map_create(MapKind::PerCpuArray, COUNTERS, 4, 16, slots).map_err(bpf(MAKE_MAP))?;
+        let counters = sys::map_create(MapKind::PerCpuArray, COUNTERS, 4, COUNTER_BYTES, slots)
+            .map_err(bpf(MAKE_MAP))?;
         // A record of another version cannot be read; then counting begins anew.
         let old = before.and_then(|before| before.counted().ok());
         let written = Written {
@@ -353,7 +354,7 @@ impl Revision {
     pub(crate) fn unrecorded(&self) -> Result<Unrecorded, GateError> {
         let processors = sys::possible_processors().map_err(bpf("to read the counters"))?;
         let of = |slot: u32| {
-            let mut copies = vec![0; 16 * processors];
+            let mut copies = vec![0; COUNTER_BYTES as usize * processors];
             let found = sys::map_lookup(self.counters.as_fd(), &slot.to_ne_bytes(), &mut copies);
             found.map_err(bpf("to read the counters"))?;
             Ok::<_, GateError>(sum(&copies).packets)
@@ -385,9 +386,9 @@ impl Revision {
                 None => CounterSlot::OF_RECORDS.contains(&slot.0).then_some(slot),
             };
             let Some(slot) = slot.filter(|_| tally != Tally::default()) else { continue };
-            let mut copies = vec![0u8; 16 * processors];
-            copies[..8].copy_from_slice(&tally.packets.to_ne_bytes());
-            copies[8..16].copy_from_slice(&tally.bytes.to_ne_bytes());
+            let mut copies = vec![0u8; COUNTER_BYTES as usize * processors];
+            let first = [tally.packets, tally.bytes, tally.connections].map(u64::to_ne_bytes);
+            copies[..COUNTER_BYTES as usize].copy_from_slice(first.as_flattened());
             sys::map_update(self.counters.as_fd(), &slot.0.to_ne_bytes(), &copies)
                 .map_err(bpf("to take the counters over"))?;
         }
