@@ -37,12 +37,12 @@ fn over_an_open_machine_it_tells_whom_orders_would_turn_away() {
         error.contains("nothing is being rehearsed") && error.contains("--rehearse"),
         "{error}"
     );
-    let begun = lab.tipstaff(&["post", "--rehearse", "--for", "1h"]);
+    let begun = lab.tipstaff(&["post", "--rehearse", "--for", "2d"]);
     let (text, error) =
         (String::from_utf8_lossy(&begun.stdout), String::from_utf8_lossy(&begun.stderr));
     assert!(begun.status.success(), "{error}");
     assert!(text.contains("rehearsed: they decide and count, and stop nothing"), "{text}");
-    assert!(text.contains("for 1 h; `tipstaff rehearse report` tells more"), "{text}");
+    assert!(text.contains("for 48 h; `tipstaff rehearse report` tells more"), "{text}");
     assert!(error.contains("nobody writes down who would be denied"), "{error}");
 
     let _keep = Running::of(&lab, &["keep"]);

@@ -3,9 +3,10 @@
 use std::net::IpAddr;
 use std::path::Path;
 
-use tipstaff_core::analysis::evidence::{Evidence, Proposal, Request};
+use tipstaff_core::analysis::evidence::{Evidence, Request};
 use tipstaff_core::analysis::learned::Seen;
 use tipstaff_core::analysis::log::{Entry, LogFilter};
+use tipstaff_core::analysis::proposal::Proposal;
 use tipstaff_core::analysis::replay::{Arrived, Conversations, Replay};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::packet::{Direction, Packet};

@@ -19,7 +19,7 @@ pub struct PostOptions {
     #[arg(long, conflicts_with_all = ["check", "trial", "cut"])]
     pub rehearse: bool,
     /// Rehearse them for this long [default: until `rehearse end`, a post or a restart]
-    #[arg(long = "for", value_name = "TIME", value_parser = duration, requires = "rehearse")]
+    #[arg(long = "for", value_name = "TIME", value_parser = days, requires = "rehearse")]
     pub time: Option<Duration>,
     /// Reason, for the history
     #[arg(long, value_name = "TEXT")]
@@ -148,5 +148,33 @@ pub(super) fn duration(text: &str) -> Result<Duration, String> {
         Ok(time)
     } else {
         Err("it must be between 1s and 24h".into())
+    }
+}
+
+/// `2d`, `1d 12h`, `90m`: a second at least, 90 days at most. A day is 24 hours.
+fn days(text: &str) -> Result<Duration, String> {
+    const MOST: Duration = Duration::from_secs(90 * 24 * 3_600);
+    let read: jiff::Span =
+        text.parse().map_err(|_| "expected a duration such as 10m, 12h or 2d".to_owned())?;
+    let days_are_24_hours = jiff::SpanRelativeTo::days_are_24_hours();
+    let read = read.to_duration(days_are_24_hours).map_err(|e| e.to_string())?;
+    let time = Duration::try_from(read).map_err(|_| "it is in the past".to_owned())?;
+    match (Duration::from_secs(1)..=MOST).contains(&time) {
+        true => Ok(time),
+        false => Err("it must be between 1s and 90d".into()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_rehearsal_may_take_days() {
+        let hours = |text: &str| days(text).map(|time| time.as_secs() / 3_600);
+        assert_eq!((hours("2d"), hours("1d 12h"), hours("90m")), (Ok(48), Ok(36), Ok(1)));
+        for wrong in ["91d", "0s", "-1d", "1 month", "soon"] {
+            assert!(days(wrong).is_err(), "{wrong}");
+        }
     }
 }

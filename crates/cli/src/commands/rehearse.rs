@@ -3,8 +3,8 @@
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::analysis::evidence::Proposal;
 use tipstaff_core::analysis::log::LogFilter;
+use tipstaff_core::analysis::proposal::Proposal;
 use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::orders::{Action, Origin};
@@ -106,7 +106,7 @@ fn report(common: &Common, most: usize, terminal: &Terminal) -> Result<Ending, F
     let (evidence, counts) = requests::of_log(common, &filter, |entry| {
         entry.verdict != Action::Allow && entry.a_rule_could_let_it_in()
     })?;
-    let proposals = evidence.proposals();
+    let proposals = evidence.proposals_by_network();
     if terminal.json {
         let requests = proposals.into_iter();
         let requests = requests.map(|proposal| {

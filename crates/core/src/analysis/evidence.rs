@@ -1,14 +1,11 @@
 //! Who asked for what, and the shortest list of rules that would let them in.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt::Write;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use schemars::JsonSchema;
-use serde::Serialize;
-
-use super::draft::{name_of, quoted};
+use super::draft::name_of;
 use super::log::Entry;
+use super::proposal::Proposal;
 use crate::names::traffic::Term;
 use crate::orders::Action;
 use crate::packet::Direction;
@@ -58,33 +55,6 @@ impl Seen {
 #[derive(Clone, Debug, Default)]
 pub struct Evidence {
     all: BTreeMap<Request, Seen>,
-}
-
-/// One rule that would let in what was asked for.
-#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize)]
-pub struct Proposal {
-    /// A name for the rule.
-    pub name: String,
-    /// Which way.
-    pub direction: Direction,
-    /// What for.
-    pub traffic: Vec<String>,
-    /// The networks at the other end; empty: too many to name them.
-    pub peers: Vec<String>,
-    /// To whom, of what passes through.
-    pub destinations: Vec<String>,
-    /// Which program listens or sends.
-    pub program: Option<String>,
-    /// The rule that it has to stand before.
-    pub before: Option<String>,
-    /// How often it was asked for.
-    pub times: u64,
-    /// By how many addresses.
-    pub addresses: usize,
-    /// When first: RFC 3339, UTC.
-    pub first: String,
-    /// When last.
-    pub last: String,
 }
 
 impl Evidence {
@@ -138,49 +108,76 @@ impl Evidence {
     /// The rules that let in all of it, the most wanted first: neighbours are taken together as
     /// their network, and what the same ones ask for is one rule.
     pub fn proposals(&self) -> Vec<Proposal> {
-        self.with_peers().into_iter().map(|(proposal, _)| proposal).collect()
+        named(self.wanted()).into_iter().map(|(proposal, _)| proposal).collect()
+    }
+
+    /// A rule for each network, where they are not too many: who decides about one need not
+    /// decide so about another one.
+    pub fn proposals_by_network(&self) -> Vec<Proposal> {
+        self.by_network().into_iter().map(|(proposal, _)| proposal).collect()
     }
 
     /// The same, with all that asked.
-    pub(super) fn with_peers(&self) -> Vec<(Proposal, BTreeSet<IpAddr>)> {
-        let mut wanted: BTreeMap<What, Who> = BTreeMap::new();
+    pub(super) fn by_network(&self) -> Vec<(Proposal, BTreeSet<IpAddr>)> {
+        let mut many: BTreeMap<What, BTreeSet<IpAddr>> = BTreeMap::new();
+        for request in self.all.keys() {
+            many.entry(What::of(request)).or_default().insert(network(request.peer));
+        }
+        let mut wanted = BTreeMap::new();
         for (request, seen) in &self.all {
-            let what = What {
-                direction: request.direction,
-                traffic: BTreeSet::from([request.traffic.clone()]),
-                destinations: request.destination.into_iter().collect(),
-                program: request.program.clone(),
-                denied_by: request.denied_by.clone(),
-            };
-            let who = Who { peers: BTreeSet::from([request.peer]), seen: seen.clone() };
-            Who::add(&mut wanted, what, &who);
+            let mut what = What::of(request);
+            let split = many.get(&what).is_some_and(|networks| networks.len() <= MOST_NETWORKS);
+            what.network = split.then(|| network(request.peer));
+            Who::add(&mut wanted, what, &Who::of(request, seen));
         }
-        let all = join(
-            wanted,
-            |what| std::mem::take(&mut what.destinations),
-            |what, joined| what.destinations = joined,
-        );
-        let all = join(
-            all,
-            |what| std::mem::take(&mut what.traffic),
-            |what, joined| what.traffic = joined,
-        );
-        let mut names = BTreeSet::new();
-        let mut proposals = Vec::new();
-        for (what, who) in all {
-            let mut proposal = proposal(what, &who);
-            let plain = proposal.name.clone();
-            let mut n = 1;
-            while !names.insert(proposal.name.clone()) {
-                n += 1;
-                proposal.name = format!("{plain}-{n}");
-            }
-            proposals.push((proposal, who.peers));
+        named(wanted)
+    }
+
+    fn wanted(&self) -> BTreeMap<What, Who> {
+        let mut wanted = BTreeMap::new();
+        for (request, seen) in &self.all {
+            Who::add(&mut wanted, What::of(request), &Who::of(request, seen));
         }
-        proposals.sort_by(|(a, _), (b, _)| {
-            b.times.cmp(&a.times).then_with(|| a.traffic.cmp(&b.traffic))
-        });
-        proposals
+        wanted
+    }
+}
+
+/// The rules, each with a name of its own and all that asked: the most wanted first.
+fn named(wanted: BTreeMap<What, Who>) -> Vec<(Proposal, BTreeSet<IpAddr>)> {
+    let all = join(
+        wanted,
+        |what| std::mem::take(&mut what.destinations),
+        |what, joined| what.destinations = joined,
+    );
+    let all =
+        join(all, |what| std::mem::take(&mut what.traffic), |what, joined| what.traffic = joined);
+    let mut names = BTreeSet::new();
+    let mut proposals = Vec::new();
+    for (what, who) in all {
+        let mut proposal = proposal(what, &who);
+        let plain = proposal.name.clone();
+        let mut n = 1;
+        while !names.insert(proposal.name.clone()) {
+            n += 1;
+            proposal.name = format!("{plain}-{n}");
+        }
+        proposals.push((proposal, who.peers));
+    }
+    proposals
+        .sort_by(|(a, _), (b, _)| b.times.cmp(&a.times).then_with(|| a.traffic.cmp(&b.traffic)));
+    proposals
+}
+
+impl What {
+    fn of(request: &Request) -> Self {
+        Self {
+            direction: request.direction,
+            network: None,
+            traffic: BTreeSet::from([request.traffic.clone()]),
+            destinations: request.destination.into_iter().collect(),
+            program: request.program.clone(),
+            denied_by: request.denied_by.clone(),
+        }
     }
 }
 
@@ -188,6 +185,8 @@ impl Evidence {
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 struct What {
     direction: Direction,
+    /// Where each network is by itself.
+    network: Option<IpAddr>,
     denied_by: Option<String>,
     program: Option<String>,
     traffic: BTreeSet<String>,
@@ -202,6 +201,10 @@ struct Who {
 }
 
 impl Who {
+    fn of(request: &Request, seen: &Seen) -> Self {
+        Self { peers: BTreeSet::from([request.peer]), seen: seen.clone() }
+    }
+
     fn add(all: &mut BTreeMap<What, Self>, what: What, who: &Self) {
         match all.get_mut(&what) {
             Some(known) => {
@@ -285,93 +288,6 @@ fn proposal(what: What, who: &Who) -> Proposal {
     }
 }
 
-impl Proposal {
-    /// How often, by whom, and when, in words.
-    pub fn evidence(&self) -> String {
-        let times = if self.times == 1 { "once".into() } else { format!("{} times", self.times) };
-        let whom = match self.addresses {
-            1 => String::new(),
-            many => format!(" by {many} addresses"),
-        };
-        let (first, last) = (minute(&self.first), minute(&self.last));
-        let when = if first == last { first } else { format!("{first} to {last}") };
-        format!("asked for {times}{whom}, {when} UTC")
-    }
-
-    /// As `rule add` takes it, behind those two words.
-    pub fn arguments(&self) -> Vec<String> {
-        let mut words = vec!["allow".to_owned()];
-        words.extend(self.traffic.iter().cloned());
-        let mut add = |key: &str, value: String| words.extend([format!("--{key}"), value]);
-        if self.direction != Direction::Inbound {
-            add("direction", self.direction.to_string());
-        }
-        for (key, values) in self.ends() {
-            if !values.is_empty() {
-                add(key, values.join(","));
-            }
-        }
-        if let Some(program) = self.sender() {
-            add("program", program.to_owned());
-        }
-        if let Some(before) = &self.before {
-            add("before", before.clone());
-        }
-        words
-    }
-
-    /// The program, where the rule is about it: of what comes in, the port says enough.
-    fn sender(&self) -> Option<&str> {
-        self.program.as_deref().filter(|_| self.direction == Direction::Outbound)
-    }
-
-    /// Source and destination, as a rule has them.
-    fn ends(&self) -> [(&'static str, &[String]); 2] {
-        match self.direction {
-            Direction::Outbound => [("source", &[]), ("destination", &self.peers)],
-            _ => [("source", &self.peers), ("destination", &self.destinations)],
-        }
-    }
-
-    /// The rule as it stands in orders.
-    pub fn rule(&self) -> String {
-        let mut text = format!(
-            "\n[[rules]]\nname = {}\nnote = {}\naction = \"allow\"\ntraffic = {}\n",
-            quoted(&self.name),
-            quoted(&self.evidence()),
-            list(&self.traffic)
-        );
-        if self.direction != Direction::Inbound {
-            let _ = writeln!(text, "direction = \"{}\"", self.direction);
-        }
-        for (key, values) in self.ends() {
-            if !values.is_empty() {
-                let _ = writeln!(text, "{key} = {}", list(values));
-            }
-        }
-        if let Some(program) = self.sender() {
-            let _ = writeln!(text, "program = {}", quoted(program));
-        }
-        text
-    }
-}
-
-/// One value, or a list of them, as TOML writes it.
-fn list(values: &[String]) -> String {
-    match values {
-        [one] => quoted(one),
-        many => {
-            let all: Vec<String> = many.iter().map(|one| quoted(one)).collect();
-            format!("[{}]", all.join(", "))
-        }
-    }
-}
-
-/// `2026-11-29 10:00` of a moment.
-fn minute(time: &str) -> String {
-    time.get(..16).unwrap_or(time).replace('T', " ")
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -431,10 +347,20 @@ mod tests {
             "asked for 12 times by 2 addresses, 2026-11-28 22:10 to 2026-11-29 03:40 UTC"
         );
         assert_eq!(all[2].evidence(), "asked for once, 2026-11-28 22:10 UTC");
+        // Each network by itself.
+        let (net, other) = ("192.0.2.66", "allow tcp/22 --source 192.0.2.66");
+        evidence.add(request("tcp/7410", net), 1, NIGHT);
+        let told = |all: Vec<Proposal>| -> Vec<String> {
+            all.iter().map(|p| p.arguments().join(" ")).collect()
+        };
+        let split = told(evidence.proposals_by_network());
+        assert!(split.contains(&"allow tcp/7410 tcp/7411 --source 203.0.113.0/24".into()));
+        assert!(split.contains(&"allow tcp/22 tcp/7410 --source 192.0.2.66".into()), "{split:?}");
+        assert!(told(evidence.proposals()).contains(&other.into()));
         // The same in parts.
         let (mut one, two) = (evidence.clone(), evidence.clone());
         one.merge(two);
-        assert_eq!(one.proposals()[0].times, 24);
+        assert_eq!(one.proposals_by_network()[0].times, 24);
     }
 
     #[test]

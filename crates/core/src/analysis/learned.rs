@@ -4,8 +4,9 @@
 use std::fmt::Write;
 
 use super::draft::{self, Shell};
-use super::evidence::{Evidence, Proposal, Request};
+use super::evidence::{Evidence, Request};
 use super::log::Entry;
+use super::proposal::Proposal;
 use crate::orders::Action;
 use crate::packet::Direction;
 

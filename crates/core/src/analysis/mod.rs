@@ -8,6 +8,7 @@ pub mod evidence;
 pub mod exposure;
 pub mod learned;
 pub mod log;
+pub mod proposal;
 pub mod questions;
 pub mod reach;
 pub mod remarks;

@@ -5,7 +5,8 @@ use std::net::IpAddr;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::evidence::{Evidence, Proposal, Request};
+use super::evidence::{Evidence, Request};
+use super::proposal::Proposal;
 use crate::brief::Brief;
 use crate::decision::{RuleQuery, first_mismatch};
 use crate::moment::Moment;
@@ -125,7 +126,7 @@ impl Question {
 /// deny, whatever was in force when it was.
 pub fn questions(mut evidence: Evidence, brief: &Brief, now: Moment) -> Vec<Question> {
     evidence.retain(|request| is_open(request, brief, now));
-    let all = evidence.with_peers().into_iter().map(|(proposal, peers)| {
+    let all = evidence.by_network().into_iter().map(|(proposal, peers)| {
         let few = peers.len() <= MOST_ADDRESSES;
         let addresses = peers.iter().filter(|_| few).map(ToString::to_string).collect();
         Question { proposal, addresses }

@@ -106,7 +106,7 @@ pub(super) fn tell(
         "{} that passed would have been denied by the standing answer inbound",
         counted(cut, "packet", "packets")
     ));
-    requests::show(&evidence.proposals(), SHOWN, terminal);
+    requests::show(&evidence.proposals_by_network(), SHOWN, terminal);
     Ok(())
 }
 
