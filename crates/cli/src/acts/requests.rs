@@ -124,8 +124,12 @@ pub fn show(proposals: &[Proposal], most: usize, terminal: &Terminal) {
     if proposals.is_empty() {
         return;
     }
-    let mut table = Columns::new(["times", "traffic", "from", "to", "program", "last"]);
-    for proposal in proposals.iter().take(most) {
+    let shown = &proposals[..most.min(proposals.len())];
+    let programs = shown.iter().any(|proposal| proposal.program.is_some());
+    let mut headings = vec!["times", "traffic", "from", "to", "last"];
+    headings.extend(programs.then_some("program"));
+    let mut table = Columns::new(headings);
+    for proposal in shown {
         let peers = match proposal.peers.as_slice() {
             [] => format!("{} addresses", proposal.addresses),
             peers => peers.join(", "),
@@ -136,18 +140,20 @@ pub fn show(proposals: &[Proposal], most: usize, terminal: &Terminal) {
             Direction::Transit => (peers, proposal.destinations.join(", ")),
         };
         let last = proposal.last.parse::<jiff::Timestamp>().map(|time| moment(time.as_second()));
-        table.row([
-            plain(proposal.times),
+        let program = proposal.program.as_deref().unwrap_or_default();
+        let mut cells = vec![
+            plain(proposal.times).set_alignment(comfy_table::CellAlignment::Right),
             plain(proposal.traffic.join(", ")),
             plain(from),
             plain(to),
-            plain(proposal.program.as_deref().unwrap_or_default()),
             faint(last.unwrap_or_else(|_| proposal.last.clone())),
-        ]);
+        ];
+        cells.extend(programs.then(|| plain(program)));
+        table.row(cells);
     }
     terminal.table(&table);
     terminal.line("these rules would let them in; add those that are wanted:");
-    for proposal in proposals.iter().take(most) {
+    for proposal in shown {
         terminal.line(format!("  {}", command(proposal)));
     }
     if proposals.len() > most {
