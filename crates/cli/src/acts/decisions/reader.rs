@@ -20,8 +20,8 @@ use crate::failure::{Failure, system};
 /// What is missing is counted so often.
 const LOOK: Duration = Duration::from_secs(1);
 /// While decisions come, they are read so often: to be woken for each costs more than to
-/// read it. The ring has room for ten times the worst.
-const BATCH: Duration = Duration::from_millis(10);
+/// read it. The ring has room for twice what a flood brings in that time.
+const BATCH: Duration = Duration::from_millis(40);
 
 /// What the records of what is in force, and of what is rehearsed, do not have.
 type Missing = [Unrecorded; 2];
@@ -126,9 +126,7 @@ impl<'c> Reader<'c> {
             let admitted = self.viewers.admit(source.names.log().viewers.as_deref());
             step.warning = admitted.err().map(|e| format!("viewers are not let in: {e}"));
         }
-        for told in &step.told {
-            self.viewers.tell(told);
-        }
+        self.viewers.tell(&step.told);
         self.busy = !step.told.is_empty();
         step.hand_over = self.viewers.serve();
         if waited == 0 && self.looked.elapsed() >= self.wait.max(LOOK / 2) {

@@ -106,17 +106,18 @@ impl Viewers {
         fs::set_permissions(&self.path, Permissions::from_mode(mode))
     }
 
-    /// Shows it to all of them.
-    pub fn tell(&mut self, told: &Told) {
-        // Where nobody watches, no line is made of it.
+    /// Shows them to all who watch.
+    pub fn tell(&mut self, told: &[Told]) {
+        // Where nobody watches, no line is made of them.
         if !self.all.is_empty() {
-            let line = told.json();
-            self.all.iter_mut().for_each(|viewer| viewer.tell(told, &line));
+            for told in told {
+                let line = told.json();
+                self.all.iter_mut().for_each(|viewer| viewer.tell(told, &line));
+            }
         }
-        if self.recent.len() == RECENT {
-            self.recent.pop_front();
-        }
-        self.recent.push_back(told.clone());
+        let last = &told[told.len().saturating_sub(RECENT)..];
+        self.recent.extend(last.iter().cloned());
+        self.recent.drain(..self.recent.len().saturating_sub(RECENT));
     }
 
     /// Lets in who waits, and writes what can be written. `true`: somebody takes over.
@@ -257,7 +258,7 @@ mod tests {
         lazy.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
         assert!(!viewers.serve());
         for _ in 0..RECENT + 10 {
-            viewers.tell(&told(1));
+            viewers.tell(&[told(1)]);
         }
         let mut late = BufReader::new(connect());
         assert!(!viewers.serve());
@@ -275,7 +276,7 @@ mod tests {
         let many = 2 * (WAITING / 900) as u64;
         let mut read = 0;
         for _ in 0..many {
-            viewers.tell(&told(1));
+            viewers.tell(&[told(1)]);
             read += next(&mut viewers, &mut late);
         }
         while read < many + RECENT as u64 {
