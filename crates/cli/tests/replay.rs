@@ -3,6 +3,8 @@
 #![allow(clippy::unwrap_used)]
 
 mod common;
+#[path = "common/running.rs"]
+mod running;
 #[path = "common/shapes.rs"]
 mod shapes;
 
@@ -15,7 +17,9 @@ use std::process::{Command, Output, Stdio};
 use common::{ARCHIVE, Lab, PARTNER, STRANGER};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
+use running::Running;
 use serde_json::Value;
+use tipstaff_core::packet::{Packet, Payload, parse_ethernet};
 use tipstaff_testing::capture::{MICRO, NANO, checksum, night, packet, pcap, tcp, udp};
 use tipstaff_testing::clients::ping;
 use tipstaff_testing::patience::in_time;
@@ -293,6 +297,39 @@ fn the_capture_of_the_demo_is_what_its_helper_makes() {
 }
 
 /// The same traffic, decided by the kernel while tcpdump captures it, and by a replay.
+/// Who sent each packet of a capture, what for, and what was said of it there, but for what
+/// foundations decided, which the log leaves out.
+fn said_of_each(capture: &[u8]) -> Vec<String> {
+    let mut said = Vec::new();
+    let mut at = 0;
+    let word = |at: usize| u32::from_le_bytes(capture[at..at + 4].try_into().unwrap()) as usize;
+    while at < capture.len() {
+        // An enhanced packet block: its length, that of the packet, and a comment behind it.
+        if word(at) == 6 {
+            let length = word(at + 20);
+            let data = &capture[at + 28..at + 28 + length];
+            let options = at + 28 + length.next_multiple_of(4);
+            let comment = (word(options) >> 16) & 0xffff;
+            let comment = &capture[options + 4..options + 4 + comment];
+            let comment = String::from_utf8_lossy(comment);
+            if let (Packet::Ip(ip), false) =
+                (parse_ethernet(data), comment.contains("by foundation"))
+            {
+                let source = match ip.payload {
+                    Payload::Tcp { from, .. } | Payload::Udp { from, .. } => {
+                        std::net::SocketAddr::new(ip.source, from).to_string()
+                    }
+                    _ => ip.source.to_string(),
+                };
+                said.push(format!("{source} {} {comment}", ip.key().unwrap()));
+            }
+        }
+        at += word(at + 4);
+    }
+    said.sort_unstable();
+    said
+}
+
 #[test]
 fn the_kernel_and_a_replay_agree_on_the_same_traffic() {
     if Command::new("tcpdump").arg("--version").output().is_err() {
@@ -301,7 +338,8 @@ fn the_kernel_and_a_replay_agree_on_the_same_traffic() {
     }
     let Some(lab) = Lab::new() else { return };
     lab.orders(
-        "[[rules]]\nname = \"plates\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\nsource = \"partner\"\n\
+        "[log]\nlevel = \"all\"\n\
+         [[rules]]\nname = \"plates\"\naction = \"allow\"\ntraffic = \"tcp/7410\"\nsource = \"partner\"\n\
          [[rules]]\nname = \"few\"\naction = \"allow\"\ntraffic = \"tcp/7411\"\nat_most = \"2 per hour per source\"\nover = \"refuse\"\n\
          [[rules]]\nname = \"sky\"\naction = \"allow\"\ntraffic = \"udp/7420\"\n\
          [[rules]]\nname = \"ping\"\naction = \"allow\"\ntraffic = \"icmp/echo\"\nsource = \"partner\"\n",
@@ -312,7 +350,9 @@ fn the_kernel_and_a_replay_agree_on_the_same_traffic() {
     tcpdump.args(["-i", "lan0", "-U", "-Z", "root", "-w"]).arg(&capture).stderr(Stdio::null());
     lab.done(&["post"]);
     let mut tcpdump = lab.archive.run(move || tcpdump.spawn().unwrap()).unwrap();
-    assert!(in_time(|| fs::metadata(&capture).is_ok_and(|m| m.len() >= 24)));
+    let _keep = Running::of(&lab, &["keep"]);
+    assert!(in_time(|| lab.path().join("run/decisions").exists()
+        && fs::metadata(&capture).is_ok_and(|m| m.len() >= 24)));
     for family in 0..2 {
         lab.knock(PARTNER[family], ARCHIVE[family], 7410);
         lab.knock(STRANGER[family], ARCHIVE[family], 7410);
@@ -356,6 +396,28 @@ fn the_kernel_and_a_replay_agree_on_the_same_traffic() {
         assert!(tally(by).0 > 0, "{by}");
     }
     assert!(tally("rule 2 (few)").1 > 0);
+    // And each packet by itself, as the log has what the kernel said of it.
+    let written = lab.path().join("said.pcapng");
+    let (from, to) = (capture.to_str().unwrap(), written.to_str().unwrap());
+    lab.done(&["replay", from, "--interface", "lan0", "--write", to]);
+    let replayed = said_of_each(&fs::read(&written).unwrap());
+    let logged = || {
+        let lines = lab.done(&["log", "--json"]);
+        let lines = lines.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
+        let mut said: Vec<String> = lines
+            .map(|line| {
+                let text = |key: &str| line[key].as_str().unwrap().to_owned();
+                let [source, traffic, verdict, direction, by] =
+                    ["source", "traffic", "verdict", "direction", "by"].map(text);
+                format!("{source} {traffic} tipstaff: {verdict}, {direction} by {by}")
+            })
+            .filter(|said| !said.contains("by foundation"))
+            .collect();
+        said.sort_unstable();
+        said
+    };
+    assert!(in_time(|| logged() == replayed), "{:#?}\n{replayed:#?}", logged());
+    assert!(replayed.len() > 20, "{replayed:#?}");
     kill(Pid::from_raw(tcpdump.id() as i32), Signal::SIGTERM).unwrap();
     tcpdump.wait().unwrap();
     lab.done(&["withdraw"]);
