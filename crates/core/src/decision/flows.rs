@@ -17,6 +17,8 @@ use std::hash::Hash;
 use std::net::IpAddr;
 use std::time::Duration;
 
+use foldhash::fast::RandomState;
+
 pub use crate::brief::Stamps;
 use crate::decision::shares::{Filled, Shares};
 use crate::names::traffic::{ICMP, ICMPV6, TCP, UDP};
@@ -144,13 +146,13 @@ struct Entry {
 /// A bounded memory that forgets what was quiet for longest.
 #[derive(Debug)]
 struct Memory<K> {
-    seen: HashMap<K, Entry>,
+    seen: HashMap<K, Entry, RandomState>,
     room: usize,
 }
 
 impl<K: Copy + Eq + Hash> Memory<K> {
     fn new(room: usize) -> Self {
-        Self { seen: HashMap::new(), room }
+        Self { seen: HashMap::default(), room }
     }
 
     fn put(&mut self, key: K, entry: Entry) {

@@ -4,6 +4,8 @@ use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::time::Duration;
 
+use foldhash::fast::RandomState;
+
 use crate::packet::{Direction, IpPacket, Payload, TcpFlags};
 
 /// A connection that nobody closes is forgotten after so long (RFC 5382 section 5).
@@ -25,7 +27,8 @@ struct Connection {
 /// Those that are open.
 #[derive(Debug, Default)]
 pub(super) struct Connections {
-    all: HashMap<Key, Connection>,
+    /// Looked up twice for each packet, so by a quick hash that is seeded anew each time.
+    all: HashMap<Key, Connection, RandomState>,
     opened: usize,
 }
 

@@ -4,6 +4,8 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 use std::time::Duration;
 
+use foldhash::fast::RandomState;
+
 use super::{Replayed, goes_on};
 use crate::decision::Speaker;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, UDP};
@@ -57,7 +59,7 @@ impl Conversation {
 /// All of a capture.
 #[derive(Debug, Default)]
 pub struct Conversations {
-    all: HashMap<Ends, Conversation>,
+    all: HashMap<Ends, Conversation, RandomState>,
 }
 
 /// The ends of a packet as its sender asks, and of the one that it would answer.
