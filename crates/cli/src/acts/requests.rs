@@ -12,7 +12,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::packet::{Direction, Packet};
 
 use crate::acts::capture::{self, Captured, End, News, NoCapture};
-use crate::acts::decisions::{Counts, each, log_file, log_files, scan};
+use crate::acts::decisions::{Counts, gather, log_file, log_files};
 use crate::arguments::Common;
 use crate::failure::Failure;
 use crate::terminal::{Columns, Terminal, faint, moment, plain};
@@ -23,42 +23,19 @@ pub fn of_log(
     filter: &LogFilter,
     is_meant: impl Fn(&Entry<'_>) -> bool + Sync,
 ) -> Result<(Evidence, Counts), Failure> {
-    let (mut all, mut counts) = (Evidence::default(), Counts::default());
-    for file in log_files(&log_file(common)).unwrap_or_default() {
-        let part = |text: &str| {
-            let mut part = (Evidence::default(), Counts::default());
-            each(text, filter, &mut part.1, |_, entry| {
-                if is_meant(entry) {
-                    part.0.add_entry(entry);
-                }
-            });
-            part
-        };
-        scan(&file, part, |(part, missing)| {
-            all.merge(part);
-            counts.add(missing);
-            Ok(())
-        })?;
-    }
-    Ok((all, counts))
+    let files = log_files(&log_file(common)).unwrap_or_default();
+    let add = |evidence: &mut Evidence, entry: &Entry<'_>| {
+        if is_meant(entry) {
+            evidence.add_entry(entry);
+        }
+    };
+    gather(&files, filter, Evidence::default, add, Evidence::merge)
 }
 
 /// What the log has, as orders could be drafted from it.
 pub fn seen_in_log(common: &Common, filter: &LogFilter) -> Result<(Seen, Counts), Failure> {
-    let (mut all, mut counts) = (Seen::default(), Counts::default());
-    for file in log_files(&log_file(common)).unwrap_or_default() {
-        let part = |text: &str| {
-            let mut part = (Seen::default(), Counts::default());
-            each(text, filter, &mut part.1, |_, entry| part.0.add(entry));
-            part
-        };
-        scan(&file, part, |(part, missing)| {
-            all.merge(part);
-            counts.add(missing);
-            Ok(())
-        })?;
-    }
-    Ok((all, counts))
+    let files = log_files(&log_file(common)).unwrap_or_default();
+    gather(&files, filter, Seen::default, Seen::add, Seen::merge)
 }
 
 /// What a capture has, likewise: whoever was answered is let in. How it ends is told, too.

@@ -11,7 +11,7 @@ use tipstaff_core::moment::Moment;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 
-use crate::acts::decisions::{Counts, each, log_file, log_files, moment, scan};
+use crate::acts::decisions::{gather, log_file, log_files, moment};
 use crate::arguments::Common;
 use crate::chosen;
 
@@ -60,18 +60,7 @@ fn unmatched(common: &Common, brief: &Brief) -> Option<Vec<(String, Moment)>> {
 fn wanted(common: &Common) -> Option<Vec<Wanted>> {
     let since = Timestamp::now().checked_sub(Span::new().hours(24 * DAYS)).ok()?;
     let filter = LogFilter { since: Some(moment(since)), ..LogFilter::in_force() };
-    let mut all = Demand::default();
-    for file in log_files(&log_file(common)).ok()? {
-        let part = |text: &str| {
-            let mut part = Demand::default();
-            each(text, &filter, &mut Counts::default(), |_, entry| part.add(entry));
-            part
-        };
-        scan(&file, part, |part| {
-            all.merge(part);
-            Ok(())
-        })
-        .ok()?;
-    }
+    let files = log_files(&log_file(common)).ok()?;
+    let (all, _) = gather(&files, &filter, Demand::default, Demand::add, Demand::merge).ok()?;
     Some(all.wanted())
 }

@@ -17,7 +17,7 @@ pub use files::{log_file, log_files};
 #[cfg(test)]
 pub use line::example;
 pub use line::{GapLine, Line, Told, as_text, moment, said};
-pub use read::{Counted, Counts, each, scan};
+pub use read::{Counted, Counts, each, gather, scan};
 pub use recorder::Recorder;
 pub use viewers::is_recorded;
 pub use wanted::filter;

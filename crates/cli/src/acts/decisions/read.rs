@@ -121,21 +121,35 @@ pub struct Counted {
 impl Counted {
     /// Counts what is meant.
     pub fn of(files: &[PathBuf], filter: &LogFilter, by: GroupBy) -> Result<Self, Failure> {
-        let (mut summary, mut counts) = (Summary::new(by), Counts::default());
-        for file in files {
-            let count = |text: &str| {
-                let mut part = (Summary::new(by), Counts::default());
-                each(text, filter, &mut part.1, |_, entry| part.0.add(entry));
-                part
-            };
-            scan(file, count, |(part, missing)| {
-                summary.merge(part);
-                counts.add(missing);
-                Ok(())
-            })?;
-        }
+        let new = || Summary::new(by);
+        let (summary, counts) = gather(files, filter, new, Summary::add, Summary::merge)?;
         Ok(Self { summary, counts })
     }
+}
+
+/// Takes the decisions of all files that are meant together: in parts, which `new` begins, `add`
+/// fills and `merge` takes together.
+pub fn gather<T: Send>(
+    files: &[PathBuf],
+    filter: &LogFilter,
+    new: impl Fn() -> T + Sync,
+    add: impl Fn(&mut T, &Entry<'_>) + Sync,
+    merge: impl Fn(&mut T, T),
+) -> Result<(T, Counts), Failure> {
+    let (mut all, mut counts) = (new(), Counts::default());
+    for file in files {
+        let part = |text: &str| {
+            let mut part = (new(), Counts::default());
+            each(text, filter, &mut part.1, |_, entry| add(&mut part.0, entry));
+            part
+        };
+        scan(file, part, |(part, missing)| {
+            merge(&mut all, part);
+            counts.add(missing);
+            Ok(())
+        })?;
+    }
+    Ok((all, counts))
 }
 
 /// The decisions of a text that are meant, each with its line.
