@@ -19,7 +19,7 @@ use shapes::Shapes;
 use terminal::Seen;
 
 const ORDERS: &str = "# Of the archive.\nversion = 1\n[standing]\ninbound = \"deny\"\noutbound = \"deny\"\n\
-    transit = \"deny\"\n[[rules]]\nname = \"no-telnet\"\naction = \"deny\"\ntraffic = \"tcp/23\"\n";
+    transit = \"deny\"\n[[rules]]\nname = \"ntp\"\naction = \"deny\"\ntraffic = \"tcp/23\"\n";
 
 /// A night of the log: who asked for what, and what listens there.
 fn desk() -> Desk {
@@ -108,6 +108,8 @@ fn without_a_terminal_answers_are_arguments() {
     let text = orders(&desk);
     assert!(text.starts_with("# Of the archive.\n"), "{text}");
     assert!(text.contains("source = \"203.0.113.0/24\"") && text.contains("/usr/sbin/clockd"));
+    // A rule of the orders is called so already.
+    assert!(text.contains("name = \"ntp-2\""), "{text}");
     assert!(text.contains("note = \"asked for 6 times by 2 addresses, "), "{text}");
     assert_eq!(names(&told(&desk, &[])), [""; 0], "what is answered is not asked again");
 }

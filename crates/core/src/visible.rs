@@ -84,7 +84,9 @@ pub fn visible_json(json: &str) -> Cow<'_, str> {
     fn odd(c: char) -> bool {
         is_hidden(c) && c != '\n'
     }
-    if !json.contains(odd) {
+    // Mostly there is nothing but plain letters, and this is asked of each line of the log.
+    let is_plain = json.bytes().all(|byte| matches!(byte, b' '..=b'~' | b'\n'));
+    if is_plain || !json.contains(odd) {
         return Cow::Borrowed(json);
     }
     let mut shown = String::with_capacity(json.len() + 16);

@@ -306,7 +306,7 @@ mod tests {
         assert!(gate.tallies().unwrap().is_empty());
         let decision = gate.arrives(LAN, &frame, false);
         gate.arrives(LAN, &frame, false);
-        let tally = Tally { packets: 2, bytes: 2 * frame.len() as u64, connections: 0 };
+        let tally = Tally { packets: 2, bytes: 2 * frame.len() as u64, connections: 1 };
         assert_eq!(gate.tallies().unwrap(), [(decision.speaker, tally)]);
     }
 

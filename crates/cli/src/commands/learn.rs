@@ -1,6 +1,7 @@
 //! `learn`: what was turned away and no rule speaks of, a question each; nothing is written
 //! before the end.
 
+use std::collections::BTreeSet;
 use std::io::{IsTerminal, stdin};
 use std::os::fd::AsFd;
 use std::path::Path;
@@ -100,8 +101,8 @@ pub fn run(
         true => asked(&all, terminal)?,
         false => given(&all, &options.answers)?,
     };
-    let rules: Vec<NewRule> =
-        all.iter().zip(&answers).filter_map(|(q, answer)| q.rule((*answer)?)).collect();
+    let rules = all.iter().zip(&answers).filter_map(|(q, answer)| q.rule((*answer)?));
+    let rules = with_new_names(&judge, rules.collect());
     let held = Held::open(common.orders_path())?;
     let texts = match edited(&held, rules) {
         Ok(texts) => texts,
@@ -195,6 +196,21 @@ fn given(all: &[Question], answers: &[Answer]) -> Result<Vec<Option<Choice>>, Fa
         given[at] = *choice;
     }
     Ok(given)
+}
+
+/// The rules, under names that no rule of the orders has.
+fn with_new_names(judge: &LoadedPolicy, mut rules: Vec<NewRule>) -> Vec<NewRule> {
+    let mut taken: BTreeSet<String> =
+        judge.orders.rules().map(|rule| rule.name.to_string()).collect();
+    for name in rules.iter_mut().filter_map(|rule| rule.name.as_mut()) {
+        let plain = name.clone();
+        let mut n = 1;
+        while !taken.insert(name.clone()) {
+            n += 1;
+            *name = format!("{plain}-{n}");
+        }
+    }
+    rules
 }
 
 /// Files with other texts, by the parts' names; `None` for the orders' own.
