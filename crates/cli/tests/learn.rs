@@ -11,6 +11,7 @@ mod shapes;
 mod terminal;
 
 use std::fs;
+use std::path::Path;
 use std::process::Command;
 
 use desk::Desk;
@@ -114,17 +115,40 @@ fn without_a_terminal_answers_are_arguments() {
     assert_eq!(names(&told(&desk, &[])), [""; 0], "what is answered is not asked again");
 }
 
+/// Who may not read the log is told so, and who only looks needs to write nothing.
+#[test]
+fn who_may_not_read_or_write_is_told() {
+    let desk = desk();
+    let missing = desk.run(&["learn", "--log-dir", "elsewhere"]);
+    let error = String::from_utf8_lossy(&missing.stderr);
+    assert!(error.contains("there is no log at elsewhere"), "{error}");
+    // A folder that is a file stands for one that cannot be read.
+    fs::write(desk.path().join("odd"), "").unwrap();
+    for command in [&["learn"][..], &["draft", "--from-log"]] {
+        let odd = desk.run(&[command, &["--log-dir", "odd"]].concat());
+        assert!(!odd.status.success(), "{command:?}");
+    }
+    let cut = desk.path().join("cut.pcap");
+    let night = Path::new(env!("CARGO_MANIFEST_DIR")).join("demo/night.pcap");
+    fs::write(&cut, &fs::read(night).unwrap()[..4_000]).unwrap();
+    let own = ["draft", "--from-capture", "cut.pcap", "--own", "198.51.100.20"];
+    let error = String::from_utf8_lossy(&desk.run(&own).stderr).into_owned();
+    assert!(error.contains("read up to byte"), "{error}");
+    let odd = desk.run(&["draft", "--since", "1d"]);
+    assert_eq!(odd.status.code(), Some(2));
+}
+
 /// A key each; nothing is written before the end, and not where it is not agreed to.
 #[test]
 fn at_a_terminal_a_key_answers() {
     let desk = desk();
-    let seen = || {
+    let seen = |more: &[&str]| {
         let mut command = Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
-        command.args(["learn", "--log-dir", "log"]).current_dir(desk.path());
+        command.args(["learn", "--log-dir", "log"]).args(more).current_dir(desk.path());
         command.env("TIPSTAFF_ORDERS", "orders.toml").env("NO_COLOR", "1");
         Seen::started(command, (40, 120), |mut command| command.spawn().unwrap())
     };
-    let mut first = seen();
+    let mut first = seen(&[]);
     first.shows("1 of 2: tcp/7410 inbound, asked for 6 times by 2 addresses");
     first.shows("p  allow from everyone, for /usr/sbin/plated only");
     first.press("x");
@@ -142,7 +166,7 @@ fn at_a_terminal_a_key_answers() {
     first.has_ended_in_lines();
     assert_eq!(orders(&desk), ORDERS);
 
-    let mut second = seen();
+    let mut second = seen(&[]);
     second.shows("1 of 2");
     second.press("n");
     second.shows("2 of 2");
@@ -155,9 +179,21 @@ fn at_a_terminal_a_key_answers() {
     second.has_ended_in_lines();
     assert!(orders(&desk).contains("plated-tcp-7410"), "{}", orders(&desk));
 
+    // Where nothing is answered, and with --check, nobody is asked whether to write it.
+    let mut left = seen(&[]);
+    left.shows("1 of 1");
+    left.press("l");
+    left.shows("nothing was written");
+    left.has_ended_in_lines();
+    let mut checked = seen(&["--check"]);
+    checked.shows("1 of 1");
+    checked.press("e");
+    checked.shows("nothing was written");
+    checked.has_ended_in_lines();
+
     // Cut off in the middle, nothing is written.
     let before = orders(&desk);
-    let mut third = seen();
+    let mut third = seen(&[]);
     third.shows("1 of 1");
     third.hang_up();
     assert!(third.is_over());

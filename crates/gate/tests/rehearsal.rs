@@ -3,6 +3,8 @@
 
 #![allow(clippy::unwrap_used)]
 
+use std::collections::BTreeSet;
+use std::ops::ControlFlow;
 use std::time::Duration;
 
 use proptest::strategy::{Strategy, ValueTree};
@@ -14,7 +16,7 @@ use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::{Direction, InterfaceIndex, PacketContext, parse_ethernet};
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, Left, Posting};
+use tipstaff_gate::{Gate, GateError, Left, Posting};
 use tipstaff_testing::patience::in_time;
 use tipstaff_testing::scene::{
     OWN, STRANGER, Scene, inside, inside_with_wire, orders, post, record,
@@ -128,6 +130,46 @@ fn beside_orders_in_force_these_decide() {
         gate.withdraw().unwrap();
         assert!(answers(&scene, 22) && gate.rehearsal().unwrap().is_none());
         assert!(!scene.run_dir.exists());
+    });
+}
+
+/// Killed before any step: what is in force decides as before, and the next one begins.
+#[test]
+fn a_rehearsal_that_is_cut_off_changes_nothing() {
+    inside_with_wire(|scene| {
+        let all = scene.interfaces();
+        let mut gate = KernelGate::new(&scene.run_dir).unwrap();
+        let (held, tried) = (orders(SHELL), orders(""));
+        for holds in [false, true] {
+            let mut steps = BTreeSet::new();
+            loop {
+                if holds {
+                    post(&mut gate, &held, &all).unwrap();
+                }
+                let known = steps.clone();
+                let (mut next, all) = (None, scene.interfaces());
+                let hook = move |step: &'static str| match known.contains(step) {
+                    true => ControlFlow::Continue(()),
+                    false => ControlFlow::Break(()),
+                };
+                let mut cut = KernelGate::new(&scene.run_dir).unwrap().with_hook(Box::new(hook));
+                let read = read(&tried).unwrap();
+                let brief = Brief::on(&read, &Setting { interfaces: &all, ..Setting::default() });
+                let posting = Posting { brief: &brief, record: record(&tried) };
+                match cut.rehearse(&posting, &all, None) {
+                    Err(GateError::Stopped(step)) => next = Some(step),
+                    done => drop(done.unwrap()),
+                }
+                assert_eq!(gate.in_force().unwrap().is_some(), holds, "{next:?}");
+                assert!(answers(&scene, 22), "{next:?}");
+                let Some(step) = next else { break };
+                assert!(gate.rehearsal().unwrap().is_none(), "{step}");
+                assert!(steps.insert(step));
+            }
+            assert!(steps.len() > 8 && gate.rehearsal().unwrap().is_some(), "{steps:?}");
+            gate.withdraw().unwrap();
+            assert!(!scene.run_dir.exists());
+        }
     });
 }
 

@@ -10,11 +10,13 @@ use flate2::bufread::MultiGzDecoder;
 use jiff::Timestamp;
 use pcap_parser::traits::PcapNGPacketBlock;
 use pcap_parser::{Block, Linktype, PcapBlockOwned, PcapError, create_reader};
+use tipstaff_core::analysis::replay::Arrived;
 use tipstaff_core::packet::{InterfaceIndex, LinkFrame, Packet, parse_ethernet, parse_ip};
 use tipstaff_host::interfaces;
 
 use crate::acts::decisions::moment;
 use crate::failure::{Failure, system};
+use crate::terminal::counted;
 
 /// Bytes that are read ahead: a packet may have that many.
 const AHEAD: usize = 1 << 20;
@@ -89,6 +91,14 @@ pub struct Captured {
     pub interface: usize,
 }
 
+impl Captured {
+    /// As lists decide it.
+    pub fn arrived(&self) -> Arrived<'_> {
+        let (to_many, at) = (self.to_many, self.at);
+        Arrived { packet: &self.packet, interface: number(self.interface), to_many, at }
+    }
+}
+
 /// How a capture ends.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum End {
@@ -103,6 +113,25 @@ pub enum End {
         kind: i32,
         packets: u64,
     },
+}
+
+impl End {
+    /// What of it was not read; `None`: nothing.
+    pub fn words(&self) -> Option<String> {
+        match self {
+            Self::Whole => None,
+            Self::Damaged { offset, why } => {
+                Some(format!("the capture is read up to byte {offset}: {why}"))
+            }
+            Self::Foreign { kind, packets } => {
+                let packets = usize::try_from(*packets).unwrap_or(usize::MAX);
+                Some(format!(
+                    "{} of link type {kind}, which is not read (Ethernet, IP and Linux cooked are)",
+                    counted(packets, "packet is", "packets are")
+                ))
+            }
+        }
+    }
 }
 
 /// An interface of the capture.

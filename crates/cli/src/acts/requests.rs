@@ -7,12 +7,12 @@ use tipstaff_core::analysis::evidence::{Evidence, Request};
 use tipstaff_core::analysis::learned::Seen;
 use tipstaff_core::analysis::log::{Entry, LogFilter};
 use tipstaff_core::analysis::proposal::Proposal;
-use tipstaff_core::analysis::replay::{Arrived, Conversations, Replay};
+use tipstaff_core::analysis::replay::{Conversations, Replay};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::packet::{Direction, Packet};
 
-use crate::acts::capture::{self, Captured, End, News, NoCapture};
-use crate::acts::decisions::{Counts, gather, log_file, log_files};
+use crate::acts::capture::{self, End, News, NoCapture};
+use crate::acts::decisions::{Counts, gather, logged};
 use crate::arguments::Common;
 use crate::failure::Failure;
 use crate::terminal::{Columns, Terminal, faint, moment, plain};
@@ -23,7 +23,7 @@ pub fn of_log(
     filter: &LogFilter,
     is_meant: impl Fn(&Entry<'_>) -> bool + Sync,
 ) -> Result<(Evidence, Counts), Failure> {
-    let files = log_files(&log_file(common)).unwrap_or_default();
+    let files = logged(common)?;
     let add = |evidence: &mut Evidence, entry: &Entry<'_>| {
         if is_meant(entry) {
             evidence.add_entry(entry);
@@ -34,7 +34,7 @@ pub fn of_log(
 
 /// What the log has, as orders could be drafted from it.
 pub fn seen_in_log(common: &Common, filter: &LogFilter) -> Result<(Seen, Counts), Failure> {
-    let files = log_files(&log_file(common)).unwrap_or_default();
+    let files = logged(common)?;
     gather(&files, filter, Seen::default, Seen::add, Seen::merge)
 }
 
@@ -45,12 +45,10 @@ pub fn seen_in_capture(path: &Path, own: &[IpAddr]) -> Result<(Seen, End), Failu
     let mut replay = Replay::new(&open).map_err(tipstaff_gate::GateError::from)?;
     let mut conversations = Conversations::default();
     let end = capture::read(input, |news| {
-        if let News::Packet(Captured { packet, to_many, length, at, interface }, _) = news {
-            let interface = capture::number(*interface);
-            let arrived = Arrived { packet, interface, to_many: *to_many, at: *at };
-            let replayed = replay.packet(arrived);
-            if let Packet::Ip(ip) = packet {
-                conversations.add(ip, replayed, *length, *at);
+        if let News::Packet(captured, _) = news {
+            let replayed = replay.packet(captured.arrived());
+            if let Packet::Ip(ip) = &captured.packet {
+                conversations.add(ip, replayed, captured.length, captured.at);
             }
         }
         Ok(())

@@ -103,7 +103,7 @@ pub enum Command {
     Survey,
     /// Write first orders for this machine: its listeners as paused rules, your shell allowed
     Draft(DraftOptions),
-    /// Ask what is to become of what was turned away and no rule speaks of, and add the rules
+    /// Go through what was denied and no rule covers, and add rules for it
     Learn(LearnOptions),
     /// Print the JSON Schema of the orders or of a command's JSON output
     Schema(SchemaOptions),
@@ -180,8 +180,8 @@ pub struct DraftOptions {
     /// Draft them from a capture (pcap, pcapng, - for standard input): rules for what was answered
     #[arg(long, value_name = "FILE", conflicts_with_all = ["example", "from_log", "from_rehearsal"])]
     pub from_capture: Option<PathBuf>,
-    /// From this moment of the log on: 7d, 2026-11-01, 2026-11-01T08:00
-    #[arg(long, value_name = "WHEN")]
+    /// With --from-log or --from-rehearsal: only from this moment on, as for `log`
+    #[arg(long, value_name = "WHEN", conflicts_with_all = ["example", "from_capture"])]
     pub since: Option<String>,
     /// The addresses of the host that was captured [default: those of this machine]; repeatable
     #[arg(long, value_name = "ADDRESS", requires = "from_capture")]

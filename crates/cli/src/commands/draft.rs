@@ -12,7 +12,7 @@ use tipstaff_core::analysis::log::LogFilter;
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_host::{files, shell};
 
-use crate::acts::capture::End;
+use crate::acts::decisions::{logged, no_log};
 use crate::acts::{requests, when};
 use crate::arguments::{Common, DraftOptions};
 use crate::ending::Ending;
@@ -49,7 +49,8 @@ pub fn run(
         return example(folder, terminal);
     }
     let shell = shell::find();
-    let Drafted { text, from, notes } = drafted(common, options, shell)?;
+    let Drafted { text, from, notes, missing } = drafted(common, options, shell)?;
+    missing.iter().for_each(|what| terminal.warning(what));
     if terminal.json {
         terminal.json(&Report {
             text: Some(&text),
@@ -84,6 +85,8 @@ struct Drafted {
     from: String,
     /// What must be known to judge them.
     notes: Vec<String>,
+    /// What could not be read.
+    missing: Vec<String>,
 }
 
 fn drafted(
@@ -95,11 +98,9 @@ fn drafted(
     if let Some(path) = &options.from_capture {
         let (seen, end) = requests::seen_in_capture(path, &options.own)?;
         let from = format!("the capture {}", path.display());
-        let mut notes = vec!["what was not answered there is left out".to_owned()];
-        if let End::Damaged { offset, why } = end {
-            notes.push(format!("the capture is read up to byte {offset}: {why}"));
-        }
-        return Ok(Drafted { text: seen.orders(&host, &from, shell), from, notes });
+        let notes = vec!["what was not answered there is left out".to_owned()];
+        let missing = end.words().into_iter().collect();
+        return Ok(Drafted { text: seen.orders(&host, &from, shell), from, notes, missing });
     }
     if options.from_log || options.from_rehearsal {
         let since = options.since.as_deref().map(|text| when::read(text, Timestamp::now()));
@@ -110,10 +111,17 @@ fn drafted(
             true => "what was rehearsed",
             false => "the log of decisions",
         };
-        let mut notes = vec!["everything may leave, by the standing answer".to_owned()];
-        notes.extend(counts.words());
+        let notes = vec!["everything may leave, by the standing answer".to_owned()];
+        let mut missing = counts.words();
+        missing.extend(logged(common)?.is_empty().then(|| no_log(common)));
         let from = from.to_owned();
-        return Ok(Drafted { text: seen.orders(&host, &from, shell), from, notes });
+        return Ok(Drafted { text: seen.orders(&host, &from, shell), from, notes, missing });
+    }
+    if options.since.is_some() {
+        return Err(Failure::Argument {
+            message: "--since is about the log".into(),
+            help: "Use it with --from-log or --from-rehearsal.".into(),
+        });
     }
     let snapshot = Snapshot::live().map_err(system("reading what listens"))?;
     let text = draft(&snapshot.host, &snapshot.listeners, shell);
@@ -125,7 +133,7 @@ fn drafted(
         "{} listeners; nothing is allowed yet except your shell, if you are logged in remotely",
         snapshot.listeners.len()
     );
-    Ok(Drafted { text, from, notes })
+    Ok(Drafted { text, from, notes, missing: Vec::new() })
 }
 
 fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {

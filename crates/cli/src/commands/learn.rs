@@ -1,5 +1,5 @@
-//! `learn`: what was turned away and no rule speaks of, a question each; nothing is written
-//! before the end.
+//! `learn`: what was denied and no rule covers, a question each; nothing is written before
+//! the end.
 
 use std::collections::BTreeSet;
 use std::io::{IsTerminal, stdin};
@@ -21,7 +21,7 @@ use tipstaff_core::orders::edit::{Edit, EditFault, NewRule, edit};
 use tipstaff_core::orders::{Action, Documents, Origin, read_all};
 use tipstaff_core::packet::Direction;
 
-use crate::acts::decisions::{Counts, moment};
+use crate::acts::decisions::{Counts, logged, moment, no_log};
 use crate::acts::{comparison, requests, when};
 use crate::arguments::{Answer, Common, LearnOptions};
 use crate::chosen::{self, LoadedPolicy};
@@ -91,6 +91,9 @@ pub fn run(
     let (evidence, counts) = requests::of_log(common, &filter, |entry| {
         entry.verdict != Action::Allow && entry.a_rule_could_let_it_in()
     })?;
+    if logged(common)?.is_empty() {
+        terminal.warning(&no_log(common));
+    }
     let mut all = questions(evidence, &judge.brief, chosen::now());
     if !options.every_source {
         // Whom no program here takes is a stranger to everybody.
@@ -103,24 +106,12 @@ pub fn run(
     };
     let rules = all.iter().zip(&answers).filter_map(|(q, answer)| q.rule((*answer)?));
     let rules = with_new_names(&judge, rules.collect());
-    let held = Held::open(common.orders_path())?;
-    let texts = match edited(&held, rules) {
-        Ok(texts) => texts,
-        Err(fault) => return Err(held.not_edited(common.orders_path(), fault)),
+    let how = How { asks, only_shows: options.check };
+    let (changes, written) = match rules.is_empty() {
+        // Who only looks need not be allowed to write.
+        true => (Comparison::default(), false),
+        false => write(common, &judge, rules, how, terminal)?,
     };
-    let changes = changes(&judge, &texts)?;
-    let has_answers = answers.iter().any(Option::is_some);
-    let mut written = false;
-    if asks && has_answers {
-        terminal.heading("what that changes");
-        comparison::show(&changes, "  ", terminal);
-    }
-    let path = common.orders_path();
-    let agreed = !asks || terminal.ask(&format!("Write it to {}?", path.display()));
-    if has_answers && !options.check && agreed {
-        held.replace_all(&texts)?;
-        written = true;
-    }
     if terminal.json {
         let questions = all.iter().zip(answers).map(|(question, answer)| Asked {
             proposal: question.proposal.clone(),
@@ -137,11 +128,47 @@ pub fn run(
     }
     match (written, all.is_empty()) {
         (true, _) => terminal.note("Saved. Run `tipstaff post` to put it in force."),
-        (false, true) => terminal.line("Nothing was turned away that no rule speaks of."),
+        (false, true) => {
+            terminal.line("Nothing to decide: rules cover everything that was denied.")
+        }
         (false, false) => terminal.note("nothing was written"),
     }
     counts.tell(terminal);
     Ok(Ending::Fine)
+}
+
+/// Whether questions are asked at a terminal, and whether anything is to be written.
+#[derive(Clone, Copy)]
+struct How {
+    asks: bool,
+    only_shows: bool,
+}
+
+/// Adds the rules to the file, where that is wanted. What changes, and whether it was written.
+fn write(
+    common: &Common,
+    judge: &LoadedPolicy,
+    rules: Vec<NewRule>,
+    how: How,
+    terminal: &Terminal,
+) -> Result<(Comparison, bool), Failure> {
+    let path = common.orders_path();
+    let held = Held::open(path)?;
+    let texts = match edited(&held, rules) {
+        Ok(texts) => texts,
+        Err(fault) => return Err(held.not_edited(path, fault)),
+    };
+    let changes = changes(judge, &texts)?;
+    if how.asks {
+        terminal.heading("what that changes");
+        comparison::show(&changes, "  ", terminal);
+    }
+    let writes =
+        !how.only_shows && (!how.asks || terminal.ask(&format!("Write it to {}?", path.display())));
+    if writes {
+        held.replace_all(&texts)?;
+    }
+    Ok((changes, writes))
 }
 
 fn offered(question: &Question) -> Vec<Offered> {
@@ -179,9 +206,9 @@ fn given(all: &[Question], answers: &[Answer]) -> Result<Vec<Option<Choice>>, Fa
         let Some((at, question)) = at.and_then(|at| Some((at, all.get(at)?))) else {
             let names: Vec<&str> = all.iter().map(|q| q.proposal.name.as_str()).collect();
             return Err(Failure::Argument {
-                message: format!("nothing that is called `{name}` was turned away"),
+                message: format!("there is no question `{name}`"),
                 help: match names.as_slice() {
-                    [] => "Nothing was, in that time, that no rule speaks of.".into(),
+                    [] => "Rules cover everything that was denied in that time.".into(),
                     names => format!("There are {}.", names.join(", ")),
                 },
             });
@@ -254,9 +281,8 @@ fn asked(all: &[Question], terminal: &Terminal) -> Result<Vec<Option<Choice>>, F
         return Ok(answers);
     }
     let keys = Keys::new()?;
-    let n = counted(all.len(), "thing was", "things were");
-    let them = if all.len() == 1 { "it" } else { "them" };
-    terminal.heading(&format!("{n} turned away, and no rule speaks of {them}"));
+    let n = counted(all.len(), "request was", "requests were");
+    terminal.heading(&format!("{n} denied that no rule covers"));
     let mut at = 0;
     while let Some(question) = all.get(at) {
         let offered = offered(question);

@@ -30,7 +30,7 @@ pub struct Report {
     /// Packets by what would have decided them; without those that would have passed.
     denied: Vec<Denied>,
     /// Packets that would have passed.
-    allowed: Tally,
+    allowed: u64,
     /// What was recorded of those that would not: the most wanted first.
     requests: Vec<Request>,
     #[serde(flatten)]
@@ -41,8 +41,8 @@ pub struct Report {
 struct Denied {
     by: String,
     verdict: Action,
-    #[serde(flatten)]
-    tally: Tally,
+    packets: u64,
+    bytes: u64,
 }
 
 /// Somebody who would be turned away, and the rule that would let them in.
@@ -87,19 +87,18 @@ fn report(common: &Common, most: usize, terminal: &Terminal) -> Result<Ending, F
     let rehearsal = gate.rehearsal()?.ok_or(GateError::NoRehearsal)?;
     let judge = chosen::of_record(&rehearsal.record)?;
     let tallies = gate.rehearsed_tallies()?.into_iter().filter(|(_, tally)| tally.packets > 0);
-    let (mut denied, mut allowed) = (Vec::new(), Tally::default());
+    let (mut denied, mut allowed) = (Vec::new(), 0);
     for (speaker, tally) in tallies {
         match verdict_of(&judge.brief, speaker) {
-            Action::Allow => {
-                allowed.packets += tally.packets;
-                allowed.bytes += tally.bytes;
-            }
+            Action::Allow => allowed += tally.packets,
             verdict => {
-                denied.push(Denied { by: speaker_words(&judge.brief, speaker), verdict, tally });
+                let (by, Tally { packets, bytes, .. }) =
+                    (speaker_words(&judge.brief, speaker), tally);
+                denied.push(Denied { by, verdict, packets, bytes });
             }
         }
     }
-    denied.sort_by_key(|denied| std::cmp::Reverse(denied.tally.packets));
+    denied.sort_by_key(|denied| std::cmp::Reverse(denied.packets));
     let since = Timestamp::from_second(rehearsal.record.posted_at).unwrap_or_default();
     let filter =
         LogFilter { since: Some(moment(since)), rehearsed: Some(true), ..LogFilter::default() };
@@ -123,14 +122,12 @@ fn report(common: &Common, most: usize, terminal: &Terminal) -> Result<Ending, F
         terminal.line("  nothing that passed would have been denied");
     } else {
         let mut table = Columns::new(["would have decided", "answer", "packets", "bytes"]);
-        for Denied { by, verdict, tally } in &denied {
-            let cells = [plain(tally.packets), plain(bytes(tally.bytes))];
-            let [packets, bytes] = cells;
-            table.row([plain(by), action(*verdict, verdict), packets, bytes]);
+        for Denied { by, verdict, packets, bytes: n } in &denied {
+            table.row([plain(by), action(*verdict, verdict), plain(packets), plain(bytes(*n))]);
         }
         terminal.table(&table);
     }
-    terminal.line(format!("  {} packets would have passed", allowed.packets));
+    terminal.line(format!("  {allowed} packets would have passed"));
     requests::show(&proposals, most, terminal);
     counts.tell(terminal);
     if proposals.is_empty() && !denied.is_empty() && !is_recorded(&common.run_dir) {

@@ -1,4 +1,4 @@
-//! What was turned away and no rule speaks of: a question each, with what can be answered.
+//! What was denied and no rule covers: a question each, with what can be answered.
 
 use std::net::IpAddr;
 

@@ -16,6 +16,7 @@ use tipstaff_host::files;
 use super::line::{GapLine, Told, moment};
 use super::viewers::group_called;
 use crate::arguments::Common;
+use crate::failure::Failure;
 
 /// A file is a part of what the log may take: so many files there are at most.
 const PARTS: u64 = 8;
@@ -44,6 +45,27 @@ pub fn log_files(current: &Path) -> io::Result<Vec<PathBuf>> {
     all.sort_unstable();
     all.extend(current.exists().then(|| current.to_owned()));
     Ok(all)
+}
+
+/// All files of the log; none where there is no log.
+///
+/// # Errors
+/// Where it cannot be looked at.
+pub fn logged(common: &Common) -> Result<Vec<PathBuf>, Failure> {
+    match log_files(&log_file(common)) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+        Err(source) => Err(Failure::Unreadable { path: common.log_dir.clone(), source }),
+        Ok(files) => Ok(files),
+    }
+}
+
+/// What is said where there is none.
+pub fn no_log(common: &Common) -> String {
+    format!(
+        "there is no log at {}; `tipstaff keep` writes it, and `tipstaff install-boot` installs \
+         that as a service",
+        log_file(common).display()
+    )
 }
 
 /// The file that is open.
@@ -77,7 +99,17 @@ impl Files {
     /// # Errors
     /// What the system says; a later call tries again.
     pub fn write(&mut self, told: &[Told], log: &Log, now: SystemTime) -> io::Result<()> {
-        if log.level == LogLevel::Off {
+        let rehearsed: Vec<Told>;
+        let told = match log.level {
+            // Records are what a rehearsal is for.
+            LogLevel::Off => {
+                let lines = told.iter().filter(|t| matches!(t, Told::Line(l) if l.rehearsed));
+                rehearsed = lines.cloned().collect();
+                &rehearsed
+            }
+            _ => told,
+        };
+        if log.level == LogLevel::Off && told.is_empty() {
             self.open = None;
             return Ok(());
         }

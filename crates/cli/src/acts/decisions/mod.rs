@@ -13,7 +13,7 @@ mod viewers;
 mod wanted;
 
 pub use feed::{Feed, Next};
-pub use files::{log_file, log_files};
+pub use files::{log_file, log_files, logged, no_log};
 #[cfg(test)]
 pub use line::example;
 pub use line::{GapLine, Line, Told, as_text, moment, said};

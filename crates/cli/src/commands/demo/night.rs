@@ -5,7 +5,7 @@ use std::time::Duration;
 use tipstaff_core::analysis::evidence::{Evidence, Request};
 use tipstaff_core::analysis::log::{Entry, GroupBy, Summary};
 use tipstaff_core::analysis::reach::speaker_words;
-use tipstaff_core::analysis::replay::{Arrived, Replay};
+use tipstaff_core::analysis::replay::Replay;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::orders::Action;
@@ -14,7 +14,7 @@ use tipstaff_gate::GateError;
 
 use super::archive::{address, tightened};
 use super::step::step;
-use crate::acts::capture::{self, Captured, News, NoCapture};
+use crate::acts::capture::{self, News, NoCapture};
 use crate::acts::requests;
 use crate::arguments::ReplayOptions;
 use crate::chosen::LoadedPolicy;
@@ -122,14 +122,13 @@ fn played(
         Replay::new(&second).map_err(GateError::from)?,
     ];
     let read = capture::read(Box::new(NIGHT), |news| {
-        if let News::Packet(Captured { packet, to_many, at, interface, .. }, _) = news {
-            let interface = capture::number(*interface);
-            let arrived = Arrived { packet, interface, to_many: *to_many, at: *at };
-            let said = lists.each_mut().map(|list| list.packet(arrived));
+        if let News::Packet(captured, _) = news {
+            let said = lists.each_mut().map(|list| list.packet(captured.arrived()));
             let decisions = said.map(|said| said.decision);
             let asks = !matches!(decisions[0].speaker, Speaker::Foundation(_));
-            if let (Packet::Ip(ip), true, Direction::Inbound) = (packet, asks, said[0].direction) {
-                take(ip, *at, decisions);
+            let way = said[0].direction;
+            if let (Packet::Ip(ip), true, Direction::Inbound) = (&captured.packet, asks, way) {
+                take(ip, captured.at, decisions);
             }
         }
         Ok::<(), NoCapture>(())

@@ -4,7 +4,6 @@ mod follow;
 
 use std::borrow::Cow;
 use std::collections::VecDeque;
-use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
@@ -15,7 +14,9 @@ use tipstaff_core::analysis::log::{Entry, GroupBy, LogFilter, Row};
 use tipstaff_core::orders::Orders;
 
 use crate::acts::csv::field;
-use crate::acts::decisions::{Counted, Counts, as_text, each, filter, log_file, log_files, scan};
+use crate::acts::decisions::{
+    Counted, Counts, as_text, each, filter, log_file, logged, no_log, scan,
+};
 use crate::acts::when;
 use crate::arguments::{Common, DecisionOptions, LogOptions, Piece, Top};
 use crate::chosen;
@@ -49,17 +50,9 @@ pub fn run(common: &Common, options: &LogOptions, terminal: &Terminal) -> Result
     filter.since = options.since.as_deref().map(|text| when::read(text, now)).transpose()?;
     filter.until = options.until.as_deref().map(|text| when::read(text, now)).transpose()?;
     let current = log_file(common);
-    let files = match log_files(&current) {
-        Err(e) if e.kind() == io::ErrorKind::NotFound => Vec::new(),
-        Err(source) => return Err(Failure::Unreadable { path: common.log_dir.clone(), source }),
-        Ok(files) => files,
-    };
+    let files = logged(common)?;
     if files.is_empty() && !options.follow {
-        terminal.warning(&format!(
-            "there is no log at {}; `tipstaff keep` writes it, and `tipstaff install-boot` \
-             installs that as a service",
-            current.display()
-        ));
+        terminal.warning(&no_log(common));
     }
     if let Some(by) = by(options) {
         let counted = Counted::of(&files, &filter, by)?;

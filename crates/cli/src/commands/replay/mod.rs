@@ -11,9 +11,7 @@ use std::time::Duration;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::speaker_words;
-use tipstaff_core::analysis::replay::{
-    Arrived, Conversation, Conversations, Ends, Replay, Replayed,
-};
+use tipstaff_core::analysis::replay::{Conversation, Conversations, Ends, Replay, Replayed};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::names::traffic::{TCP, UDP};
@@ -125,10 +123,8 @@ impl Side {
     }
 
     fn packet(&mut self, captured: &Captured) -> Replayed {
-        let Captured { packet, to_many, length, at, interface } = captured;
-        let interface = capture::number(*interface);
-        let arrived = Arrived { packet, interface, to_many: *to_many, at: *at };
-        let replayed = self.replay.packet(arrived);
+        let Captured { packet, length, at, .. } = captured;
+        let replayed = self.replay.packet(captured.arrived());
         self.count(replayed.decision.speaker, *length);
         if let Packet::Ip(ip) = packet {
             self.conversations.add(ip, replayed, *length, *at);
@@ -401,12 +397,6 @@ fn notes(brief: &Brief, end: &End) -> Vec<String> {
             counted(at, "rule is", "rules are")
         ));
     }
-    if let End::Foreign { kind, packets } = end {
-        let packets = usize::try_from(*packets).unwrap_or(usize::MAX);
-        notes.push(format!(
-            "{} of link type {kind}, which is not read (Ethernet, IP and Linux cooked are)",
-            counted(packets, "packet is", "packets are")
-        ));
-    }
+    notes.extend(end.words().filter(|_| matches!(end, End::Foreign { .. })));
     notes
 }

@@ -18,7 +18,7 @@ use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, GateError, InForce, Tally, Unrecorded};
 
-use crate::acts::decisions::{Counted, log_file, log_files};
+use crate::acts::decisions::{Counted, logged};
 use crate::acts::{named, rehearsing};
 use crate::arguments::{Common, TallyOptions, TallySort};
 use crate::chosen::{self, LoadedPolicy, Visible};
@@ -339,8 +339,7 @@ fn turned_away(
         verdicts: vec![Action::Deny, Action::Refuse],
         ..LogFilter::in_force()
     };
-    let files = log_files(&log_file(common)).unwrap_or_default();
-    let counted = Counted::of(&files, &filter, GroupBy::Sources)?;
+    let counted = Counted::of(&logged(common)?, &filter, GroupBy::Sources)?;
     let rows = counted.summary.rows().into_iter();
     Ok(rows.map(|row| TurnedAway { source: row.name.clone(), times: row.turned_away }).collect())
 }

@@ -248,6 +248,13 @@ pub struct Parts<'m> {
     pub(crate) rehearsed: Option<Rehearsed<'m>>,
 }
 
+impl Parts<'_> {
+    /// Whether this is rehearsed, and stops nothing.
+    pub(crate) fn is_rehearsal(&self) -> bool {
+        self.rehearsed.is_none()
+    }
+}
+
 /// Where the packet goes from here.
 pub(crate) struct Labels {
     pub(crate) hook: Hook,

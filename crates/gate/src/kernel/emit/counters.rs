@@ -128,9 +128,11 @@ fn add_connection(a: &mut Assembler) {
     a.store(Width::D, R0, CONNECTIONS, R1);
 }
 
-/// Counts that an exchange begins, for the slot in r7; knocks begin none. r0 to r5 are lost.
+/// Counts that an exchange begins, for the slot in r7; knocks begin none, nor do foundations.
+/// r0 to r5 are lost.
 pub(crate) fn count_exchange(a: &mut Assembler, counters: BorrowedFd<'_>) {
     let done = a.label();
+    a.jump_if(If::Lt, R7, CounterSlot::FOUNDATIONS as u16, done);
     a.load(Width::W, R1, R6, cb::TOLD);
     a.jump_if(If::Set, R1, told::KNOCK, done);
     a.store(Width::W, STACK, at::SLOT, R7);

@@ -82,7 +82,7 @@ pub(crate) fn record(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         a.store(Width::D, STACK, at::RECORD + to, R1);
     }
     at::WAY.number(a, R1);
-    if parts.rehearsed.is_none() {
+    if parts.is_rehearsal() {
         a.alu64_imm(Op::Or, R1, REHEARSAL.into());
     }
     a.store(Width::B, STACK, at::RECORD + 24, R1);

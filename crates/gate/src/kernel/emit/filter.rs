@@ -348,7 +348,7 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         a.jump_if(If::Ne, R8, u16::from(Verdict::DENY), pass);
         a.place(on);
     }
-    if parts.rehearsed.is_none() {
+    if parts.is_rehearsal() {
         // What was decided stands there; only who asks this very program reads it.
         let other = a.label();
         a.load(Width::W, R1, R6, cb::TOLD);
@@ -369,7 +369,7 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         events::record(a, hook, parts);
     }
     a.place(untold);
-    if parts.rehearsed.is_none() {
+    if parts.is_rehearsal() {
         // It passes here, so what follows it is known as if it had been let through: its
         // answers are not asked about again.
         a.mov(R8, Verdict::ALLOW.into());
@@ -379,7 +379,7 @@ fn count_and_return(a: &mut Assembler, hook: Hook, parts: &Parts<'_>) {
         note(a, parts);
     }
     a.place(done);
-    if parts.rehearsed.is_none() {
+    if parts.is_rehearsal() {
         let_pass(a, hook, parts);
         return;
     }
@@ -414,7 +414,7 @@ fn note(a: &mut Assembler, parts: &Parts<'_>) {
     let (done, reply, out, through, inbound) =
         (a.label(), a.label(), a.label(), a.label(), a.label());
     a.jump_if(If::Ne, R8, u16::from(Verdict::ALLOW), done);
-    if parts.rehearsed.is_none() {
+    if parts.is_rehearsal() {
         // What is in force has noted it, where anything is.
         for note in [Note::Inbound, Note::Own, Note::Through, Note::Reply, Note::Out] {
             jump_if_noted(a, parts.marks, note, done);

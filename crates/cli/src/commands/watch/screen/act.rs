@@ -3,6 +3,7 @@
 
 use std::process::{Command, Stdio};
 
+use tipstaff_core::analysis::evidence::Evidence;
 use tipstaff_core::packet::Direction;
 
 use crate::acts::decisions::Line;
@@ -34,27 +35,10 @@ pub fn rule_for(line: &Line) -> Option<Vec<String>> {
     if line.speaker_is_a_foundation() {
         return None;
     }
-    let entry = line.entry();
-    let mut words = vec!["rule".to_owned(), "add".into(), "allow".into(), line.traffic.clone()];
-    let mut option = |name: &str, value: Option<String>| {
-        words.extend(value.into_iter().flat_map(|value| [format!("--{name}"), value]));
-    };
-    let (source, destination) = (entry.source_address(), entry.destination_address());
-    match line.direction {
-        Direction::Inbound => option("source", source.map(|a| a.to_string())),
-        Direction::Outbound => {
-            option("direction", Some("outbound".into()));
-            option("destination", destination.map(|a| a.to_string()));
-        }
-        Direction::Transit => {
-            option("direction", Some("transit".into()));
-            option("source", source.map(|a| a.to_string()));
-            option("destination", destination.map(|a| a.to_string()));
-        }
-    }
-    // Before the rule that keeps it out, or it would not be met.
-    option("before", line.rule.clone());
-    Some(words)
+    let mut asked = Evidence::default();
+    asked.add_entry(&line.entry());
+    let rule = asked.proposals().pop()?;
+    Some(["rule".to_owned(), "add".into()].into_iter().chain(rule.arguments()).collect())
 }
 
 /// Runs this program, and gives what it says.
