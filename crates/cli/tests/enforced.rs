@@ -190,6 +190,43 @@ fn a_program_that_a_rule_names_is_known_when_it_has_ended() {
     lab.done(&["withdraw"]);
 }
 
+/// It is named when its socket is made: of its process and its file nothing need be left, and
+/// no rule tells of it.
+#[test]
+fn a_program_that_no_rule_names_is_known_when_it_has_ended_and_is_gone() {
+    let Some(lab) = Lab::new() else { return };
+    let folder = lab.path().join("a folder/of its own");
+    fs::create_dir_all(&folder).unwrap();
+    let (shelld, before) = (folder.join("shelld"), folder.join("before"));
+    fs::copy("/bin/bash", &shelld).unwrap();
+    fs::copy("/bin/bash", &before).unwrap();
+    // A socket that is older than the gate: named when the gate takes note of it.
+    let script = format!("exec 5<>/dev/udp/{}/7412; echo; read -r; echo >&5", PARTNER[0]);
+    let mut older = std::process::Command::new(&before);
+    older.args(["-c", &script]).stdin(std::process::Stdio::piped());
+    older.stdout(std::process::Stdio::piped());
+    let mut older = Keeper(lab.archive.run(move || older.spawn().unwrap()).unwrap());
+    std::io::Read::read_exact(older.0.stdout.as_mut().unwrap(), &mut [0]).unwrap();
+    lab.orders(
+        "[[rules]]\nname = \"plates\"\ndirection = \"outbound\"\naction = \"deny\"\n\
+         traffic = [\"udp/7411\", \"udp/7412\"]\nlog = true\n",
+    );
+    lab.done(&["post"]);
+    let mut ends = std::process::Command::new(&shelld);
+    ends.args(["-c", &format!("echo > /dev/udp/{}/7411", PARTNER[0])]);
+    lab.archive.run(move || ends.output().unwrap()).unwrap();
+    std::io::Write::write_all(older.0.stdin.as_mut().unwrap(), b"\n").unwrap();
+    older.0.wait().unwrap();
+    fs::remove_file(&shelld).unwrap();
+    fs::remove_file(&before).unwrap();
+    let lines = lab.done(&["watch", "--json", "--count", "2", "--rule", "plates"]);
+    let told: Vec<serde_json::Value> =
+        lines.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let programs: Vec<&str> = told.iter().map(|line| line["program"].as_str().unwrap()).collect();
+    assert_eq!(programs, [shelld.to_str().unwrap(), before.to_str().unwrap()]);
+    lab.done(&["withdraw"]);
+}
+
 /// Waits for what `met` says, a second at most.
 fn within_a_second(met: impl Fn() -> bool) -> bool {
     let begin = tipstaff_testing::patience::OwnTime::begin();

@@ -29,12 +29,14 @@ fn packets(report: &Value, by: &str) -> u64 {
 
 const RULE: &str = "rule 1 (plates)";
 const STANDING: &str = "the standing answer inbound";
+const SPARE: &str =
+    "[[rules]]\nname = \"spare\"\naction = \"allow\"\ntraffic = \"tcp/8\"\nenabled = false\n";
 const ODD: &str = "[[rules]]\nname = \"odd\"\naction = \"allow\"\ntraffic = \"tcp/9\"\nsource = \"192.0.2.0/24\"\nat_most = \"2 per minute per source\"\n";
 
 #[test]
 fn counts_are_told_since_when_since_a_mark_a_second_and_to_other_programs() {
     let Some(lab) = Lab::new() else { return };
-    let orders = lab.orders(&format!("{PLATES}{ODD}"));
+    let orders = lab.orders(&format!("{PLATES}{ODD}{SPARE}"));
     let _listener = lab.listen("::", 7410);
     // Nothing in force is a metric, and a mark that was never set an error that helps.
     assert!(lab.done(&["tally", "--openmetrics"]).contains("\ntipstaff_in_force 0\n# EOF"));
@@ -70,6 +72,8 @@ fn counts_are_told_since_when_since_a_mark_a_second_and_to_other_programs() {
     let text = lab.done(&["tally"]);
     assert!(text.contains("counted since 2"), "{text}");
     assert!(text.contains("nothing has matched rule 2 (odd) since 2"), "{text}");
+    // What is paused matches nothing, and nobody wonders.
+    assert!(!text.contains("spare"), "{text}");
 
     let report = json(&lab, &["tally", "--json"]);
     let connections = |by: &str| {

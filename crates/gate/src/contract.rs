@@ -10,7 +10,7 @@ use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::rates::SourceState;
 use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::host::interface::Interface;
-use tipstaff_core::orders::{Action, Attachments, Documents, Limit, OrdersHash};
+use tipstaff_core::orders::{Action, Attachments, Documents, Limit, OrdersHash, Rule};
 use tipstaff_core::packet::{Direction, InterfaceIndex};
 use tipstaff_core::tables::TooLarge;
 
@@ -187,6 +187,24 @@ pub struct Maker {
     pub device: u32,
     /// The inode number of that file.
     pub inode: u64,
+}
+
+/// A rule that is counted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RuleCounted {
+    /// Its name.
+    pub name: String,
+    /// Whether it has a rate.
+    pub has_rate: bool,
+    /// Whether packets may match it: it is not paused, and for this host.
+    pub is_active: bool,
+}
+
+impl From<&Rule> for RuleCounted {
+    fn from(rule: &Rule) -> Self {
+        let (name, has_rate) = (rule.name.to_string(), rule.at_most.is_some());
+        Self { name, has_rate, is_active: rule.is_active() }
+    }
 }
 
 /// What the records do not have.

@@ -10,5 +10,5 @@ pub mod simulated;
 
 pub use contract::{
     Event, Gate, GateError, InForce, Left, Maker, Pending, Posted, Posting, Record, Rehearsal,
-    Tally, Unrecorded,
+    RuleCounted, Tally, Unrecorded,
 };

@@ -173,6 +173,11 @@ fn a_rehearsal_that_is_cut_off_changes_nothing() {
     });
 }
 
+/// How many packets were rehearsed.
+fn all_rehearsed(gate: &KernelGate) -> u64 {
+    gate.rehearsed_tallies().unwrap().iter().map(|(_, tally)| tally.packets).sum()
+}
+
 /// Random lists: what is in force decides as if it were alone, and what is rehearsed says
 /// what the reference says, of each packet that passes.
 #[test]
@@ -218,17 +223,19 @@ fn both_lists_decide_as_the_reference_does() {
                     .contains(&asked.speaker);
                 assert!(remembers || asked == reference, "{asked:?} {reference:?} {facts:?}");
                 compared += usize::from(!remembers);
-                let alone = gate.ask(index, &frame).unwrap();
-                let total = || -> u64 {
-                    gate.rehearsed_tallies().unwrap().iter().map(|(_, tally)| tally.packets).sum()
-                };
-                let before = total();
-                let (decision, answer) = gate.play(index, &frame).unwrap();
-                assert_eq!(decision, alone, "{facts:?}");
-                assert!(answer.is_empty() || decision.verdict == Action::Refuse);
-                let passed =
-                    decision.verdict == Action::Allow && decision.speaker != Speaker::Nobody;
-                assert_eq!(total() - before, u64::from(passed), "{decision:?} {facts:?}");
+                // This host's own discovery of its neighbours may be counted beside it, but not
+                // each time.
+                let passed = (0..5).find_map(|_| {
+                    let alone = gate.ask(index, &frame).unwrap();
+                    let before = all_rehearsed(&gate);
+                    let (decision, answer) = gate.play(index, &frame).unwrap();
+                    assert_eq!(decision, alone, "{facts:?}");
+                    assert!(answer.is_empty() || decision.verdict == Action::Refuse);
+                    let passed =
+                        decision.verdict == Action::Allow && decision.speaker != Speaker::Nobody;
+                    (all_rehearsed(&gate) - before == u64::from(passed)).then_some(passed)
+                });
+                let passed = passed.unwrap_or_else(|| panic!("{facts:?}"));
                 both += usize::from(passed);
                 stopped += usize::from(!passed);
             }

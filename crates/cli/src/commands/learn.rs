@@ -282,7 +282,7 @@ fn asked(all: &[Question], terminal: &Terminal) -> Result<Vec<Option<Choice>>, F
     }
     let keys = Keys::new()?;
     let n = counted(all.len(), "request was", "requests were");
-    terminal.heading(&format!("{n} denied that no rule covers"));
+    terminal.heading(&format!("{n} that no rule covers"));
     let mut at = 0;
     while let Some(question) = all.get(at) {
         let offered = offered(question);

@@ -2,12 +2,13 @@
 //! clock.
 
 use std::os::fd::AsFd;
+use std::path::PathBuf;
 
 use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::packet::{Direction, InterfaceIndex, ProgramIndex};
 
-use crate::contract::{GateError, Unrecorded};
+use crate::contract::{GateError, Maker, RuleCounted, Unrecorded};
 use crate::kernel::emit::marks::{Marks, Note};
 use crate::kernel::gate::KernelGate;
 use crate::kernel::kept::clock;
@@ -88,6 +89,16 @@ impl KernelGate {
         Events::open(self.pins().events()?.ok_or(GateError::NothingInForce)?)
     }
 
+    /// The path of the file that made a socket, as it was when the socket was made: its
+    /// processes may have ended, and it may be gone. `None`: nobody noted it.
+    ///
+    /// # Errors
+    /// [`GateError`].
+    pub fn noted_program(&self, maker: Maker) -> Result<Option<PathBuf>, GateError> {
+        support::check_root()?;
+        self.pins().noted_program(maker)
+    }
+
     /// How many decisions of the standing answers were left out of the
     /// records, and how many records nobody had read in time.
     ///
@@ -162,12 +173,12 @@ impl KernelGate {
         Ok(all.map(|speaker| (speaker, counted.since(speaker))).collect())
     }
 
-    /// The rules that are counted, in their places: the name of each, and whether it has a
-    /// rate. Much quicker than reading the orders. `None`: an earlier version posted them.
+    /// The rules that are counted, in their places. Much quicker than reading the orders.
+    /// `None`: an earlier version posted them.
     ///
     /// # Errors
     /// As [`Self::counted_since`].
-    pub fn counted_rules(&self) -> Result<Option<Vec<(String, bool)>>, GateError> {
+    pub fn counted_rules(&self) -> Result<Option<Vec<RuleCounted>>, GateError> {
         Ok(self.revision()?.ok_or(GateError::NothingInForce)?.counted()?.rules())
     }
 

@@ -13,7 +13,7 @@ use tipstaff_core::names::traffic::{TCP, TrafficKey, Transport, UDP};
 use tipstaff_core::orders::Log;
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::kernel::executables::{path_among, path_of};
+use tipstaff_gate::kernel::executables::{path_among, path_of_another, path_of_process};
 use tipstaff_gate::{Event, GateError, Maker};
 use tipstaff_host::{interfaces, listeners};
 
@@ -29,6 +29,7 @@ const LOOK_AGAIN: Duration = Duration::from_secs(1);
 
 /// Orders and interfaces, as they were read last.
 pub struct Names {
+    gate: KernelGate,
     /// What is in force, and what is rehearsed: one of them at least.
     in_force: Option<LoadedPolicy>,
     rehearsed: Option<LoadedPolicy>,
@@ -53,13 +54,15 @@ impl Names {
             (None, Visible::OnlyToRoot) => return Err(GateError::NotRoot.into()),
             (None, Visible::Yes) => None,
         };
-        let rehearsed = KernelGate::new(&common.run_dir)?.rehearsal()?;
+        let gate = KernelGate::new(&common.run_dir)?;
+        let rehearsed = gate.rehearsal()?;
         let rehearsed = rehearsed.map(|r| chosen::of_record(&r.record)).transpose()?;
         let of = in_force.as_ref().or(rehearsed.as_ref());
         let log = of.ok_or(GateError::NothingInForce)?.orders.log.clone();
         let interfaces = interfaces::list().map_err(system("reading the interfaces"))?;
         let (programs, read) = (HashMap::new(), Instant::now());
         Ok(Self {
+            gate,
             in_force,
             rehearsed,
             log,
@@ -135,20 +138,32 @@ impl Names {
         })
     }
 
-    /// The path of a program, as long as one of its processes runs, or a rule names it.
+    /// The path of a program.
     fn program(&mut self, maker: Maker) -> String {
+        if let Some(known) = self.programs.get(&maker) {
+            return known.clone();
+        }
+        let path = self.path(maker).unwrap_or_else(|| {
+            let (major, minor) = (maker.device >> 20, maker.device & 0xf_ffff);
+            format!("inode {} of device {major}:{minor}", maker.inode)
+        });
+        self.programs.insert(maker, path.clone());
+        path
+    }
+
+    /// As it is called where it runs; where it has ended, as a rule names it; else as it was
+    /// called when it made its socket.
+    fn path(&self, maker: Maker) -> Option<String> {
+        if let Some(path) = path_of_process(maker) {
+            return Some(path.display().to_string());
+        }
         let judges = [&self.in_force, &self.rehearsed];
         let named = judges.into_iter().flatten().flat_map(|j| j.brief.programs_written());
-        let known = self.programs.entry(maker).or_insert_with(|| {
-            let named = || path_among(maker, named).map(str::to_owned);
-            path_of(maker).map(|path| path.display().to_string()).or_else(named).unwrap_or_else(
-                || {
-                    let (major, minor) = (maker.device >> 20, maker.device & 0xf_ffff);
-                    format!("inode {} of device {major}:{minor}", maker.inode)
-                },
-            )
-        });
-        known.clone()
+        if let Some(path) = path_among(maker, named) {
+            return Some(path.to_owned());
+        }
+        let noted = self.gate.noted_program(maker).ok().flatten();
+        noted.or_else(|| path_of_another(maker)).map(|path| path.display().to_string())
     }
 
     /// Who listens to what comes in, where the gate did not look: it does where rules

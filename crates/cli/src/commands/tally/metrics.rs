@@ -107,7 +107,7 @@ impl Text {
                 Speaker::Rule(index) => known.rule(index),
                 _ => None,
             };
-            rule.filter(|(_, limited)| *limited).map(|_| row.beyond)
+            rule.filter(|rule| rule.has_rate).map(|_| row.beyond)
         })
     }
 

@@ -16,7 +16,7 @@ use tipstaff_core::orders::edit::Which;
 use tipstaff_core::orders::{Action, Origin};
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::KernelGate;
-use tipstaff_gate::{Gate, GateError, InForce, Tally, Unrecorded};
+use tipstaff_gate::{Gate, GateError, InForce, RuleCounted, Tally, Unrecorded};
 
 use crate::acts::decisions::{Counted, logged};
 use crate::acts::{named, rehearsing};
@@ -81,8 +81,7 @@ shape!(Report<'_> => "tally");
 /// the orders takes four times as long as everything else.
 struct Known {
     origin: Origin,
-    /// The name of each rule, and whether it has a rate.
-    rules: Vec<(String, bool)>,
+    rules: Vec<RuleCounted>,
 }
 
 impl Known {
@@ -91,23 +90,29 @@ impl Known {
             Some(rules) => rules,
             None => {
                 let brief = chosen::from_force(in_force)?.brief;
-                let rules = brief.rules().map(|r| (r.name.to_string(), r.at_most.is_some()));
-                rules.collect()
+                brief.rules().map(RuleCounted::from).collect()
             }
         };
         Ok(Self { origin: chosen::origin_of(&in_force.record), rules })
     }
 
-    fn rule(&self, RuleIndex(index): RuleIndex) -> Option<&(String, bool)> {
+    fn rule(&self, RuleIndex(index): RuleIndex) -> Option<&RuleCounted> {
         self.rules.get(index as usize)
     }
 
     fn words(&self, speaker: Speaker) -> String {
-        speaker_words_by(|index| self.rule(index).map(|(name, _)| name.as_str()), speaker)
+        speaker_words_by(|index| self.rule(index).map(|rule| rule.name.as_str()), speaker)
+    }
+
+    /// Whether it is a rule that packets may match, and none has.
+    fn is_unmatched(&self, row: &Row) -> bool {
+        let Speaker::Rule(index) = row.speaker else { return false };
+        let may_match = self.rule(index).is_some_and(|rule| rule.is_active);
+        may_match && row.tally.packets + row.beyond == 0
     }
 
     fn has_rates(&self) -> bool {
-        self.rules.iter().any(|(_, limited)| *limited)
+        self.rules.iter().any(|rule| rule.has_rate)
     }
 }
 
@@ -155,7 +160,7 @@ impl Asked<'_> {
 /// The rule that is asked for.
 fn wanted(options: &TallyOptions, known: &Known) -> Result<Option<RuleIndex>, Failure> {
     let Some(wanted) = &options.rule else { return Ok(None) };
-    let names = known.rules.iter().map(|(name, _)| name.as_str());
+    let names = known.rules.iter().map(|rule| rule.name.as_str());
     named::rule_among(names, wanted).map(Some)
 }
 
@@ -188,7 +193,8 @@ pub fn run(
         true => mark::since(common, whole).map(|(rows, mark)| (rows, Some(mark)))?,
         false => (whole, None),
     };
-    let unmatched: Vec<Row> = whole.iter().filter(|row| row.is_unmatched_rule()).cloned().collect();
+    let unmatched: Vec<Row> =
+        whole.iter().filter(|row| asked.known.is_unmatched(row)).cloned().collect();
     let rows = asked.chosen(whole);
     if options.csv {
         return csv::print(&rows, terminal);
@@ -273,10 +279,6 @@ impl Row {
     fn known_by(&self) -> String {
         self.name.as_ref().map_or_else(|| self.by.clone(), |name| format!("rule {name}"))
     }
-
-    fn is_unmatched_rule(&self) -> bool {
-        matches!(self.speaker, Speaker::Rule(_)) && self.tally.packets + self.beyond == 0
-    }
 }
 
 /// As the administrator's clock shows it.
@@ -330,10 +332,10 @@ fn states(
 /// Whom the rate of a rule turned away how often: as far as the log has it, the most first.
 fn turned_away(
     common: &Common,
-    rules: &[(String, bool)],
+    rules: &[RuleCounted],
     RuleIndex(index): RuleIndex,
 ) -> Result<Vec<TurnedAway>, Failure> {
-    let Some((name, _)) = rules.get(index as usize) else { return Ok(Vec::new()) };
+    let Some(RuleCounted { name, .. }) = rules.get(index as usize) else { return Ok(Vec::new()) };
     let filter = LogFilter {
         rules: vec![Which::Name(name.clone())],
         verdicts: vec![Action::Deny, Action::Refuse],
@@ -378,7 +380,7 @@ fn rows(
         };
         Row {
             by: known.words(speaker),
-            name: rule.map(|(name, _)| name.clone()),
+            name: rule.map(|rule| rule.name.clone()),
             speaker,
             tally: tallies.get(&speaker).copied().unwrap_or_default(),
             beyond,

@@ -1,19 +1,16 @@
-//! The program that tags each new socket with the file that its maker was
-//! started from. It runs where sockets are made (`sock_create` of a control
-//! group); accepted sockets inherit the owner tag from their listener.
+//! The owner tag of a socket, made where the socket is: from which file its maker was
+//! started.
 //!
 //! An owner tag, [`OWNER_TAG_BYTES`] long: the keyed hash of the path in its file
 //! system (SipHash-2-4) u64 · the inode number u64 · the device, in the
 //! kernel's own form, u32 · the process u32.
 
 use std::hash::Hasher;
-use std::os::fd::BorrowedFd;
 
 use siphasher::sip::SipHasher24;
 use tipstaff_bpf::abi::helper;
 use tipstaff_bpf::asm::{
-    AssembleError, Assembler, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg,
-    STACK, Width,
+    Assembler, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R5, R6, R7, R8, R9, Reg, STACK, Width,
 };
 use tipstaff_bpf::btf::{Btf, Missing};
 
@@ -21,8 +18,8 @@ use crate::kernel::emit::kernel_memory::{Field, read};
 
 /// Folders of a path that are followed; beyond them a program has no path.
 pub const MOST_FOLDERS: usize = 16;
-/// Bytes of a name with its end; Linux allows no longer one.
-const NAME: i32 = 256;
+/// Bytes of the longest name with its end that Linux allows.
+pub(super) const LONGEST: i32 = 256;
 
 /// Where things stand in an owner tag.
 pub mod field {
@@ -71,8 +68,8 @@ pub struct Offsets {
     level: i16,
     kind: i16,
     kind_name: i16,
-    name: i16,
-    parent: i16,
+    pub(super) name: i16,
+    pub(super) parent: i16,
 }
 
 impl Offsets {
@@ -100,7 +97,7 @@ impl Offsets {
 }
 
 /// Where things stand on the stack.
-mod at {
+pub(super) mod at {
     pub const OWNER_TAG: i16 = -24;
     pub const CONTEXT: i16 = -32;
     pub const STATE: i16 = -64;
@@ -109,56 +106,17 @@ mod at {
     pub const DENTRY: i16 = -88;
     pub const POINTER: i16 = -96;
     pub const NAME: i16 = -352;
+    /// The directory entry of the file itself.
+    pub const LEAF: i16 = -360;
 }
 
 /// The state of the hash while words go into it.
 const STATE: [Reg; 4] = [R6, R7, R8, R9];
 
-/// The program. `owner_tags` is the map, `cookie` the network namespace.
-///
-/// # Errors
-/// [`AssembleError`] if the code does not fit together.
-pub fn program(
-    owner_tags: BorrowedFd<'_>,
-    cookie: u64,
-    secret: Secret,
-    offsets: Offsets,
-) -> Result<Vec<u8>, AssembleError> {
-    let mut a = Assembler::default();
-    let (pass, write, walked) = (a.label(), a.label(), a.label());
-    a.store(Width::D, STACK, at::CONTEXT, R1);
-    a.call(helper::GET_NETNS_COOKIE);
-    a.ld_imm64(R1, cookie);
-    a.jump_if_reg(If::Ne, R0, R1, pass);
-    for half in [field::PATH, field::INODE, field::DEVICE] {
-        a.store_imm(Width::D, STACK, at::OWNER_TAG + half, 0);
-    }
-    a.call(helper::GET_CURRENT_PID_TGID);
-    a.alu64_imm(Op::Rsh, R0, 32);
-    a.store(Width::W, STACK, at::OWNER_TAG + field::PROCESS, R0);
-
-    find_file(&mut a, offsets, pass, write);
-    begin_hash(&mut a, secret);
-    walk_up(&mut a, offsets, walked, write);
-    a.place(walked);
-    end_hash(&mut a);
-
-    a.place(write);
-    a.map(R1, owner_tags);
-    a.load(Width::D, R2, STACK, at::CONTEXT);
-    a.stack(R3, at::OWNER_TAG);
-    a.mov(R4, 1); // BPF_SK_STORAGE_GET_F_CREATE
-    a.call(helper::SK_STORAGE_GET);
-    a.place(pass);
-    a.mov(R0, 1);
-    a.exit();
-    a.finish()
-}
-
 /// The file that the process was started from: its number and device go into the
 /// owner tag, its directory entry to the stack. Goes to `none` where there is no such
 /// file, and to `anybodys` as [`jump_if_anybodys`] does.
-fn find_file(a: &mut Assembler, offsets: Offsets, none: Label, anybodys: Label) {
+pub(super) fn find_file(a: &mut Assembler, offsets: Offsets, none: Label, anybodys: Label) {
     a.call(helper::GET_CURRENT_TASK);
     a.copy(R7, R0);
     // A thread of the kernel has no memory, and no file that it was started from.
@@ -181,10 +139,11 @@ fn find_file(a: &mut Assembler, offsets: Offsets, none: Label, anybodys: Label) 
     );
     follow(a, R7, offsets.dentry, none);
     a.store(Width::D, STACK, at::DENTRY, R7);
+    a.store(Width::D, STACK, at::LEAF, R7);
 }
 
 /// The initial state of SipHash.
-fn begin_hash(a: &mut Assembler, Secret(k0, k1): Secret) {
+pub(super) fn begin_hash(a: &mut Assembler, Secret(k0, k1): Secret) {
     let begin = [
         k0 ^ 0x736f_6d65_7073_6575,
         k1 ^ 0x646f_7261_6e64_6f6d,
@@ -200,7 +159,7 @@ fn begin_hash(a: &mut Assembler, Secret(k0, k1): Secret) {
 
 /// Hashes the names of the path from the leaf up to the root of the file system,
 /// and goes to `walked` there; to `pathless` where the path is too deep.
-fn walk_up(a: &mut Assembler, offsets: Offsets, walked: Label, pathless: Label) {
+pub(super) fn walk_up(a: &mut Assembler, offsets: Offsets, walked: Label, pathless: Label) {
     a.store_imm(Width::D, STACK, at::FOLDERS, 0);
     let up = a.label_here();
     a.load(Width::D, R7, STACK, at::DENTRY);
@@ -214,11 +173,11 @@ fn walk_up(a: &mut Assembler, offsets: Offsets, walked: Label, pathless: Label) 
     a.alu64_imm(Op::Add, R1, 1);
     a.store(Width::D, STACK, at::FOLDERS, R1);
     follow(a, R7, offsets.name, pathless);
-    for word in 0..NAME as i16 / 8 {
+    for word in 0..LONGEST as i16 / 8 {
         a.store_imm(Width::D, STACK, at::NAME + word * 8, 0);
     }
     a.stack(R1, at::NAME);
-    a.mov(R2, NAME);
+    a.mov(R2, LONGEST);
     a.copy(R3, R7);
     a.call(helper::PROBE_READ_KERNEL_STR);
     a.jump_if_signed(IfSigned::Lt, R0, 1, pathless);
@@ -241,7 +200,7 @@ fn hash_name(a: &mut Assembler) {
     let hashed = a.label();
     a.mov(R3, 0);
     let next = a.label_here();
-    a.jump_if(If::Gt, R3, NAME as u16 / 8 - 1, hashed);
+    a.jump_if(If::Gt, R3, LONGEST as u16 / 8 - 1, hashed);
     a.jump_if_reg(If::Eq, R3, R4, hashed);
     a.stack(R5, at::NAME);
     a.copy(R2, R3);
@@ -257,7 +216,7 @@ fn hash_name(a: &mut Assembler) {
 }
 
 /// The final rounds; the hash goes into the owner tag.
-fn end_hash(a: &mut Assembler) {
+pub(super) fn end_hash(a: &mut Assembler) {
     for (word, reg) in STATE.into_iter().enumerate() {
         a.load(Width::D, reg, STACK, at::STATE + word as i16 * 8);
     }
@@ -301,7 +260,7 @@ fn jump_if_anybodys(a: &mut Assembler, offsets: Offsets, anybodys: Label) {
 const FUSE: [u8; 5] = *b"fuse\0";
 
 /// `reg` becomes the pointer that stands at `reg + offset`.
-fn follow(a: &mut Assembler, reg: Reg, offset: i16, failed: Label) {
+pub(super) fn follow(a: &mut Assembler, reg: Reg, offset: i16, failed: Label) {
     read(a, Field { base: reg, offset, to: at::POINTER, size: 8 }, failed);
     a.load(Width::D, reg, STACK, at::POINTER);
     a.jump_if(If::Eq, reg, 0, failed);

@@ -19,11 +19,14 @@ use crate::contract::GateError;
 use crate::kernel::emit::context::Hook;
 use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
 use crate::kernel::emit::namespace::NamespaceOf;
-use crate::kernel::emit::owner_tag::{self, Secret};
+use crate::kernel::emit::owner_tag::Secret;
+use crate::kernel::emit::program_name::NameMaps;
+use crate::kernel::emit::socket_made;
 use crate::kernel::error::{bpf, load, misfit, system};
 use crate::kernel::kept::pins::{Made, OWNER_TAG_LINK, Pins, private_folder};
+use crate::kernel::kept::program_names::ProgramNames;
 use crate::kernel::kept::revision::restricts;
-use crate::kernel::kept::{described, executables};
+use crate::kernel::kept::{described, open_sockets};
 
 /// The links of the hooks at the sockets: pin, hook, way, place.
 const LINKS: [(&str, Hook, bool, Attach); 4] = [
@@ -118,12 +121,15 @@ pub(crate) fn owner_tags(
         return Ok(None);
     };
     let owner_tags = pins.owner_tags_or_new(made)?;
-    let code = owner_tag::program(owner_tags.as_fd(), cookie, secret, offsets).map_err(misfit)?;
+    let ProgramNames { names, blank } = pins.program_names_or_new(made)?;
+    let maps = NameMaps { names: names.as_fd(), blank: blank.as_fd() };
+    let code =
+        socket_made::program(owner_tags.as_fd(), maps, cookie, secret, offsets).map_err(misfit)?;
     let program = load(ProgramKind::CgroupSock, Some(Attach::SocketMade), "ts_label", &code)?;
     let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), Attach::SocketMade)
         .map_err(bpf("to attach to the control groups"))?;
     pins.keep_link(link.as_fd(), OWNER_TAG_LINK, made)?;
-    executables::tag_what_is_open(owner_tags.as_fd(), secret, cookie)
+    open_sockets::tag_what_is_open(owner_tags.as_fd(), names.as_fd(), secret, cookie)
         .map_err(system("reading /proc"))?;
     Ok(Some(owner_tags))
 }

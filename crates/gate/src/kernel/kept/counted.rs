@@ -11,6 +11,8 @@ use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
 
+use crate::contract::RuleCounted;
+
 /// A rule as it is counted.
 #[derive(Clone, Debug, Deserialize, Serialize)]
 struct CountedRule {
@@ -21,6 +23,9 @@ struct CountedRule {
     /// Whether it has a rate; `None`: an earlier version posted it.
     #[serde(default)]
     limited: Option<bool>,
+    /// Whether packets may match it; `None`: likewise.
+    #[serde(default)]
+    active: Option<bool>,
 }
 
 impl CountedRule {
@@ -62,7 +67,8 @@ impl Counted {
             let name = rule.name.as_str();
             let since = known.get(&(name, meaning)).copied().unwrap_or(now);
             let limited = Some(rule.at_most.is_some());
-            CountedRule { name: name.to_owned(), meaning, since, limited }
+            let active = Some(rule.is_active());
+            CountedRule { name: name.to_owned(), meaning, since, limited, active }
         });
         let answers = Direction::ALL.map(|direction| {
             let action = brief.standing.of(direction);
@@ -120,10 +126,16 @@ impl Counted {
         }
     }
 
-    /// The rules in their places: the name of each, and whether it has a rate; `None`: an
-    /// earlier version posted them.
-    pub(crate) fn rules(&self) -> Option<Vec<(String, bool)>> {
-        self.counted_rules.iter().map(|rule| Some((rule.name.clone(), rule.limited?))).collect()
+    /// The rules in their places; `None`: an earlier version posted them.
+    pub(crate) fn rules(&self) -> Option<Vec<RuleCounted>> {
+        let rules = self.counted_rules.iter().map(|rule| {
+            Some(RuleCounted {
+                name: rule.name.clone(),
+                has_rate: rule.limited?,
+                is_active: rule.active?,
+            })
+        });
+        rules.collect()
     }
 
     /// All rules, standing answers and foundations that are counted.

@@ -1,15 +1,13 @@
 //! Programs as the kernel tells them apart: the device and the path in its
 //! file system, or the device and the inode number.
 
-use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io;
-use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
+use std::os::fd::AsRawFd;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
-use tipstaff_bpf::sys;
 use tipstaff_core::brief::{Brief, Executables};
 use tipstaff_core::host::programs::{ProgramNote, ProgramStatus};
 
@@ -30,10 +28,10 @@ pub struct Identity {
 
 /// A mount, of a line of proc_pid_mountinfo(5).
 #[derive(Clone, Debug, PartialEq, Eq)]
-struct Mount {
-    device: u32,
-    root: PathBuf,
-    point: PathBuf,
+pub(super) struct Mount {
+    pub(super) device: u32,
+    pub(super) root: PathBuf,
+    pub(super) point: PathBuf,
 }
 
 /// Undoes the octal escapes of proc_pid_mountinfo(5).
@@ -58,7 +56,15 @@ fn unescaped(text: &str) -> PathBuf {
 }
 
 fn mount(mountinfo: &str, id: &str) -> Option<Mount> {
-    let line = mountinfo.lines().find(|line| line.split(' ').next() == Some(id))?;
+    read_mount(mountinfo.lines().find(|line| line.split(' ').next() == Some(id))?)
+}
+
+/// All mounts.
+pub(super) fn mounts(mountinfo: &str) -> impl Iterator<Item = Mount> {
+    mountinfo.lines().filter_map(read_mount)
+}
+
+fn read_mount(line: &str) -> Option<Mount> {
     let mut words = line.split(' ').skip(2);
     let (major, minor) = words.next()?.split_once(':')?;
     let device = major.parse::<u32>().ok()? << 20 | minor.parse::<u32>().ok()?;
@@ -129,7 +135,7 @@ impl Identity {
         Ok(Self { device: mount.device, path, inode: Some(file.metadata()?.ino()) })
     }
 
-    fn names(&self) -> impl DoubleEndedIterator<Item = &[u8]> {
+    pub(super) fn names(&self) -> impl DoubleEndedIterator<Item = &[u8]> {
         let normal =
             |part: std::path::Component<'_>| matches!(part, std::path::Component::Normal(_));
         self.path.components().filter(move |part| normal(*part)).map(|part| match part {
@@ -138,12 +144,12 @@ impl Identity {
         })
     }
 
-    fn hash(&self, secret: Secret) -> u64 {
+    pub(super) fn hash(&self, secret: Secret) -> u64 {
         if self.names().count() > MOST_FOLDERS { 0 } else { secret.hash(self.names()) }
     }
 
     /// The owner tag of a socket whose maker cannot be told from others.
-    fn owner_tag_of_nobody(process: u32) -> [u8; OWNER_TAG_BYTES as usize] {
+    pub(super) fn owner_tag_of_nobody(process: u32) -> [u8; OWNER_TAG_BYTES as usize] {
         let mut owner_tag = [0; OWNER_TAG_BYTES as usize];
         owner_tag[20..].copy_from_slice(&process.to_ne_bytes());
         owner_tag
@@ -249,18 +255,28 @@ pub fn path_among<'p>(maker: Maker, paths: impl IntoIterator<Item = &'p str>) ->
     })
 }
 
-/// The path by which a running program of that file was started; `None` when
+/// The path by which the process that made a socket was started; `None` when it has ended.
+pub fn path_of_process(maker: Maker) -> Option<PathBuf> {
+    path_of(maker.process, maker)
+}
+
+/// The path by which any running program of that file was started; `None` when
 /// none runs any more.
-pub fn path_of(maker: Maker) -> Option<PathBuf> {
-    let others = fs::read_dir("/proc")
+pub fn path_of_another(maker: Maker) -> Option<PathBuf> {
+    fs::read_dir("/proc")
         .into_iter()
         .flatten()
         .flatten()
-        .filter_map(|entry| entry.file_name().to_str()?.parse().ok());
-    let process = std::iter::once(maker.process).chain(others).find(|process| {
-        let identity = Identity::of_process(*process).ok();
-        identity.is_some_and(|i| (i.device, i.inode) == (maker.device, Some(maker.inode)))
-    })?;
+        .filter_map(|entry| entry.file_name().to_str()?.parse().ok())
+        .find_map(|process| path_of(process, maker))
+}
+
+/// The path by which a process was started, where it is of the file of that maker.
+fn path_of(process: u32, maker: Maker) -> Option<PathBuf> {
+    let identity = Identity::of_process(process).ok()?;
+    if (identity.device, identity.inode) != (maker.device, Some(maker.inode)) {
+        return None;
+    }
     let path = fs::read_link(format!("/proc/{process}/exe")).ok()?;
     Some(without_deleted(&path))
 }
@@ -270,63 +286,6 @@ fn without_deleted(path: &Path) -> PathBuf {
     let told = path.as_os_str().as_bytes();
     let told = told.strip_suffix(b" (deleted)").unwrap_or(told);
     PathBuf::from(std::ffi::OsStr::from_bytes(told))
-}
-
-/// Labels the sockets of this network namespace that were open before any was
-/// tagged, each by the oldest program that holds it.
-///
-/// # Errors
-/// Only when /proc cannot be read: a process or socket that is gone meanwhile
-/// needs no owner tag.
-pub fn tag_what_is_open(
-    owner_tags: BorrowedFd<'_>,
-    secret: Secret,
-    cookie: u64,
-) -> io::Result<usize> {
-    let mut processes: Vec<u32> = fs::read_dir("/proc")?
-        .flatten()
-        .filter_map(|entry| entry.file_name().to_str()?.parse().ok())
-        .collect();
-    processes.sort_unstable();
-    let mut seen = HashSet::new();
-    let mut tagged = 0;
-    for process in processes {
-        let mut owner_tag = None;
-        for entry in fs::read_dir(format!("/proc/{process}/fd")).into_iter().flatten().flatten() {
-            let Ok(link) = fs::read_link(entry.path()) else { continue };
-            if !link.as_os_str().as_bytes().starts_with(b"socket:") || !seen.insert(link) {
-                continue;
-            }
-            let Some(number) = entry.file_name().to_str().and_then(|n| n.parse().ok()) else {
-                continue;
-            };
-            let Some(socket) = socket_here(process, number, cookie) else { continue };
-            let owner_tag = owner_tag.get_or_insert_with(|| match is_in_own_accounts(process) {
-                true => Identity::of_process(process).map(|i| i.owner_tag(secret, process)),
-                false => Ok(Identity::owner_tag_of_nobody(process)),
-            });
-            let Ok(owner_tag) = owner_tag else { break };
-            tagged += usize::from(sys::tag_socket(owner_tags, socket.as_fd(), owner_tag).is_ok());
-        }
-    }
-    Ok(tagged)
-}
-
-/// Whether a process is in the user namespace of this one. Others may run what
-/// only they have mounted.
-fn is_in_own_accounts(process: u32) -> bool {
-    fn of(process: &str) -> Option<PathBuf> {
-        fs::read_link(format!("/proc/{process}/ns/user")).ok()
-    }
-    let own = of("self");
-    own.is_some() && of(&process.to_string()) == own
-}
-
-/// A socket of another process, when it is of this network namespace.
-fn socket_here(process: u32, number: i32, cookie: u64) -> Option<OwnedFd> {
-    let socket = sys::descriptor_of(process, number).ok()?;
-    let of = sys::namespace_of(socket.as_fd()).ok()?;
-    (of == cookie).then_some(socket)
 }
 
 #[cfg(test)]
