@@ -8,6 +8,10 @@ pub enum Ending {
     Fine = 0,
     /// A check found something that differs from the orders.
     Differs = 1,
+    /// `state --check`: not as ordered, as monitoring plugins say it.
+    Critical = 2,
+    /// `state --check`: nobody knows.
+    Unknown = 3,
     /// `state`: nothing is in force.
     Down = 10,
     /// `state`: what is in force is not what it should be.

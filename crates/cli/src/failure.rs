@@ -309,6 +309,13 @@ fn edit_help(fault: &EditFault) -> Option<String> {
         EditFault::AcrossFiles { .. } => {
             "Remove it here and add it there; two files cannot be changed atomically."
         }
+        EditFault::NoSuchName { near: Some(near), .. } => {
+            return Some(format!("Did you mean `{near}`?"));
+        }
+        EditFault::NoSuchName { near: None, .. } => "See them with `tipstaff names`.",
+        EditFault::InUse { .. } => "Change those first, or give it another name.",
+        EditFault::LeavesNone { .. } => "Write key= if you mean any, or pause the rule.",
+        EditFault::HasNone { .. } => "Write key=value if it is to be about that alone.",
         EditFault::NoSuchGroup(_) => "See the [[groups]] of the orders.",
         EditFault::NotTables => "Write each rule under a [[rules]] line of its own.",
         EditFault::WouldBeUnsound { .. } => "Change the value, or the orders around it.",

@@ -6,7 +6,6 @@ use std::os::unix::ffi::OsStrExt;
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use clap::Parser;
 use proptest::strategy::{Strategy, ValueTree};
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use tipstaff_core::analysis::compare::Comparison;
@@ -26,9 +25,10 @@ use tipstaff_core::packet::{
 use tipstaff_core::tables::Tables;
 use tipstaff_core::visible::is_hidden;
 
-use crate::arguments::{Arguments, Command};
+use crate::arguments::Command;
 use crate::chosen;
 use crate::commands::{reach::page, rule};
+use crate::help;
 use crate::history::Revision;
 
 /// Between a text and the bytes that are used otherwise.
@@ -271,7 +271,7 @@ pub fn edits(data: &[u8]) {
 pub fn command_line(data: &[u8]) {
     let words = data.split(|byte| *byte == b'\n').map(|word| OsStr::from_bytes(word).to_owned());
     let words = std::iter::once(OsString::from("tipstaff")).chain(words);
-    let Ok(arguments) = Arguments::try_parse_from(words) else { return };
+    let Ok(arguments) = help::read(words) else { return };
     if let Command::Rule(edit) = &arguments.command {
         let _ = rule::wanted(edit);
     }

@@ -97,6 +97,14 @@ impl History {
         }
     }
 
+    /// The history below a directory, of the machine's own namespace.
+    pub fn below(folder: &Path) -> Self {
+        Self {
+            folder: folder.join("revisions"),
+            notes: [folder.join("last-post.json"), folder.join("last-post.json")],
+        }
+    }
+
     fn unwritable(&self) -> impl Fn(io::Error) -> Failure + use<> {
         let path = self.folder.clone();
         move |source| Failure::Unwritable { path: path.clone(), source }

@@ -7,10 +7,12 @@ mod arguments;
 mod attachments;
 mod chosen;
 mod commands;
+mod edits;
 mod ending;
 mod failure;
 #[cfg(any(test, feature = "fuzzing"))]
 pub mod fuzzing;
+mod help;
 mod history;
 mod journal;
 mod sarif;
@@ -22,7 +24,6 @@ mod terminal;
 use std::process::ExitCode;
 
 use arguments::{Arguments, Command};
-use clap::Parser;
 use ending::Ending;
 use failure::Failure;
 use terminal::Terminal;
@@ -31,7 +32,13 @@ use terminal::Terminal;
 pub fn main() -> ExitCode {
     tipstaff_bpf::sys::give_back_large_pieces();
     tipstaff_host::files::nobody_else_writes();
-    let arguments = Arguments::parse();
+    // A shell asks how a line could go on: then that is all.
+    help::complete();
+    let arguments = match help::read(std::env::args_os()) {
+        Ok(arguments) => arguments,
+        Err(told) => told.exit(),
+    };
+    arguments.common.color.apply();
     let mut terminal = Terminal::new(arguments.common.json);
     let ended = run(&arguments, &mut terminal);
     if let Err(failure) = &ended {
@@ -64,6 +71,12 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Brief(options) => commands::brief::run(common, options, terminal),
         Command::Names(options) => commands::names::run(common, options, terminal),
         Command::Rule(edit) => commands::rule::run(common, edit, terminal),
+        Command::Standing(options) => commands::standing::run(common, options, terminal),
+        Command::Postures(options) => commands::postures::run(common, options, terminal),
+        Command::Areas(options) => commands::areas::run(common, options, terminal),
+        Command::Undo(options) => commands::undo::run(common, options, terminal),
+        Command::Manual(options) => commands::manual::run(options, terminal),
+        Command::Completions(options) => commands::completions::run(*options, terminal),
         Command::Group(command) => commands::group::run(common, command, terminal),
         Command::Review(options) => commands::review::run(common, options, terminal),
         Command::Ask(options) => commands::ask::run(common, options, terminal),
@@ -76,7 +89,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Cut(options) => commands::cut::run(common, options, terminal),
         Command::Confirm(options) => commands::confirm::run(common, options, terminal),
         Command::History(options) => commands::history::run(common, options, terminal),
-        Command::State => commands::state::run(common, terminal),
+        Command::State(options) => commands::state::run(common, options, terminal),
         Command::Tally(options) => commands::tally::run(common, options, terminal),
         Command::Watch(options) => commands::watch::run(common, options, terminal),
         Command::Log(options) => commands::log::run(common, options, terminal),

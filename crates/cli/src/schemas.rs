@@ -2,12 +2,12 @@
 
 use serde_json::Value;
 
-use crate::acts::{boot_trouble, confirming, decisions, last_check};
+use crate::acts::{boot_trouble, confirming, decisions, editing, last_check};
 use crate::arguments::SchemaOptions;
 use crate::commands::{
-    ask, brief, compare, cut, draft, group, history, hosts, install_boot, keep, learn, log, names,
-    post, posture, reach, rehearse, replay, review, rule, rules, state, survey, tally, watch,
-    withdraw,
+    areas, ask, brief, compare, cut, draft, group, history, hosts, install_boot, keep, learn, log,
+    names, post, posture, postures, reach, rehearse, replay, review, rule, rules, standing, state,
+    survey, tally, undo, watch, withdraw,
 };
 use crate::ending::Ending;
 use crate::failure;
@@ -24,7 +24,10 @@ fn entry<S: Shape>() -> Known {
 /// All outputs, by their names.
 pub fn all() -> Vec<Known> {
     let mut all = vec![
+        entry::<areas::Report>(),
         entry::<ask::Report<'_>>(),
+        entry::<ask::Several<'_>>(),
+        entry::<ask::ByKinds<'_>>(),
         entry::<boot_trouble::Booted<'_>>(),
         entry::<brief::Difference<'_>>(),
         entry::<brief::Report<'_>>(),
@@ -32,6 +35,7 @@ pub fn all() -> Vec<Known> {
         entry::<confirming::Report>(),
         entry::<cut::Report>(),
         entry::<draft::Report<'_>>(),
+        entry::<editing::Report>(),
         entry::<failure::Told<'_>>(),
         entry::<group::Edited<'_>>(),
         entry::<group::Exported<'_>>(),
@@ -51,6 +55,7 @@ pub fn all() -> Vec<Known> {
         entry::<post::Report>(),
         entry::<posture::Postures<'_>>(),
         entry::<posture::Report<'_>>(),
+        entry::<postures::Report<'_>>(),
         entry::<reach::Crossings<'_>>(),
         entry::<last_check::Output<'_>>(),
         entry::<rehearse::Ended>(),
@@ -58,13 +63,17 @@ pub fn all() -> Vec<Known> {
         entry::<replay::Report<'_>>(),
         entry::<review::Report<'_>>(),
         entry::<rule::Report<'_>>(),
+        entry::<rule::Several<'_>>(),
         entry::<rules::OneRule<'_>>(),
         entry::<rules::Report<'_>>(),
+        entry::<standing::Report<'_>>(),
         entry::<state::Report>(),
+        entry::<state::Checked<'_>>(),
         entry::<survey::Report<'_>>(),
         entry::<tally::Report<'_>>(),
         entry::<tally::Rates<'_>>(),
         entry::<tally::Marked>(),
+        entry::<undo::Report<'_>>(),
         entry::<watch::Watched<'_>>(),
         entry::<withdraw::Report>(),
     ];

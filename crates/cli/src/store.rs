@@ -3,13 +3,15 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use tipstaff_core::orders::edit::EditFault;
+use tipstaff_core::orders::edit::{EditFault, NewText};
 use tipstaff_core::orders::{Attachments, Documents, Faults, read_all};
 use tipstaff_gate::lock::{Lock, PATIENCE};
 use tipstaff_host::files::{self, Access};
 
 use crate::attachments::{self, Written};
+use crate::edits::{self, ChangedFile};
 use crate::failure::Failure;
+use crate::history;
 
 /// A file that nobody else edits meanwhile.
 pub struct Held {
@@ -61,19 +63,52 @@ impl Held {
             let path = self.path.clone();
             return Err(self.not_edited(&path, EditFault::WouldBeUnsound { part, text, faults }));
         }
-        self.write(part, text)
+        self.write(&[NewText { part: part.map(str::to_owned), text: text.to_owned() }])
     }
 
     /// The same of several files, one after the other; each is whole.
-    pub fn replace_all(self, texts: &[(Option<String>, String)]) -> Result<(), Failure> {
-        texts.iter().try_for_each(|(part, text)| self.write(part.as_deref(), text))
+    pub fn replace_all(self, texts: &[NewText]) -> Result<(), Failure> {
+        for NewText { part, text } in texts {
+            if let Some(faults) = self.new_faults(part.as_deref(), text) {
+                let (part, text) = (part.clone(), text.clone());
+                let path = self.path.clone();
+                return Err(
+                    self.not_edited(&path, EditFault::WouldBeUnsound { part, text, faults })
+                );
+            }
+        }
+        self.write(texts)
     }
 
-    fn write(&self, part: Option<&str>, text: &str) -> Result<(), Failure> {
-        // A link stays a link.
-        let path = real_path(&self.path_of(part))?;
-        files::replace(&path, text.as_bytes(), Access::AsBefore)
-            .map_err(|source| Failure::Unwritable { path, source })
+    /// The text of one file.
+    pub fn text_of(&self, part: Option<&str>) -> &str {
+        let named = self.sheets().parts().into_iter().find(|p| Some(p.name.as_str()) == part);
+        named.map_or(self.text.as_str(), |part| part.text.as_str())
+    }
+
+    /// The file itself, where a link leads to it.
+    pub fn real_path(&self) -> Result<PathBuf, Failure> {
+        real_path(&self.path)
+    }
+
+    /// Writes the files, and notes how they were: before they change, so that nothing is
+    /// changed which could not be taken back.
+    fn write(&self, texts: &[NewText]) -> Result<(), Failure> {
+        let changed = texts.iter().map(|NewText { part, text }| {
+            ChangedFile::new(part.as_deref(), self.text_of(part.as_deref()), text)
+        });
+        edits::note(&self.real_path()?, history::account(), changed.collect())?;
+        self.write_without_note(texts)
+    }
+
+    /// Writes the files as they are, without a note of how they were.
+    pub fn write_without_note(&self, texts: &[NewText]) -> Result<(), Failure> {
+        texts.iter().try_for_each(|NewText { part, text }| {
+            // A link stays a link.
+            let path = real_path(&self.path_of(part.as_deref()))?;
+            files::replace(&path, text.as_bytes(), Access::AsBefore)
+                .map_err(|source| Failure::Unwritable { path, source })
+        })
     }
 }
 

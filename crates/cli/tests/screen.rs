@@ -126,3 +126,27 @@ fn the_terminal_is_given_back_on_every_way_out() {
     assert!(seen.is_over());
     assert!(!seen.parser.lock().unwrap().1.windows(8).any(|part| part == b"\x1b[?1049h"));
 }
+
+/// In a real shell: what is typed, and the key that completes it.
+#[test]
+fn bash_completes_the_names_of_rules() {
+    let folder = tempfile::tempdir().unwrap();
+    let orders = folder.path().join("orders.toml");
+    fs::write(&orders, include_str!("../demo/orders.toml")).unwrap();
+    let program = assert_cmd::cargo::cargo_bin!("tipstaff");
+    let mut command = std::process::Command::new("bash");
+    command.args(["--norc", "--noprofile", "-i"]).env("TIPSTAFF_ORDERS", &orders);
+    let path = std::env::var("PATH").unwrap();
+    command.env("PATH", format!("{}:{path}", program.parent().unwrap().display()));
+    let mut seen = Seen::started(command, (24, 100), |mut command| command.spawn().unwrap());
+    seen.press("PS1='ready> '; source <(tipstaff completions bash)\r");
+    seen.shows("\nready> ");
+    seen.press("tipstaff rule pause sh\t");
+    seen.shows("rule pause shell-for-staff");
+    seen.press("\u{15}tipstaff rule add allow ssh --source \t\t");
+    seen.shows("night-staff");
+    seen.press("\u{15}tipstaff surv\t");
+    seen.shows("tipstaff survey");
+    seen.press("\u{15}exit\r");
+    seen.has_ended_in_lines();
+}

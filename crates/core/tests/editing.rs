@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used)]
 
 use tipstaff_core::orders::edit::{
-    Destination, Edit, EditFault, Edited, NewRule, Which, edit, enable_group,
+    Destination, Edit, EditFault, Edited, NewRule, Which, block_of, edit, edit_all, enable_group,
 };
 use tipstaff_core::orders::read;
 
@@ -202,4 +202,94 @@ fn line_ends_stay_what_they_are() {
     let mixed = ORDERS.replacen('\n', "\r\n", 3);
     let edited = edit(&mixed, &Edit::Pause(named("shell"))).unwrap();
     assert_eq!(edited.text.matches("\r\n").count(), 3);
+}
+
+#[test]
+fn several_edits_name_the_rules_as_they_stand_before() {
+    let all = vec![Edit::Remove(Which::Position(1)), Edit::Pause(Which::Position(2))];
+    let done = edit_all(ORDERS, all).unwrap();
+    assert_eq!(done.texts.len(), 1);
+    assert_eq!(order(&done.texts[0].text), ["shell", "nothing-else"]);
+    let names: Vec<&str> = done.edits.iter().map(|e| e.rule.name.as_str()).collect();
+    assert_eq!(names, ["plates", "shell"]);
+    // What is so already does not keep the others from being done; all of it is no edit.
+    let again = vec![Edit::Pause(named("shell")), Edit::Pause(named("plates"))];
+    let some = edit_all(&done.texts[0].text, again.clone()).unwrap_err();
+    assert_eq!(some.to_string(), "no rule `plates`");
+    let paused = edit_all(ORDERS, again.clone()).unwrap().texts.remove(0).text;
+    let fault = edit_all(&paused, again).unwrap_err();
+    assert!(matches!(fault, EditFault::NothingToDo(why) if why.contains("shell is paused")));
+    let half = edit_all(&paused, vec![Edit::Pause(named("shell")), Edit::Resume(named("plates"))]);
+    let half = half.unwrap();
+    assert_eq!((half.edits.len(), half.already.len()), (1, 1));
+}
+
+#[test]
+fn rules_move_together_by_the_positions_that_they_have_before() {
+    let after = |n| Destination::After(Which::Position(n));
+    let moves = vec![
+        Edit::Move(Which::Position(3), Destination::First),
+        Edit::Move(Which::Position(2), after(3)),
+    ];
+    let done = edit_all(ORDERS, moves).unwrap();
+    assert_eq!(order(&done.texts[0].text), ["nothing-else", "shell", "plates"]);
+    let positions: Vec<usize> = done.edits.iter().map(|e| e.position).collect();
+    assert_eq!(positions, [1, 2]);
+}
+
+#[test]
+fn a_position_is_where_a_rule_stands_afterwards() {
+    for (from, to) in [(1, 3), (3, 1), (2, 3), (1, 2), (3, 2)] {
+        let moved = done(Edit::Move(Which::Position(from), Destination::At(to)));
+        let name = order(ORDERS).remove(from - 1);
+        assert_eq!((moved.position, &order(&moved.text)[to - 1]), (to, &name), "{from} to {to}");
+    }
+    let added = done(Edit::Add(ntp(Some("clock")), Some(Destination::At(2))));
+    assert_eq!(order(&added.text), ["plates", "clock", "shell", "nothing-else"]);
+    let added = done(Edit::Add(ntp(Some("clock")), Some(Destination::At(4))));
+    assert_eq!(order(&added.text)[3], "clock");
+    let fault = |what| edit(ORDERS, &what).unwrap_err().to_string();
+    let far = Edit::Add(ntp(None), Some(Destination::At(5)));
+    assert_eq!(fault(far), "no rule at position 5");
+    let still = Edit::Move(Which::Position(2), Destination::At(2));
+    assert_eq!(fault(still), "shell is already there");
+}
+
+#[test]
+fn items_are_added_to_lists_and_taken_from_them() {
+    let set = |text: &str, key: &str, value: &str| {
+        edit(text, &Edit::Set(named("shell"), vec![(key.to_owned(), value.to_owned())]))
+    };
+    let any = set(ORDERS, "source+", "203.0.113.9").unwrap_err().to_string();
+    assert_eq!(any, "the rule has no source, so it is about any; nothing was changed");
+    let one = set(ORDERS, "source", "198.51.100.0/24").unwrap().text;
+    let more = set(&one, "source+", "203.0.113.9,192.0.2.0/24").unwrap();
+    assert_eq!(more.told, ["`source` also has 203.0.113.9,192.0.2.0/24"]);
+    assert!(more.rule.source.written.ends_with(&["203.0.113.9".into(), "192.0.2.0/24".into()]));
+    let same = set(&more.text, "source+", "203.0.113.9").unwrap_err();
+    assert!(matches!(same, EditFault::NothingToDo(_)), "{same}");
+    let less = set(&more.text, "source-", "203.0.113.9").unwrap();
+    assert!(!less.rule.source.written.contains(&"203.0.113.9".to_owned()));
+    // Nobody means everybody by taking the last one out.
+    let all = more.rule.source.written.join(",");
+    let none = set(&more.text, "source-", &all).unwrap_err();
+    assert_eq!(
+        none.to_string(),
+        "that would leave no source, which means any; nothing was changed"
+    );
+    let ports = set(ORDERS, "traffic+", "udp:2222, http").unwrap();
+    assert!(ports.rule.traffic.written.ends_with(&["udp/2222".into(), "http".into()]));
+}
+
+#[test]
+fn a_rule_is_replaced_by_the_text_that_somebody_wrote() {
+    let block = block_of(ORDERS, &named("plates")).unwrap();
+    assert!(block.starts_with("# The plates, see") && block.contains("name = \"plates\""));
+    let new = block.replace("\"plates\"", "\"star-plates\"");
+    let replaced = done(Edit::Replace(named("plates"), new));
+    assert_eq!(order(&replaced.text), ["star-plates", "shell", "nothing-else"]);
+    let fault = edit(ORDERS, &Edit::Replace(named("plates"), block)).unwrap_err();
+    assert!(matches!(fault, EditFault::NothingToDo(_)), "{fault}");
+    let wrong = Edit::Replace(named("plates"), "[[rules]]\nname = \"plates\"\n".into());
+    assert!(matches!(edit(ORDERS, &wrong), Err(EditFault::WouldBeUnsound { .. })));
 }

@@ -8,10 +8,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use proptest::prelude::*;
+use tipstaff_core::analysis::exposure::answered_sources;
 use tipstaff_core::arbitrary::{brief, frame};
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::decision::rates::{Bucket, Rates};
-use tipstaff_core::decision::{Speaker, decide, decide_within};
+use tipstaff_core::decision::{RuleQuery, Speaker, decide, decide_within};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::{
@@ -165,6 +166,41 @@ proptest! {
         let decision = decide(&brief, &facts(&frame, false, Direction::Inbound, 2));
         if decision.verdict == Action::Allow {
             prop_assert!(matches!(decision.speaker, Speaker::Foundation(_) | Speaker::Nobody));
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    /// Who is answered what by kinds of source is what the reference says of each.
+    #[test]
+    fn answers_by_source_are_those_of_the_reference(
+        brief in brief(40),
+        frames in proptest::collection::vec(frame([2, 0, 0, 0, 0, 1]), 40),
+        interface in 1u32..4,
+    ) {
+        for frame in frames {
+            let facts = facts(&frame, false, Direction::Inbound, interface);
+            let decision = decide(&brief, &facts);
+            let decided = match decision.speaker {
+                Speaker::Rule(index) | Speaker::Beyond(index) => Some(index),
+                Speaker::Standing(Direction::Inbound) => None,
+                _ => continue,
+            };
+            let Packet::Ip(packet) = facts.packet else { continue };
+            let query = RuleQuery::from_packet(&facts, &packet).unwrap();
+            let all = answered_sources(&brief, query.key, facts.now);
+            let of_source: Vec<_> =
+                all.iter().filter(|kind| kind.sources.contains(query.source)).collect();
+            let at = of_source.iter().position(|kind| kind.rule == decided);
+            prop_assert!(at.is_some(), "{:?} {:?} {:?}", decision, query, all);
+            let before = &of_source[..at.unwrap()];
+            prop_assert!(before.iter().all(|kind| kind.only_partly), "{:?} {:?}", decision, all);
+            // All sources are in it: nobody is answered by nothing.
+            let last = of_source.last().unwrap();
+            let has_rate = last.rule.is_some_and(|r| brief.rule(r).unwrap().at_most.is_some());
+            prop_assert!(!last.only_partly || has_rate, "{:?}", last);
         }
     }
 }

@@ -53,7 +53,8 @@ pub fn own_addresses(interfaces: &[Interface]) -> Vec<IpAddr> {
 }
 
 /// The networks that this host is in.
-fn links(interfaces: &[Interface]) -> Vec<AddressRange> {
+/// The networks that this host itself is in.
+pub fn links(interfaces: &[Interface]) -> Vec<AddressRange> {
     fn network(
         (address, length): &(IpAddr, u8),
     ) -> Result<AddressRange, tipstaff_core::names::address::AddressFault> {

@@ -1,8 +1,31 @@
 //! What a change means, line by line.
 
-use tipstaff_core::analysis::compare::{Comparison, Kind};
+use std::path::Path;
 
+use tipstaff_core::analysis::compare::{Comparison, Kind};
+use tipstaff_core::orders::edit::NewText;
+use tipstaff_core::orders::{Documents, read_all};
+
+use crate::chosen::{self, LoadedPolicy};
+use crate::failure::Failure;
 use crate::terminal::Terminal;
+
+/// What an edit changes: new texts of some files, against orders as they are.
+pub fn of_edit(judge: &LoadedPolicy, texts: &[NewText]) -> Result<Comparison, Failure> {
+    let (mut text, mut attachments) = (judge.text.clone(), judge.attachments.clone());
+    for NewText { part, text: new } in texts {
+        let sheets = Documents { text: &text, attachments: &attachments };
+        (text, attachments) = sheets.with(part.as_deref(), new);
+    }
+    let orders = match read_all(Documents { text: &text, attachments: &attachments }) {
+        Ok(orders) => orders,
+        // The edit has read it already; what is not there can only be a file that it names.
+        Err(faults) => return Err(Failure::wrong(Path::new(""), text, attachments, faults)),
+    };
+    let (host, posture) = (judge.host.as_deref(), judge.posture.as_deref());
+    let after = chosen::brief_for_this_machine(&orders, host, posture)?;
+    Ok(Comparison::between(&judge.brief, &after))
+}
 
 /// So many lines are shown; JSON has all.
 const SHOWN: usize = 24;

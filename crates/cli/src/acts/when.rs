@@ -18,6 +18,19 @@ pub fn read(text: &str, now: Timestamp) -> Result<String, Failure> {
     })
 }
 
+/// A moment ahead as orders write it: so long from now, or what is a moment already.
+pub fn ahead(text: &str) -> Result<String, Failure> {
+    let Ok(span) = text.parse::<Span>() else { return Ok(text.to_owned()) };
+    let now = jiff::Zoned::now();
+    let then = now.checked_add(span.abs()).map_err(|e| Failure::Argument {
+        message: format!("`{text}` from now is no moment: {e}"),
+        help: "Write how long from now, such as 2h or 3d, or a moment such as \
+               2026-12-24T18:00:00+01:00."
+            .into(),
+    })?;
+    Ok(then.strftime("%Y-%m-%dT%H:%M:%S%:z").to_string())
+}
+
 fn ago(text: &str, now: Timestamp) -> Option<Timestamp> {
     let span: Span = text.parse().ok()?;
     now.to_zoned(TimeZone::UTC).checked_sub(span.abs()).ok().map(|zoned| zoned.timestamp())

@@ -27,9 +27,18 @@ pub struct RulesOptions {
     /// Only rules of this direction
     #[arg(long = "direction", value_enum)]
     pub way: Option<Way>,
+    /// Only rules that say this
+    #[arg(long, value_enum)]
+    pub action: Option<Verdict>,
+    /// Only rules that have this text in their name or note
+    #[arg(long, value_name = "TEXT")]
+    pub text: Option<String>,
     /// Only paused rules
     #[arg(long)]
     pub paused: bool,
+    /// Show their notes
+    #[arg(long)]
+    pub notes: bool,
     /// Sort the list; rules are still evaluated by position
     #[arg(long, value_enum, default_value_t = RulesOrder::Position)]
     pub sort: RulesOrder,
@@ -59,15 +68,6 @@ pub enum RulesOrder {
     Name,
     /// Most packets first
     Tally,
-}
-
-#[derive(Args, Debug)]
-pub struct NamesOptions {
-    /// A service, a group, a port (7410, tcp/7410) or an address to look up
-    pub wanted: Option<String>,
-    /// Include the built-in services
-    #[arg(long)]
-    pub all: bool,
 }
 
 /// A direction, as it is asked for.
@@ -124,9 +124,11 @@ pub enum Level {
 pub struct AskOptions {
     /// Traffic of the packet: tcp/22, ssh, udp/7420, icmp/echo, protocol/47
     pub traffic: String,
-    /// Source address [outbound: this host's address on the route to the destination]
-    #[arg(long, value_name = "ADDRESS", required_if_eq_any([("way", "inbound"), ("way", "transit")]))]
-    pub source: Option<IpAddr>,
+    /// Source address [outbound: this host's address on the route to the destination]; a group of
+    /// the orders asks for an address of each of its ranges, `stranger` for one that no rule names.
+    /// Without it, inbound: everybody, by kinds of source
+    #[arg(long, value_name = "WHO", required_if_eq("way", "transit"))]
+    pub source: Vec<String>,
     /// Destination address [inbound: the address of this host that the source would use]
     #[arg(long, value_name = "ADDRESS", required_if_eq_any([("way", "outbound"), ("way", "transit")]))]
     pub destination: Option<IpAddr>,
@@ -142,6 +144,15 @@ pub struct AskOptions {
     /// Ask the gate in the kernel instead of the file
     #[arg(long)]
     pub in_force: bool,
+}
+
+/// What `state` looks at.
+#[derive(Args, Debug)]
+pub struct StateOptions {
+    /// For monitoring: one line, and exit code 0 well, 1 to be looked at, 2 not as ordered, 3
+    /// unknown
+    #[arg(long)]
+    pub check: bool,
 }
 
 #[derive(Args, Debug)]

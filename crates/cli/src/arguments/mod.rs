@@ -1,11 +1,13 @@
 //! What can be written on the command line.
 
+mod editing;
 mod looking;
 mod posting;
 
 use std::path::{Path, PathBuf};
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, Parser, Subcommand, ValueEnum};
+pub use editing::*;
 pub use looking::*;
 pub use posting::*;
 
@@ -20,7 +22,7 @@ const EXIT_CODES: &str = "Exit codes: 0 success, everything as ordered · 1 some
 #[derive(Parser, Debug)]
 #[command(name = "tipstaff", version, after_help = EXIT_CODES, max_term_width = 100)]
 pub struct Arguments {
-    #[command(flatten)]
+    #[command(flatten, next_help_heading = "Common options")]
     pub common: Common,
     #[command(subcommand)]
     pub command: Command,
@@ -30,7 +32,13 @@ pub struct Arguments {
 #[derive(Args, Debug)]
 pub struct Common {
     /// Read the orders from FILE [default: /etc/tipstaff/orders.toml]
-    #[arg(long, global = true, value_name = "FILE", env = "TIPSTAFF_ORDERS", hide_env = true)]
+    #[arg(
+        long,
+        global = true,
+        value_name = "FILE",
+        env = "TIPSTAFF_ORDERS",
+        hide_env_values = true
+    )]
     pub orders: Option<PathBuf>,
     /// Act as this host [default: this machine's host name]
     #[arg(long, global = true, value_name = "NAME")]
@@ -44,6 +52,17 @@ pub struct Common {
     /// Print JSON, for scripts
     #[arg(long, global = true)]
     pub json: bool,
+    /// Colour the output: auto, always or never; NO_COLOR is respected by auto
+    #[arg(
+        long,
+        global = true,
+        value_name = "WHEN",
+        value_enum,
+        default_value_t = ColorOption::Auto,
+        hide_default_value = true,
+        hide_possible_values = true
+    )]
+    pub color: ColorOption,
     /// Directory for runtime state
     #[arg(
         long,
@@ -51,7 +70,7 @@ pub struct Common {
         value_name = "DIR",
         default_value = Self::RUN,
         env = "TIPSTAFF_RUN",
-        hide_env = true
+        hide_env_values = true
     )]
     pub run_dir: PathBuf,
     /// Directory for the history of posts
@@ -61,7 +80,7 @@ pub struct Common {
         value_name = "DIR",
         default_value = Self::HISTORY,
         env = "TIPSTAFF_HISTORY",
-        hide_env = true
+        hide_env_values = true
     )]
     pub history: PathBuf,
     /// Directory for the log of decisions
@@ -71,9 +90,31 @@ pub struct Common {
         value_name = "DIR",
         default_value = Self::LOG,
         env = "TIPSTAFF_LOG",
-        hide_env = true
+        hide_env_values = true
     )]
     pub log_dir: PathBuf,
+}
+
+/// When the output has colours.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ColorOption {
+    /// On a terminal, unless NO_COLOR is set
+    Auto,
+    /// Also into a pipe or a file
+    Always,
+    /// Never
+    Never,
+}
+
+impl ColorOption {
+    /// From now on; a pipe and NO_COLOR count where nothing else is asked for.
+    pub fn apply(self) {
+        match self {
+            Self::Auto => {}
+            Self::Always => anstream::ColorChoice::Always.write_global(),
+            Self::Never => anstream::ColorChoice::Never.write_global(),
+        }
+    }
 }
 
 impl Common {
@@ -99,69 +140,92 @@ impl Common {
 
 #[derive(Subcommand, Debug)]
 pub enum Command {
-    /// Show what listens on this host, and who can reach it under the orders
+    /// Show what listens on this host, and who can reach it
     Survey,
-    /// Write first orders for this machine: its listeners as paused rules, your shell allowed
+    /// Write first orders: a paused rule for each listener
+    ///
+    /// Nothing is let in but the shell that you are logged in by: each listener gets a rule that
+    /// is paused, for you to resume.
     Draft(DraftOptions),
-    /// Go through what was denied and no rule covers, and add rules for it
+    /// Go through what was denied, and add rules for what you want
     Learn(LearnOptions),
-    /// Print the JSON Schema of the orders or of a command's JSON output
+    /// Print the JSON Schema of the orders, or of an output
     Schema(SchemaOptions),
-    /// List the rules in order, with their counters, and the standing answers
+    /// List the rules in order, and the standing answers
     Rules(RulesOptions),
-    /// List the hosts of the orders, and how many rules apply to each
+    /// List the hosts of the orders, and their rules
     Hosts,
-    /// Show the rules of one host, each with the selector that assigned it
+    /// Show the rules of one host, and why it has them
     Brief(BriefOptions),
-    /// List services and address groups: their contents, and the rules that use them
+    /// List services and address groups, or change them
     Names(NamesOptions),
-    /// Edit one rule of the file in place; comments and order are kept
+    /// Add, change, move or remove rules; comments are kept
     #[command(subcommand)]
     Rule(RuleCommand),
-    /// Pause, resume, export or import the rules of a group together
+    /// Show the standing answers, or change one
+    Standing(StandingOptions),
+    /// Pause, resume, export or import a group of rules
     #[command(subcommand)]
     Group(GroupCommand),
-    /// Review the orders for mistakes: rules that never match, are too wide, or have no listener
+    /// List the postures of the orders, or change them
+    Postures(PosturesOptions),
+    /// List the areas of the feed, or name another feed
+    Areas(AreasOptions),
+    /// Take back the last edits of the orders
+    Undo(UndoOptions),
+    /// Find mistakes in the orders
+    ///
+    /// Rules that never match, are redundant, contradict each other, are too wide, or name a port
+    /// that nothing listens on.
     Review(ReviewOptions),
     /// Tell what would happen to a packet, and why
     Ask(AskOptions),
-    /// Check the orders, show what changes, and put them in force atomically
+    /// Check the orders, show what changes, put them in force
     Post(PostOptions),
-    /// Show what orders that are rehearsed (`post --rehearse`) would have denied, or end that
+    /// Show what rehearsed orders would have denied
     #[command(subcommand)]
     Rehearse(RehearseCommand),
-    /// Show the postures and which one is active, or switch to one
+    /// Show which posture is active, or switch to another
     Posture(PostureOptions),
-    /// Show exactly which traffic two sets of orders answer differently
+    /// Show what two sets of orders answer differently
     Compare(CompareOptions),
-    /// End open connections that the orders in force no longer let in
+    /// End connections that the orders no longer let in
     Cut(CutOptions),
-    /// Confirm the orders on trial
+    /// Keep the orders that are on trial
     Confirm(ConfirmOptions),
-    /// Show what was put in force here, when, by whom and why
+    /// Show what was put in force here, when and by whom
     History(HistoryOptions),
-    /// Show whether the gate is loaded, with which orders, and whether it has drifted
-    State,
-    /// Show packets and bytes by rule, and the sources of a rate limit
+    /// Show whether the gate is up, and as the orders say
+    State(StateOptions),
+    /// Show packets, bytes and connections of each rule
     Tally(TallyOptions),
-    /// Show decisions as they happen: of rules with `log = true`, and a sample of what is denied
+    /// Show decisions as they happen
+    ///
+    /// Of rules with `log = true`, and of what is denied a sample; more with `[log] level` in the
+    /// orders.
     Watch(WatchOptions),
-    /// Show the log of decisions: which, or who was turned away how often
+    /// Show decisions of before, or who was turned away most
     Log(LogOptions),
-    /// Show what the orders would have decided of a capture (pcap, pcapng)
+    /// Decide captured packets by the orders (pcap, pcapng)
     Replay(ReplayOptions),
-    /// Check which ports are actually reachable, from where, and why that differs from the orders
+    /// Check which ports are reachable, and why that differs
     Reach(ReachOptions),
-    /// Put the orders of the last post in force after a restart
+    /// Put the last post in force after a restart (service)
     Boot,
-    /// Install the systemd units that put the orders in force at each boot and keep them so
+    /// Install the systemd units that keep orders in force
     InstallBoot(InstallBootOptions),
-    /// Guard new interfaces as they appear (service)
+    /// Guard new interfaces, and write the log (service)
     Keep,
     /// Remove the gate; everything passes then
     Withdraw(WithdrawOptions),
-    /// Run through the whole job at a made-up observatory, without touching this machine
+    /// Play the whole job at a made-up observatory
+    ///
+    /// In namespaces of its own: this machine's traffic is not touched.
     Demo(DemoOptions),
+    /// Write the manual pages of all commands
+    Manual(ManualOptions),
+    /// Print completions for bash, zsh or fish
+    Completions(CompletionsOptions),
     /// A part of the demo
     #[command(hide = true)]
     Play(PlayOptions),
@@ -195,160 +259,6 @@ pub struct DraftOptions {
     pub example: Option<PathBuf>,
 }
 
-/// Edits of one rule. RULE is a name or a position.
-#[derive(Subcommand, Debug)]
-pub enum RuleCommand {
-    /// Add a rule (default position: before the first catch-all deny)
-    Add(Box<AddOptions>),
-    /// Set keys of a rule: source=observatory,203.0.113.9 note="why"; key= removes it
-    Set {
-        /// Name or position
-        rule: String,
-        /// key=value; lists with commas
-        #[arg(required = true, value_name = "KEY=VALUE")]
-        keys: Vec<String>,
-    },
-    /// Move a rule to another position
-    Move {
-        /// Name or position
-        rule: String,
-        #[command(flatten)]
-        place: PlaceOptions,
-    },
-    /// Turn an allow into a deny, or a deny into an allow
-    SwapAction {
-        /// Name or position
-        rule: String,
-    },
-    /// Disable a rule; it keeps its position
-    Pause {
-        /// Name or position
-        rule: String,
-    },
-    /// Enable a paused rule again
-    Resume {
-        /// Name or position
-        rule: String,
-    },
-    /// Remove a rule from the file; shows it and asks
-    Remove {
-        /// Name or position
-        rule: String,
-        /// Do not ask
-        #[arg(long)]
-        yes: bool,
-    },
-    /// Copy a rule under another name (default position: directly after it)
-    Copy {
-        /// Name or position
-        rule: String,
-        /// Name of the copy
-        #[arg(long)]
-        name: Option<String>,
-        #[command(flatten)]
-        place: PlaceOptions,
-    },
-}
-
-/// What can be done with the rules of a group together.
-#[derive(Subcommand, Debug)]
-pub enum GroupCommand {
-    /// Disable its rules; they keep their positions
-    Pause {
-        /// Name of the group
-        group: String,
-    },
-    /// Enable its rules again
-    Resume {
-        /// Name of the group
-        group: String,
-    },
-    /// Print the group as a TOML fragment, with the names that it uses
-    Export {
-        /// Name of the group
-        group: String,
-    },
-    /// Add an exported group to the orders; nothing is overwritten
-    Import {
-        /// The fragment
-        file: PathBuf,
-    },
-}
-
-#[derive(Args, Debug)]
-pub struct AddOptions {
-    /// allow, deny or refuse
-    pub action: String,
-    /// Traffic that it matches: ssh, tcp/7410 or 7410, udp/7420-7423, icmp/echo, any
-    #[arg(required = true)]
-    pub traffic: Vec<String>,
-    /// Sources: an address, a prefix, a range, a group; repeatable, or with commas
-    #[arg(long, value_delimiter = ',')]
-    pub source: Vec<String>,
-    /// inbound, outbound or transit [default: inbound]
-    #[arg(long)]
-    pub direction: Option<String>,
-    /// Destinations: an address, a prefix, a range, a group; repeatable, or with commas
-    #[arg(long, value_name = "ADDRESS")]
-    pub destination: Option<String>,
-    /// Interface it arrives at or leaves by: lan0, or tun* for all that begin with tun
-    #[arg(long, value_name = "NAME")]
-    pub interface: Option<String>,
-    /// Program that listens or sends, by its absolute path
-    #[arg(long, value_name = "PATH")]
-    pub program: Option<String>,
-    /// Only ipv4 or ipv6
-    #[arg(long)]
-    pub family: Option<String>,
-    /// When the rule expires: 2026-12-24T18:00:00+01:00
-    #[arg(long, value_name = "MOMENT")]
-    pub until: Option<String>,
-    /// Rate limit of an allow: "6 per minute per source, burst 3"
-    #[arg(long, value_name = "RATE")]
-    pub at_most: Option<String>,
-    /// What happens above the rate limit: deny or refuse [default: deny]
-    #[arg(long)]
-    pub over: Option<String>,
-    /// Log each of its decisions
-    #[arg(long)]
-    pub log: bool,
-    /// Rule group that it belongs to
-    #[arg(long)]
-    pub group: Option<String>,
-    /// Hosts it applies to: a name, #tag, with commas
-    #[arg(long)]
-    pub hosts: Option<String>,
-    /// Postures it applies in, with commas
-    #[arg(long)]
-    pub postures: Option<String>,
-    /// Name [default: made from the content]
-    #[arg(long)]
-    pub name: Option<String>,
-    /// Why the rule exists
-    #[arg(long)]
-    pub note: Option<String>,
-    #[command(flatten)]
-    pub place: PlaceOptions,
-}
-
-/// Where a rule goes.
-#[derive(Args, Debug)]
-#[group(multiple = false)]
-pub struct PlaceOptions {
-    /// Before this rule (name or position)
-    #[arg(long, value_name = "RULE")]
-    pub before: Option<String>,
-    /// After this rule (name or position)
-    #[arg(long, value_name = "RULE")]
-    pub after: Option<String>,
-    /// Before all others
-    #[arg(long)]
-    pub first: bool,
-    /// After all others
-    #[arg(long)]
-    pub last: bool,
-}
-
 #[derive(Args, Debug)]
 pub struct DemoOptions {
     /// Use namespaces and the gate of the real kernel (needs root)
@@ -365,18 +275,36 @@ pub struct PlayOptions {
     pub listeners: Vec<String>,
 }
 
+/// Where manual pages go.
+#[derive(Args, Debug)]
+pub struct ManualOptions {
+    /// Write them into this directory, which is made where it is not there
+    #[arg(long, value_name = "DIR")]
+    pub to: PathBuf,
+}
+
+/// For which shell.
+#[derive(Args, Clone, Copy, Debug)]
+pub struct CompletionsOptions {
+    /// The shell
+    #[arg(value_enum)]
+    pub shell: ShellName,
+}
+
+/// A shell that completes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ShellName {
+    /// GNU Bash
+    Bash,
+    /// Z shell
+    Zsh,
+    /// Friendly interactive shell
+    Fish,
+}
+
 /// What `schema` prints.
 #[derive(Debug, Args)]
 pub struct SchemaOptions {
     /// Output to describe: reach, rules, ask, state, … [default: the orders]
     pub name: Option<String>,
-}
-
-#[cfg(test)]
-mod tests {
-    #[test]
-    fn the_command_line_is_sound() {
-        use clap::CommandFactory;
-        super::Arguments::command().debug_assert();
-    }
 }

@@ -5,10 +5,11 @@ use serde::Serialize;
 use std::path::Path;
 
 use tipstaff_core::orders::Documents;
-use tipstaff_core::orders::edit::{NewText, enable_group};
+use tipstaff_core::orders::edit::{EditFault, NewText, enable_group};
 use tipstaff_core::orders::exchange::{ImportFault, export_group, import_group};
 use tipstaff_host::files::{self, MOST_TEXT};
 
+use crate::acts::editing;
 use crate::arguments::{Common, GroupCommand};
 use crate::attachments::{self, Written};
 use crate::ending::Ending;
@@ -75,6 +76,9 @@ pub fn run(
     };
     let (new, told) = match edited {
         Ok(edited) => edited,
+        Err(EditFault::NothingToDo(why)) => {
+            return Ok(editing::nothing_to_do(common, why, terminal));
+        }
         Err(fault) => return Err(held.not_edited(path, fault)),
     };
     let path = match &new.part {

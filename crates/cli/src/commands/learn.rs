@@ -4,7 +4,6 @@
 use std::collections::BTreeSet;
 use std::io::{IsTerminal, stdin};
 use std::os::fd::AsFd;
-use std::path::Path;
 
 use jiff::{Span, Timestamp};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
@@ -17,8 +16,8 @@ use tipstaff_core::analysis::compare::{Change, Comparison};
 use tipstaff_core::analysis::log::LogFilter;
 use tipstaff_core::analysis::proposal::Proposal;
 use tipstaff_core::analysis::questions::{Choice, Question, questions};
-use tipstaff_core::orders::edit::{Edit, EditFault, NewRule, edit};
-use tipstaff_core::orders::{Action, Documents, Origin, read_all};
+use tipstaff_core::orders::edit::{Edit, NewRule, edit_all};
+use tipstaff_core::orders::{Action, Origin};
 use tipstaff_core::packet::Direction;
 
 use crate::acts::decisions::{Counts, logged, moment, no_log};
@@ -154,11 +153,12 @@ fn write(
 ) -> Result<(Comparison, bool), Failure> {
     let path = common.orders_path();
     let held = Held::open(path)?;
-    let texts = match edited(&held, rules) {
-        Ok(texts) => texts,
+    let added = rules.into_iter().map(|rule| Edit::Add(rule, None)).collect();
+    let texts = match edit_all(held.sheets(), added) {
+        Ok(edited) => edited.texts,
         Err(fault) => return Err(held.not_edited(path, fault)),
     };
-    let changes = changes(judge, &texts)?;
+    let changes = comparison::of_edit(judge, &texts)?;
     if how.asks {
         terminal.heading("what that changes");
         comparison::show(&changes, "  ", terminal);
@@ -238,40 +238,6 @@ fn with_new_names(judge: &LoadedPolicy, mut rules: Vec<NewRule>) -> Vec<NewRule>
         }
     }
     rules
-}
-
-/// Files with other texts, by the parts' names; `None` for the orders' own.
-type Texts = Vec<(Option<String>, String)>;
-
-/// The files as they would be.
-fn edited(held: &Held, rules: Vec<NewRule>) -> Result<Texts, EditFault> {
-    let (mut text, mut attachments) = (held.text.clone(), held.attachments.clone());
-    let mut changed = Texts::new();
-    for rule in rules {
-        let sheets = Documents { text: &text, attachments: &attachments };
-        let edited = edit(sheets, &Edit::Add(rule, None))?;
-        (text, attachments) = sheets.with(edited.part.as_deref(), &edited.text);
-        changed.retain(|(part, _)| *part != edited.part);
-        changed.push((edited.part, edited.text));
-    }
-    Ok(changed)
-}
-
-/// What the answers change, against the file as it is.
-fn changes(judge: &LoadedPolicy, texts: &Texts) -> Result<Comparison, Failure> {
-    let (mut text, mut attachments) = (judge.text.clone(), judge.attachments.clone());
-    for (part, new) in texts {
-        let sheets = Documents { text: &text, attachments: &attachments };
-        (text, attachments) = sheets.with(part.as_deref(), new);
-    }
-    let orders = match read_all(Documents { text: &text, attachments: &attachments }) {
-        Ok(orders) => orders,
-        // The edit has read it already; what is not there can only be a file that it names.
-        Err(faults) => return Err(Failure::wrong(Path::new(""), text, attachments, faults)),
-    };
-    let (host, posture) = (judge.host.as_deref(), judge.posture.as_deref());
-    let after = chosen::brief_for_this_machine(&orders, host, posture)?;
-    Ok(Comparison::between(&judge.brief, &after))
 }
 
 /// Asks one by one, a key each.

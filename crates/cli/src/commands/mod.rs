@@ -1,9 +1,11 @@
 //! One file a command.
 
+pub mod areas;
 pub mod ask;
 pub mod boot;
 pub mod brief;
 pub mod compare;
+pub mod completions;
 pub mod confirm;
 pub mod cut;
 pub mod demo;
@@ -15,17 +17,21 @@ pub mod install_boot;
 pub mod keep;
 pub mod learn;
 pub mod log;
+pub mod manual;
 pub mod names;
 pub mod post;
 pub mod posture;
+pub mod postures;
 pub mod reach;
 pub mod rehearse;
 pub mod replay;
 pub mod review;
 pub mod rule;
 pub mod rules;
+pub mod standing;
 pub mod state;
 pub mod survey;
 pub mod tally;
+pub mod undo;
 pub mod watch;
 pub mod withdraw;

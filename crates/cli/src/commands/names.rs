@@ -5,18 +5,19 @@ use std::net::IpAddr;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use tipstaff_core::names::services::CATALOGUE;
+use tipstaff_core::names::services::{ALSO, CATALOGUE, find};
 use tipstaff_core::names::traffic::{Term, keys_of};
 
-use crate::acts::named;
-use crate::arguments::{Common, NamesOptions};
+use crate::acts::{editing, named};
+use crate::arguments::{Common, NameKind, NamedItems, NamesCommand, NamesOptions};
 use crate::chosen::{self, LoadedPolicy};
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
 use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, counted, faint, plain};
-use tipstaff_core::orders::Origin;
+use tipstaff_core::orders::edit_tables::TableEdit;
+use tipstaff_core::orders::{NameKind as Named, Origin};
 
 #[derive(JsonSchema, Serialize)]
 pub struct Report<'r> {
@@ -59,6 +60,9 @@ pub fn run(
     options: &NamesOptions,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
+    if let Some(command) = &options.command {
+        return editing::apply(common, &edit_of(command), false, terminal);
+    }
     let judge = chosen::from_file(common)?;
     let mut rows = all_names(&judge);
     match &options.wanted {
@@ -78,7 +82,7 @@ pub fn run(
     }
     if let (Some(wanted), true) = (&options.wanted, rows.is_empty()) {
         terminal.heading(&format!("{wanted} is not named"));
-        terminal.note("name it under [services], [addresses] or [programs]");
+        terminal.note("Name it with `tipstaff names add addresses|services|programs NAME …`.");
         return Ok(Ending::Fine);
     }
     terminal.heading(&counted(rows.len(), "name", "names"));
@@ -93,6 +97,30 @@ pub fn run(
     }
     terminal.table(&table);
     Ok(Ending::Fine)
+}
+
+fn edit_of(command: &NamesCommand) -> TableEdit {
+    fn of(kind: &NameKind) -> Named {
+        match kind {
+            NameKind::Addresses => Named::Addresses,
+            NameKind::Services => Named::Service,
+            NameKind::Programs => Named::Programs,
+        }
+    }
+    match command {
+        NamesCommand::Add(NamedItems { kind, name, items }) => {
+            TableEdit::AddToName(of(kind), name.clone(), items.clone())
+        }
+        NamesCommand::Set(NamedItems { kind, name, items }) => {
+            TableEdit::SetName(of(kind), name.clone(), items.clone())
+        }
+        NamesCommand::Remove { kind, name, items } => {
+            TableEdit::RemoveName(of(kind), name.clone(), items.clone())
+        }
+        NamesCommand::Rename { kind, name, new } => {
+            TableEdit::RenameName(of(kind), name.clone(), new.clone())
+        }
+    }
 }
 
 fn cut(holds: &[String]) -> String {
@@ -143,12 +171,16 @@ fn all_names(judge: &LoadedPolicy) -> Vec<Row> {
         used_by: users_of(name, Kind::Programs),
     }));
     let built_in = CATALOGUE.iter().filter(|service| !own.contains_key(service.name));
-    rows.extend(built_in.map(|service| Row {
-        name: service.name.to_owned(),
-        kind: Kind::BuiltInService,
-        holds: words(service.terms),
-        used_by: users_of(service.name, Kind::BuiltInService),
-    }));
+    let also = ALSO.iter().filter(|(word, _)| !own.contains_key(*word));
+    let also = also.filter_map(|(word, _)| Some((*word, find(word)?)));
+    rows.extend(built_in.map(|service| (service.name, service)).chain(also).map(
+        |(name, service)| Row {
+            name: name.to_owned(),
+            kind: Kind::BuiltInService,
+            holds: words(service.terms),
+            used_by: users_of(name, Kind::BuiltInService),
+        },
+    ));
     rows
 }
 

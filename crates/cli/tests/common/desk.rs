@@ -26,18 +26,28 @@ impl Desk {
     }
 
     pub fn run(&self, arguments: &[&str]) -> Output {
+        self.run_with(arguments, &[])
+    }
+
+    /// The same with further variables.
+    pub fn run_with(&self, arguments: &[&str], variables: &[(&str, &str)]) -> Output {
         let mut command = Command::cargo_bin("tipstaff").unwrap();
         command.current_dir(self.path()).env_clear().env("NO_COLOR", "1");
         command
             .env("TIPSTAFF_RUN", self.path().join("run"))
             .env("TIPSTAFF_HISTORY", self.path().join("history"));
-        command.env("TIPSTAFF_ORDERS", "orders.toml");
+        command.env("TIPSTAFF_ORDERS", "orders.toml").envs(variables.iter().copied());
         command.args(arguments).timeout(std::time::Duration::from_secs(60)).output().unwrap()
     }
 
     /// stdout and then stderr, for a snapshot.
     pub fn text(&self, arguments: &[&str]) -> String {
-        let output = self.run(arguments);
+        self.text_with(arguments, &[])
+    }
+
+    /// The same with further variables.
+    pub fn text_with(&self, arguments: &[&str], variables: &[(&str, &str)]) -> String {
+        let output = self.run_with(arguments, variables);
         let code = output.status.code().unwrap();
         let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).unwrap();
         format!("{}{}(exit code {code})", text(&output.stdout), text(&output.stderr))

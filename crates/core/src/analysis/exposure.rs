@@ -10,6 +10,7 @@ use serde::Serialize;
 
 use crate::brief::{Brief, RuleIndex};
 use crate::host::listener::Listener;
+use crate::moment::Moment;
 use crate::names::address::{AddressRange, AddressSet, Family};
 use crate::names::traffic::TrafficKey;
 use crate::orders::Action;
@@ -166,6 +167,61 @@ impl Exposure {
         let rules = self.rules.iter().filter_map(|index| brief.rule(*index));
         rules.into_iter().any(|r| r.source.addresses.is_none() && r.family.is_none())
     }
+}
+
+/// What some sources are answered.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AnsweredSources {
+    /// All of them.
+    pub sources: AddressSet,
+    /// The answer.
+    pub action: Action,
+    /// The rule that gives it; `None` for the standing answer.
+    pub rule: Option<RuleIndex>,
+    /// Whether that hangs on more than the source: the rule looks at the destination, the
+    /// interface or the program, or has a rate. Then the same sources are answered further down,
+    /// too.
+    pub only_partly: bool,
+}
+
+/// Who is answered what to one key on the way in at a moment, exactly, in the order of the rules; all
+/// sources are in it.
+pub fn answered_sources(brief: &Brief, key: TrafficKey, now: Moment) -> Vec<AnsweredSources> {
+    let mut open = AddressSet::full();
+    let mut answered = Vec::new();
+    for (index, rule) in brief.indexed() {
+        let about = rule.is_active_in(Direction::Inbound) && rule.is_about(key);
+        let is_over = rule.until.is_some_and(|until| until <= now);
+        if !about || is_over || open.is_empty() {
+            continue;
+        }
+        let of_rule = rule.source.addresses.as_deref();
+        let mut sources = of_rule.map_or_else(|| open.clone(), |set| open.intersection(set));
+        if let Some(family) = rule.family {
+            sources = sources.only(family);
+        }
+        if sources.is_empty() {
+            continue;
+        }
+        let everywhere = rule.destination.addresses.is_none()
+            && rule.interface.is_any()
+            && rule.program.is_any();
+        if everywhere {
+            open = open.difference(&sources);
+        }
+        let only_partly = !everywhere || rule.at_most.is_some();
+        answered.push(AnsweredSources {
+            sources,
+            action: rule.action,
+            rule: Some(index),
+            only_partly,
+        });
+    }
+    if !open.is_empty() {
+        let action = brief.standing.inbound;
+        answered.push(AnsweredSources { sources: open, action, rule: None, only_partly: false });
+    }
+    answered
 }
 
 #[cfg(test)]

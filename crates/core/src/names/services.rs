@@ -49,11 +49,14 @@ pub const CATALOGUE: &[Service] = catalogue! {
     "ldap" => [on(Tcp, 389)];
     "ldaps" => [on(Tcp, 636)];
     "mdns" => [on(Udp, 5353)];
+    "memcache" => [on(Tcp, 11211)];
+    "mongodb" => [on(Tcp, 27017)];
     "mqtt" => [on(Tcp, 1883)];
     "ms-wbt-server" => [on(Tcp, 3389), on(Udp, 3389)];
     "mysql" => [on(Tcp, 3306)];
     "nfs" => [on(Tcp, 2049)];
     "ntp" => [on(Udp, 123)];
+    "openvpn" => [on(Tcp, 1194), on(Udp, 1194)];
     "ping" => [Term::Echo];
     "pop3" => [on(Tcp, 110)];
     "pop3s" => [on(Tcp, 995)];
@@ -78,9 +81,53 @@ pub const CATALOGUE: &[Service] = catalogue! {
     "tftp" => [on(Udp, 69)];
 };
 
-/// Finds a service of the catalogue by its name.
+/// What the trade calls some of them, and the registry's name.
+pub const ALSO: &[(&str, &str)] = &[
+    ("cups", "ipp"),
+    ("dns", "domain"),
+    ("dns-over-tls", "domain-s"),
+    ("ike", "isakmp"),
+    ("mariadb", "mysql"),
+    ("portmapper", "sunrpc"),
+    ("postgres", "postgresql"),
+    ("rdp", "ms-wbt-server"),
+    ("rpcbind", "sunrpc"),
+    ("samba", "smb"),
+    ("vnc", "rfb"),
+];
+
+/// Words that are no service, and what to write instead.
+const MEANT: &[(&str, &str)] = &[
+    ("all", "Write `any`."),
+    ("dhcp", "Address assignment passes before any rule; see [foundations]."),
+    ("dhcpv6", "Address assignment passes before any rule; see [foundations]."),
+    ("everything", "Write `any`."),
+    ("icmp", "Write `icmp/echo` for echo requests, or `icmp/*` for all of ICMP."),
+    ("mail", "Write the protocols of mail that are meant: `smtp`, `submission`, `imaps`."),
+    ("nat", "This host's own ports are meant here; nothing is translated."),
+    ("quic", "Write `http3`, or `udp/443`."),
+    ("tcp", "Write `tcp/*` for all of TCP."),
+    ("udp", "Write `udp/*` for all of UDP."),
+    ("vpn", "Write the port that it listens on, such as `udp/51820` or `isakmp`."),
+    ("web", "Write `http`, `https`."),
+    ("wireguard", "Write the port of its configuration, usually `udp/51820`."),
+];
+
+/// Finds a service of the catalogue by its name, or by what the trade calls it.
 pub fn find(name: &str) -> Option<&'static Service> {
-    CATALOGUE.binary_search_by(|s| s.name.cmp(name)).ok().map(|at| &CATALOGUE[at])
+    let known = ALSO.iter().find(|(word, _)| *word == name).map_or(name, |(_, known)| *known);
+    CATALOGUE.binary_search_by(|s| s.name.cmp(known)).ok().map(|at| &CATALOGUE[at])
+}
+
+/// All names that [`find`] knows.
+pub fn all_names() -> impl Iterator<Item = &'static str> {
+    CATALOGUE.iter().map(|service| service.name).chain(ALSO.iter().map(|(word, _)| *word))
+}
+
+/// What to write instead of a word that is no service, by what it means.
+pub fn meant(word: &str) -> Option<&'static str> {
+    let word = word.to_ascii_lowercase();
+    MEANT.iter().find(|(known, _)| *known == word).map(|(_, help)| *help)
 }
 
 #[cfg(test)]
@@ -94,5 +141,13 @@ mod tests {
             assert_eq!(find(service.name).unwrap().terms, service.terms);
         }
         assert!(find("shs").is_none());
+        for (word, name) in ALSO {
+            assert_eq!(find(word).map(|service| service.name), Some(*name));
+            assert!(CATALOGUE.iter().all(|service| service.name != *word), "{word}");
+        }
+        let sorted = |table: &[(&str, &str)]| table.windows(2).all(|w| w[0].0 < w[1].0);
+        assert!(
+            sorted(ALSO) && sorted(MEANT) && MEANT.iter().all(|(word, _)| find(word).is_none())
+        );
     }
 }

@@ -104,6 +104,13 @@ pub fn lists_named(text: &str) -> Vec<String> {
     names.into_iter().collect()
 }
 
+/// The feed that a text names, without reading it.
+pub fn feed_named(text: &str) -> Option<String> {
+    let (root, _) = DeTable::parse_recoverable(text);
+    let feed = root.get_ref().get("areas")?.get_ref().as_table()?.get("feed")?;
+    feed.get_ref().as_str().map(str::to_owned)
+}
+
 fn collect(table: &DeTable<'_>, names: &mut BTreeSet<String>) {
     for (_, value) in table.iter() {
         collect_value(value.get_ref(), names);

@@ -42,6 +42,8 @@ pub enum Destination {
     Before(Which),
     /// Behind a rule.
     After(Which),
+    /// So that it has this position, from 1.
+    At(usize),
 }
 
 /// A rule that is to be added.
@@ -80,6 +82,30 @@ pub enum Edit {
     Remove(Which),
     /// The same once more under another name, right behind it unless told otherwise.
     Copy(Which, Option<String>, Option<Destination>),
+    /// Another text in place of its own, as [`super::edit::block_of`] gives it.
+    Replace(Which, String),
+}
+
+impl Edit {
+    /// The rules that it names.
+    pub(super) fn named_mut(&mut self) -> impl Iterator<Item = &mut Which> {
+        let (which, destination) = match self {
+            Self::Add(_, destination) => (None, destination.as_mut()),
+            Self::Move(which, destination) => (Some(which), Some(destination)),
+            Self::Copy(which, _, destination) => (Some(which), destination.as_mut()),
+            Self::Set(which, _)
+            | Self::SwapAction(which)
+            | Self::Pause(which)
+            | Self::Resume(which)
+            | Self::Remove(which)
+            | Self::Replace(which, _) => (Some(which), None),
+        };
+        let beside = destination.and_then(|destination| match destination {
+            Destination::Before(other) | Destination::After(other) => Some(other),
+            Destination::First | Destination::Last | Destination::At(_) => None,
+        });
+        which.into_iter().chain(beside)
+    }
 }
 
 /// What an edit made of a text.
@@ -95,6 +121,17 @@ pub struct Edited {
     pub position: usize,
     /// What happened, and to the positions of others, a sentence each.
     pub told: Vec<String>,
+}
+
+/// What several edits made, one after the other.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EditedRules {
+    /// The files that have another text now.
+    pub texts: Vec<NewText>,
+    /// What each edit made that changed something.
+    pub edits: Vec<Edited>,
+    /// Why the others changed nothing: it is so already.
+    pub already: Vec<String>,
 }
 
 /// Why nothing was edited.
@@ -132,6 +169,36 @@ pub enum EditFault {
         from: String,
         /// The file it would go to.
         to: String,
+    },
+    /// No such name; perhaps the other one was meant.
+    #[error("there is no `{name}` under [{table}]")]
+    NoSuchName {
+        /// The table of the orders that has such names.
+        table: &'static str,
+        /// The name.
+        name: String,
+        /// The one that may be meant.
+        near: Option<String>,
+    },
+    /// The last item of a list would go, and without one it is no condition any more.
+    #[error("that would leave no {key}, which means any; nothing was changed")]
+    LeavesNone {
+        /// The key of the list.
+        key: String,
+    },
+    /// A list that is not there means any: with an item it would be narrower.
+    #[error("the rule has no {key}, so it is about any; nothing was changed")]
+    HasNone {
+        /// The key of the list.
+        key: String,
+    },
+    /// It cannot go, because something uses it.
+    #[error("{name} is used by {}", users.join(", "))]
+    InUse {
+        /// The name.
+        name: String,
+        /// What uses it.
+        users: Vec<String>,
     },
     /// It is so already.
     #[error("{0}")]

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use toml_edit::{Array, DocumentMut, Item, Table, value};
+use toml_edit::{DocumentMut, Item, Table, value};
 
 use super::action::Action;
 use super::attachments::Documents;
@@ -11,6 +11,7 @@ use super::change::{Destination, EditFault, NewRule, Which};
 use super::hosts::Inactive;
 use super::model::Orders;
 use super::resolve::nearest;
+use super::values::{list, remaining, replace, set_key};
 use crate::names::spelling;
 
 /// One file: where its rules stand in it, and among all.
@@ -123,6 +124,9 @@ impl Document<'_> {
                 let (file, range) = self.place(at);
                 InsertAt { before: at + 1, file, offset: range.end }
             }
+            // Behind the last is a position, too.
+            Destination::At(n) if *n == self.orders.rules.len() + 1 => self.spot_before(n - 1),
+            Destination::At(n) => self.spot_before(self.find(&Which::Position(*n))?),
         })
     }
 
@@ -141,12 +145,23 @@ impl Document<'_> {
         keys: &[(String, String)],
     ) -> Result<Changed, EditFault> {
         let at = self.find(which)?;
+        self.leaves_some(at, keys)?;
         let (file, text) = self.with_keys(at, |table| {
             for (key, written) in keys {
                 set_key(table, key, written);
             }
         })?;
+        if text == self.files[file].text {
+            let name = &self.orders.rules[at].name;
+            return Err(EditFault::NothingToDo(format!("{name} says that already")));
+        }
         let told = keys.iter().map(|(key, written)| match written.as_str() {
+            written if key.ends_with('+') => {
+                format!("`{}` also has {written}", key.trim_end_matches('+'))
+            }
+            written if key.ends_with('-') => {
+                format!("`{}` no longer has {written}", key.trim_end_matches('-'))
+            }
             "" => format!("`{key}` is removed"),
             written if key.trim_end_matches("_except") == "traffic" => {
                 format!("`{key}` is now {}", spelling::items(written).join(", "))
@@ -154,6 +169,27 @@ impl Document<'_> {
             written => format!("`{key}` is now {written}"),
         });
         Ok(Changed { file, text, at, told: told.collect() })
+    }
+
+    /// A list without items means anybody and anything: nobody comes to that by taking the last
+    /// one out, nor leaves it by adding one.
+    fn leaves_some(&self, at: usize, keys: &[(String, String)]) -> Result<(), EditFault> {
+        let document = self.block(at).parse::<DocumentMut>().map_err(|_| EditFault::NotTables)?;
+        let table = document.get("rules").and_then(Item::as_array_of_tables);
+        let table = table.and_then(|all| all.get(0)).ok_or(EditFault::NotTables)?;
+        for (key, written) in keys.iter().filter(|(key, _)| key.ends_with(['+', '-'])) {
+            let list = key.trim_end_matches(['+', '-']).trim_end();
+            let is_there = table.contains_key(list);
+            match key.ends_with('+') {
+                _ if list.ends_with("_except") => {}
+                true if !is_there => return Err(EditFault::HasNone { key: list.to_owned() }),
+                false if is_there && remaining(table, list, written).is_empty() => {
+                    return Err(EditFault::LeavesNone { key: list.to_owned() });
+                }
+                _ => {}
+            }
+        }
+        Ok(())
     }
 
     pub(super) fn swap_action(&self, which: &Which) -> Result<Changed, EditFault> {
@@ -194,6 +230,16 @@ impl Document<'_> {
         Ok(Changed { file, text, at, told: vec![told.to_owned()] })
     }
 
+    pub(super) fn replace_block(&self, which: &Which, block: &str) -> Result<Changed, EditFault> {
+        let at = self.find(which)?;
+        if block == self.block(at) {
+            let name = &self.orders.rules[at].name;
+            return Err(EditFault::NothingToDo(format!("{name} was left as it is")));
+        }
+        let (file, text) = self.with_block(at, &ended(block));
+        Ok(Changed { file, text, at, told: Vec::new() })
+    }
+
     pub(super) fn remove(&self, which: &Which) -> Result<Changed, EditFault> {
         let at = self.find(which)?;
         let (file, text) = self.with_block(at, "");
@@ -207,6 +253,16 @@ impl Document<'_> {
         destination: &Destination,
     ) -> Result<Changed, EditFault> {
         let from = self.find(which)?;
+        let behind = match destination {
+            // What stands between moves up.
+            Destination::At(n) if *n > from + 1 => Some(Destination::After(Which::Position(*n))),
+            _ => None,
+        };
+        let destination = behind.as_ref().unwrap_or(destination);
+        if *destination == Destination::At(from + 1) {
+            let name = &self.orders.rules[from].name;
+            return Err(EditFault::NothingToDo(format!("{name} is already there")));
+        }
         let spot = self.spot(destination)?;
         let (before, offset) = (spot.before, spot.offset);
         if let Destination::Before(other) | Destination::After(other) = destination
@@ -375,44 +431,6 @@ pub(super) fn with_line_ends_of(old: &str, new: String) -> String {
         return new;
     }
     new.replace("\r\n", "\n").replace('\n', "\r\n")
-}
-
-pub(super) fn list(words: &[String]) -> Item {
-    match words {
-        [one] => value(one),
-        several => value(Array::from_iter(several)),
-    }
-}
-
-/// Writes a key in place, keeping a comment behind the old value.
-pub(super) fn replace(table: &mut Table, key: &str, mut item: Item) {
-    let decor = table.get(key).and_then(Item::as_value).map(|old| old.decor().clone());
-    if let (Some(decor), Some(new)) = (decor, item.as_value_mut()) {
-        *new.decor_mut() = decor;
-    }
-    table[key] = item;
-}
-
-/// Keys whose values are lists, and so are those with `_except` behind them.
-pub(super) const LISTS: [&str; 7] =
-    ["traffic", "source", "destination", "interface", "program", "hosts", "postures"];
-
-/// `true` and `false` are switches; lists are written with commas.
-pub(super) fn set_key(table: &mut Table, key: &str, written: &str) {
-    match written {
-        "" => drop(table.remove(key)),
-        "true" | "false" if matches!(key, "enabled" | "log") => {
-            replace(table, key, value(written == "true"))
-        }
-        written if LISTS.contains(&key.trim_end_matches("_except")) => {
-            let words: Vec<String> = match key.trim_end_matches("_except") {
-                "traffic" => spelling::items(written),
-                _ => written.split(',').map(|w| w.trim().to_owned()).collect(),
-            };
-            replace(table, key, list(&words));
-        }
-        written => replace(table, key, value(written)),
-    }
 }
 
 #[derive(Clone, Copy)]

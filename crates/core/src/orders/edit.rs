@@ -7,11 +7,14 @@ use toml_edit::value;
 
 use super::attachments::Documents;
 use super::blocks::Blocks;
-pub use super::change::{Destination, Edit, EditFault, Edited, NewRule, NewText, Which};
+pub use super::change::{
+    Destination, Edit, EditFault, Edited, EditedRules, NewRule, NewText, Which,
+};
 use super::document::{
-    Changed, Document, DocumentFile, changed_block, files_of, replace, with_line_ends_of,
+    Changed, Document, DocumentFile, changed_block, files_of, with_line_ends_of,
 };
 use super::read::{read_all, read_for_an_edit};
+use super::values::replace;
 
 /// Pauses the rules of a group, or resumes them.
 ///
@@ -67,6 +70,7 @@ pub fn edit<'t>(sheets: impl Into<Documents<'t>>, edit: &Edit) -> Result<Edited,
         Edit::Copy(which, name, destination) => {
             page.copy(which, name.as_deref(), destination.as_ref())
         }
+        Edit::Replace(which, block) => page.replace_block(which, block),
     }?;
     let DocumentFile { name, text, .. } = page.files[changed.file];
     let changed = Changed { text: with_line_ends_of(text, changed.text), ..changed };
@@ -82,6 +86,66 @@ pub fn edit<'t>(sheets: impl Into<Documents<'t>>, edit: &Edit) -> Result<Edited,
     let rule = rule.ok_or(EditFault::NotTables)?;
     let Changed { text, at, told, .. } = changed;
     Ok(Edited { part, text, rule, position: at + 1, told })
+}
+
+/// Applies edits one after the other. The rules that they name are those of the orders before:
+/// a position is where a rule stands now.
+///
+/// # Errors
+/// [`EditFault`]; then there are no new texts. [`EditFault::NothingToDo`] where all is so already.
+pub fn edit_all<'t>(
+    sheets: impl Into<Documents<'t>>,
+    edits: Vec<Edit>,
+) -> Result<EditedRules, EditFault> {
+    let sheets = sheets.into();
+    let orders = read_all(sheets).map_err(EditFault::WrongOrders)?;
+    let (mut main, mut attachments) = (sheets.text.to_owned(), sheets.attachments.clone());
+    let mut done = EditedRules { texts: Vec::new(), edits: Vec::new(), already: Vec::new() };
+    let mut named = edits;
+    for which in named.iter_mut().flat_map(Edit::named_mut) {
+        if let Which::Position(position) = which
+            && let Some(rule) = position.checked_sub(1).and_then(|at| orders.rules.get(at))
+        {
+            *which = Which::Name(rule.name.to_string());
+        }
+    }
+    for one in &named {
+        let now = Documents { text: &main, attachments: &attachments };
+        match edit(now, one) {
+            Ok(edited) => {
+                (main, attachments) = now.with(edited.part.as_deref(), &edited.text);
+                done.texts.retain(|new| new.part != edited.part);
+                done.texts.push(NewText { part: edited.part.clone(), text: edited.text.clone() });
+                done.edits.push(edited);
+            }
+            Err(EditFault::NothingToDo(why)) => done.already.push(why),
+            Err(fault) => return Err(fault),
+        }
+    }
+    // An edit may have moved the rules of those before it.
+    let now = Documents { text: &main, attachments: &attachments };
+    let orders = read_all(now).map_err(EditFault::WrongOrders)?;
+    for (edited, one) in done.edits.iter_mut().zip(&named) {
+        let at = orders.rules.iter().position(|rule| rule.name == edited.rule.name);
+        if let (Some(at), false) = (at, matches!(one, Edit::Remove(_))) {
+            edited.position = at + 1;
+        }
+    }
+    match done.edits.is_empty() {
+        true => Err(EditFault::NothingToDo(done.already.join("; "))),
+        false => Ok(done),
+    }
+}
+
+/// The text of a rule with its comments, as it stands in its file.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn block_of<'t>(sheets: impl Into<Documents<'t>>, which: &Which) -> Result<String, EditFault> {
+    let sheets = sheets.into();
+    let (orders, blocks) = read_for_an_edit(sheets).map_err(EditFault::WrongOrders)?;
+    let page = Document { files: files_of(sheets, &orders, blocks)?, orders };
+    Ok(page.block(page.find(which)?).to_owned())
 }
 
 /// One of the files without some of its rules, which are given by their indexes

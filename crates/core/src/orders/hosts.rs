@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::action::{Action, Standing};
 use crate::names::address::{AddressRange, AddressSet};
+use crate::packet::Direction;
 
 /// Which hosts something is for.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
@@ -72,6 +73,15 @@ pub struct OwnStanding {
 }
 
 impl OwnStanding {
+    /// The answer of a direction, where there is an own one.
+    pub const fn of(self, direction: Direction) -> Option<Action> {
+        match direction {
+            Direction::Inbound => self.inbound,
+            Direction::Outbound => self.outbound,
+            Direction::Transit => self.transit,
+        }
+    }
+
     /// These, and where one is absent another.
     #[must_use]
     pub fn or(self, common: Standing) -> Standing {

@@ -33,7 +33,7 @@ pub(super) fn addresses_of_list(text: &str) -> Result<Vec<AddressRange>, String>
 /// Reads a geolocation feed: prefixes by country (`NL`) and by region
 /// (`NL-NH`). As RFC 8805 section 2.1.3 asks, lines that are no entries are
 /// passed over.
-pub(super) fn areas_of_feed(text: &str) -> BTreeMap<String, Vec<AddressRange>> {
+pub fn areas_of_feed(text: &str) -> BTreeMap<String, Vec<AddressRange>> {
     let mut areas: BTreeMap<String, Vec<AddressRange>> = BTreeMap::new();
     for line in text.lines().filter(|line| !line.trim_start().starts_with('#')) {
         let mut fields = line.split(',').map(str::trim);

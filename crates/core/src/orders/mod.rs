@@ -9,6 +9,9 @@ mod change;
 mod codes;
 mod document;
 pub mod edit;
+mod edit_names;
+mod edit_postures;
+pub mod edit_tables;
 pub mod exchange;
 mod fault;
 mod hash;
@@ -25,10 +28,12 @@ mod read_names;
 mod read_rules;
 mod read_values;
 mod resolve;
+mod sheets;
+mod values;
 
 pub use action::{Action, Standing};
 pub use at_most::{AtMost, AtMostFault, Limit, Over, Period, Sharing};
-pub use attachments::{Attachments, Documents, Part, includes_named, lists_named};
+pub use attachments::{Attachments, Documents, Part, feed_named, includes_named, lists_named};
 pub use codes::{Code, Severity};
 pub use fault::{Fault, Faults, Place};
 pub use hash::OrdersHash;
@@ -37,7 +42,7 @@ pub use hosts::{
     Recognition, SEALED, Selector, recognise,
 };
 pub use keys::schema;
-pub use lists::Lists;
+pub use lists::{Lists, areas_of_feed};
 pub use log::{Log, LogLevel};
 pub use model::{
     Accepted, AddressCondition, FoundationSwitches, InterfaceCondition, Memory, NameKind, Named,

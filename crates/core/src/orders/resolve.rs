@@ -131,16 +131,19 @@ impl Names {
             }),
             None => {
                 let own = self.services.keys().map(String::as_str);
-                let known = services::CATALOGUE.iter().map(|s| s.name);
+                let known: Vec<&str> = services::all_names().collect();
+                let meant = services::meant(text).map(str::to_owned);
                 Err(Unresolved {
                     file: written.file,
                     span: written.span.clone(),
                     message: format!("unknown service `{text}`"),
-                    help: self.guesses.help(
-                        text,
-                        own.chain(known),
-                        "Write a port such as `tcp/7410`, or define the name under [services].",
-                    ),
+                    help: meant.unwrap_or_else(|| {
+                        self.guesses.help(
+                            text,
+                            own.chain(known),
+                            "Write a port such as `tcp/7410`, or define the name under [services].",
+                        )
+                    }),
                 })
             }
         }

@@ -3,19 +3,18 @@
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
-use tipstaff_core::analysis::reach::{MOST_RULES, Plan, Subject, Vantage, typical};
+use tipstaff_core::analysis::reach::{MOST_RULES, Plan, Subject, Vantage};
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Term;
 use tipstaff_core::orders::Orders;
 use tipstaff_host::snapshot::Snapshot;
 use tipstaff_reach::{Place, plan};
 
+use crate::acts::sources::{STRANGER, members};
 use crate::arguments::ReachOptions;
 use crate::chosen::LoadedPolicy;
 use crate::failure::Failure;
 
-/// What `--as` calls an address that no rule names.
-const STRANGER: &str = "stranger";
 /// A group with more ranges is looked at from so many of them.
 pub const MOST_MEMBERS: usize = 16;
 
@@ -41,6 +40,7 @@ pub fn vantages(
         named.push(STRANGER.to_owned());
     }
     let known = plan::neighbours_of(snapshot);
+    let own = plan::own_addresses(&snapshot.interfaces);
     // In the order that was asked for, each once.
     let mut found: Vec<Vantage> = Vec::new();
     for name in &named {
@@ -50,7 +50,7 @@ pub fn vantages(
         }
         let members = match name.as_str() {
             STRANGER => plan::strangers(&judge.brief, snapshot),
-            group => members(&judge.orders, group, snapshot, &known)?,
+            group => members(&judge.orders, group, &own, &known)?,
         };
         let (can, cannot): (Vec<IpAddr>, Vec<IpAddr>) =
             members.into_iter().partition(|a| plan::can_be_played(*a, via.as_deref(), snapshot));
@@ -79,23 +79,6 @@ pub fn vantages(
     let mut seen = BTreeSet::new();
     found.retain(|vantage| seen.insert(vantage.clone()));
     Ok(found)
-}
-
-fn members(
-    orders: &Orders,
-    name: &str,
-    snapshot: &Snapshot,
-    known: &[IpAddr],
-) -> Result<Vec<IpAddr>, Failure> {
-    let Some(set) = orders.groups.get(name) else {
-        let mut names: Vec<&str> = orders.groups.keys().map(String::as_str).collect();
-        names.push(STRANGER);
-        return Err(Failure::Argument {
-            message: format!("`{name}` is neither an address nor an address group of the orders"),
-            help: format!("Give an address, or one of {}.", names.join(", ")),
-        });
-    };
-    Ok(typical(set, &plan::own_addresses(&snapshot.interfaces), known))
 }
 
 /// Ports as `--ports` names them, as orders write traffic.

@@ -1,6 +1,9 @@
 //! `state`: is the gate up, with which orders, and did anything drift?
 
+mod check;
 mod drift;
+
+pub use check::Checked;
 
 use std::time::Duration;
 
@@ -16,7 +19,7 @@ use tipstaff_host::interfaces;
 use crate::acts::boot_trouble;
 use crate::acts::rehearsing::{self, Rehearsed};
 use crate::acts::units::{self, Restart};
-use crate::arguments::Common;
+use crate::arguments::{Common, StateOptions};
 use crate::chosen;
 use crate::commands::state::drift::{Drift, Loaded};
 use crate::ending::Ending;
@@ -86,27 +89,82 @@ fn other_version(terminal: &Terminal) -> Ending {
 
 shape!(Report => "state");
 
-pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
+pub fn run(
+    common: &Common,
+    options: &StateOptions,
+    terminal: &Terminal,
+) -> Result<Ending, Failure> {
+    match options.check {
+        true => Ok(check::run(common, terminal)),
+        false => show(common, terminal),
+    }
+}
+
+/// The state as it is shown.
+fn show(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let gate = KernelGate::new(&common.run_dir)?;
+    match found(common, &gate)? {
+        Found::OtherVersion => Ok(other_version(terminal)),
+        Found::Down(found) => {
+            let Down { pending, rehearsal } = *found;
+            down(common, pending, rehearsal.as_ref(), terminal);
+            Ok(Ending::Down)
+        }
+        Found::Up(up) => {
+            let Up { report, ending, record, pending, rehearsal } = *up;
+            match terminal.json {
+                true => terminal.json(&report),
+                false => {
+                    print(&report, &record, pending, terminal);
+                    print_rehearsal(rehearsal.as_ref(), terminal);
+                }
+            }
+            Ok(ending)
+        }
+    }
+}
+
+/// What was found.
+enum Found {
+    OtherVersion,
+    Down(Box<Down>),
+    Up(Box<Up>),
+}
+
+/// Nothing is in force.
+struct Down {
+    pending: Option<Pending>,
+    rehearsal: Option<Rehearsal>,
+}
+
+/// What is in force, looked at.
+struct Up {
+    report: Report,
+    ending: Ending,
+    record: Record,
+    pending: Option<Pending>,
+    rehearsal: Option<Rehearsal>,
+}
+
+fn found(common: &Common, gate: &KernelGate) -> Result<Found, Failure> {
     let pending = match gate.pending() {
         Err(GateError::NotRoot) => None,
         pending => pending?,
     };
     let in_force = match gate.in_force() {
-        Err(GateError::OtherVersion) => return Ok(other_version(terminal)),
+        Err(GateError::OtherVersion) => return Ok(Found::OtherVersion),
         in_force => in_force?,
     };
     let rehearsal = rehearsing::here(common)?;
     let Some(in_force) = in_force else {
-        down(common, pending, rehearsal.as_ref(), terminal);
-        return Ok(Ending::Down);
+        return Ok(Found::Down(Box::new(Down { pending, rehearsal })));
     };
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let (guarded, unguarded): (Vec<&Interface>, Vec<&Interface>) =
         all.iter().partition(|i| in_force.guarded.iter().any(|g| g.0 == i.index));
     let brief = chosen::from_force(&in_force)?.brief;
     let loaded = Loaded {
-        gate: &gate,
+        gate,
         in_force: &in_force,
         brief: &brief,
         interfaces: &all,
@@ -140,14 +198,8 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         remarks: program_remarks(&brief, &executables::notes(&brief)),
         rehearsal: rehearsal.as_ref().map(Rehearsed::of),
     };
-    match terminal.json {
-        true => terminal.json(&report),
-        false => {
-            print(&report, record, pending, terminal);
-            print_rehearsal(rehearsal.as_ref(), terminal);
-        }
-    }
-    Ok(ending)
+    let record = record.clone();
+    Ok(Found::Up(Box::new(Up { report, ending, record, pending, rehearsal })))
 }
 
 fn names(interfaces: &[&Interface]) -> Vec<String> {

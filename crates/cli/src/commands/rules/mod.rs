@@ -1,7 +1,8 @@
 //! `rules`: the ordered list, what each rule has counted, the standing answers.
 
+mod wanted;
+
 use std::collections::HashMap;
-use std::net::IpAddr;
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -9,7 +10,6 @@ use tipstaff_core::brief::RuleIndex;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::names::address::Family;
-use tipstaff_core::names::range_set::RangeSet;
 use tipstaff_core::names::traffic::{TCP, TrafficKey, UDP};
 use tipstaff_core::orders::edit::Which;
 use tipstaff_core::orders::{Action, FoundationSwitches, Inactive, Over, Rule, Selector};
@@ -26,6 +26,7 @@ use crate::shape::shape;
 use crate::terminal::orders_words;
 use crate::terminal::{Columns, Terminal, action, bytes, counted, faint, plain};
 use tipstaff_core::orders::Origin;
+use wanted::Wanted;
 
 #[derive(JsonSchema, Serialize)]
 pub struct Report<'r> {
@@ -125,55 +126,14 @@ pub fn run(
         return one(&judge, &counts, wanted, terminal);
     }
     let wanted = Wanted::new(&judge, options)?;
+    if let Some(told) = options.traffic.as_deref().and_then(named::read_as)
+        && !terminal.json
+    {
+        terminal.note(&told);
+    }
     show_some(&judge, &counts, options.all, &wanted, terminal);
     rehearsing::note(common, terminal)?;
     Ok(Ending::Fine)
-}
-
-/// Which rules are shown, and in which order.
-struct Wanted {
-    keys: Option<RangeSet<TrafficKey>>,
-    source: Option<IpAddr>,
-    group: Option<String>,
-    direction: Option<Direction>,
-    paused: bool,
-    sort: RulesOrder,
-}
-
-impl Wanted {
-    fn everything() -> Self {
-        let sort = RulesOrder::Position;
-        Self { keys: None, source: None, group: None, direction: None, paused: false, sort }
-    }
-
-    fn new(judge: &LoadedPolicy, options: &RulesOptions) -> Result<Self, Failure> {
-        let keys = match &options.traffic {
-            Some(text) => Some(named::traffic(judge, text)?),
-            None => None,
-        };
-        let group = options.group.clone();
-        let direction = options.way.map(Direction::from);
-        let RulesOptions { source, paused, sort, .. } = *options;
-        Ok(Self { keys, source, group, direction, paused, sort })
-    }
-
-    fn shows(&self, rule: &Rule) -> bool {
-        self.keys.as_ref().is_none_or(|keys| {
-            rule.traffic.keys.as_ref().is_none_or(|own| !own.intersection(keys).is_empty())
-        }) && self.source.is_none_or(|address| {
-            rule.source.addresses.as_ref().is_none_or(|set| set.contains(address))
-        }) && self.group.as_ref().is_none_or(|group| rule.group.as_ref() == Some(group))
-            && self.direction.is_none_or(|direction| rule.direction == direction)
-            && (!self.paused || rule.inactive == Some(Inactive::Paused))
-    }
-
-    fn shows_all(&self) -> bool {
-        self.keys.is_none()
-            && self.source.is_none()
-            && self.group.is_none()
-            && self.direction.is_none()
-            && !self.paused
-    }
 }
 
 /// One rule whole, with what its names stand for.
@@ -362,8 +322,23 @@ fn show_some(
     if let Some(files) = judge.files() {
         terminal.note(&files);
     }
-    let mut table = Columns::new(["", "name", "action", "traffic", "source", "packets", "bytes"]);
-    for row in &foundations {
+    terminal.table(&table(&foundations, &rules, &standing, wanted.notes));
+    if counts.tallies.is_empty() {
+        terminal.note("No counters: the gate is not loaded, or root is needed to read them");
+    }
+}
+
+/// All rows, in the order in which packets meet them.
+fn table(
+    foundations: &[FoundationRow],
+    rules: &[RuleRow<'_>],
+    standing: &[StandingRow],
+    notes: bool,
+) -> Columns {
+    let mut headings = vec!["", "name", "action", "traffic", "source", "packets", "bytes"];
+    headings.extend(notes.then_some("note"));
+    let mut table = Columns::new(headings);
+    for row in foundations {
         let says = if row.enabled { row.action.to_string() } else { "off".into() };
         let [packets, size] = tally_cells(row.tally);
         let says = action(row.action, says);
@@ -377,7 +352,7 @@ fn show_some(
             size,
         ]);
     }
-    for row in &rules {
+    for row in rules {
         let [packets, size] = tally_cells(row.tally);
         let says = match row.inactive {
             None => action(row.action, row.action),
@@ -386,9 +361,11 @@ fn show_some(
         let source = row.rule.condition_words();
         let name = plain(row.name);
         let traffic = plain(row.rule.traffic.describe());
-        table.row([plain(row.position), name, says, traffic, plain(source), packets, size]);
+        let note = notes.then(|| faint(row.note.unwrap_or_default()));
+        let cells = [plain(row.position), name, says, traffic, plain(source), packets, size];
+        table.row(cells.into_iter().chain(note));
     }
-    for row in &standing {
+    for row in standing {
         let [packets, size] = tally_cells(row.tally);
         let name = format!("standing {}", row.direction);
         let says = action(row.action, row.action);
@@ -402,10 +379,7 @@ fn show_some(
             size,
         ]);
     }
-    terminal.table(&table);
-    if counts.tallies.is_empty() {
-        terminal.note("No counters: the gate is not loaded, or root is needed to read them");
-    }
+    table
 }
 
 fn foundation_row(f: Foundation, switches: FoundationSwitches, counts: &Counts) -> FoundationRow {

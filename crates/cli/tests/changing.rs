@@ -1,0 +1,266 @@
+//! Commands that change orders beside `rule` and `group`, what is taken back again, how people
+//! write, and what a shell completes.
+
+#![allow(clippy::unwrap_used)]
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+
+#[path = "common/desk.rs"]
+mod desk;
+
+use desk::Desk;
+
+const ORDERS: &str = include_str!("../demo/orders.toml");
+
+#[test]
+fn standing_answers_names_postures_and_areas_are_changed_and_told() {
+    let desk = Desk::new(ORDERS);
+    let feed = "198.51.100.0/24,NL,NL-NH,,\n203.0.113.0/24,DE,,,\n2001:db8:51::/48,NL,,,\n";
+    fs::write(desk.path().join("feed.csv"), feed).unwrap();
+    let said = [
+        desk.text(&["standing", "inbound", "refuse"]),
+        desk.text(&["standing"]),
+        desk.text(&["standing", "outbound", "deny", "--check"]),
+        desk.text(&["names", "add", "addresses", "partner", "192.0.2.0/24"]),
+        desk.text(&["names", "set", "services", "domes", "7441,udp:7441"]),
+        desk.text(&["names", "remove", "addresses", "partner", "192.0.2.0/24"]),
+        desk.text(&["names", "remove", "addresses", "partner"]),
+        desk.text(&["names", "rename", "services", "plates", "plate-archive"]),
+        desk.text(&["postures", "add", "night", "note=Nobody is here", "inbound=deny"]),
+        desk.text(&["postures"]),
+        desk.text(&["areas"]),
+        desk.text(&["areas", "feed", "feed.csv"]),
+        desk.text(&["areas"]),
+        desk.text(&["areas", "nl"]),
+        desk.text(&["areas", "FR"]),
+        desk.text(&["names", "add", "addresses", "house", "area:XX"]),
+    ];
+    insta::assert_snapshot!(said.join("\n---\n"));
+    let text = fs::read_to_string(desk.path().join("orders.toml")).unwrap();
+    assert!(text.contains("traffic = \"plate-archive\"") && text.contains("# What happens to"));
+}
+
+#[test]
+fn edits_are_taken_back_as_long_as_nobody_else_changed_the_file() {
+    let desk = Desk::new(ORDERS);
+    let file = desk.path().join("orders.toml");
+    let text = || fs::read_to_string(&file).unwrap();
+    assert!(desk.text(&["undo"]).contains("no edit of orders.toml is kept"));
+    desk.text(&["rule", "pause", "1", "weather-for-partners"]);
+    let paused = text();
+    desk.text(&["standing", "inbound", "allow"]);
+    desk.text(&["rule", "remove", "ping-inside", "--yes"]);
+    let kept = desk.json(&["undo", "--list"]);
+    let commands: Vec<&str> =
+        kept["edits"].as_array().unwrap().iter().map(|e| e["command"].as_str().unwrap()).collect();
+    assert_eq!(commands.len(), 3);
+    assert!(commands[0].ends_with("rule remove ping-inside --yes"), "{commands:?}");
+    assert!(desk.text(&["undo", "4"]).contains("only 3 edits can be taken back"));
+    assert!(desk.text(&["undo", "2"]).contains("standing inbound allow"));
+    assert_eq!(text(), paused);
+    // Somebody had the file in an editor.
+    fs::write(&file, format!("{paused}# by hand\n")).unwrap();
+    let refused = desk.text(&["undo"]);
+    assert!(refused.contains("changed otherwise") && refused.ends_with("(exit code 2)"));
+    fs::write(&file, &paused).unwrap();
+    desk.text(&["undo"]);
+    assert_eq!(text(), ORDERS);
+    // Who may not read the orders may not read how they were.
+    let beside = desk.path().join(".orders.toml.edits");
+    assert_eq!(fs::metadata(&beside).unwrap().permissions().mode() & 0o777, 0o600);
+    // So many are kept.
+    for n in 0..25 {
+        desk.text(&["rule", "set", "ping-inside", &format!("note=look {n}")]);
+    }
+    assert_eq!(desk.json(&["undo", "--list"])["edits"].as_array().unwrap().len(), 20);
+    // A file that is no such list holds none, and keeps nobody from editing.
+    fs::write(&beside, "torn").unwrap();
+    desk.text(&["rule", "set", "ping-inside", "note=once more"]);
+    assert_eq!(desk.json(&["undo", "--list"])["edits"].as_array().unwrap().len(), 1);
+}
+
+#[test]
+fn a_rule_is_written_in_an_editor_and_nothing_of_it_is_lost() {
+    let desk = Desk::new(ORDERS);
+    let editor = desk.path().join("an editor");
+    let edits = |script: &str| {
+        fs::write(&editor, format!("#!/bin/sh\n{script}\n")).unwrap();
+        fs::set_permissions(&editor, fs::Permissions::from_mode(0o755)).unwrap();
+        let quoted = format!("'{}' ", editor.display());
+        desk.text_with(&["rule", "edit", "shell-for-staff"], &[("VISUAL", ""), ("EDITOR", &quoted)])
+    };
+    let told = edits("sed -i 's/ssh/tcp\\/7422/' \"$1\"");
+    assert!(told.contains("tcp/7422"), "{told}");
+    assert_eq!(edits("true"), "Nothing to do: shell-for-staff was left as it is.\n(exit code 0)");
+    let refused = edits("sed -i 's/allow/alow/' \"$1\"");
+    let path = refused.split("what was written is in ").nth(1).unwrap().lines().next().unwrap();
+    assert!(fs::read_to_string(path).unwrap().contains("alow"), "{refused}");
+    fs::remove_file(path).unwrap();
+    let failed = edits("exit 3");
+    let path = failed.split("the text is in ").nth(1).unwrap().lines().next().unwrap();
+    fs::remove_file(path).unwrap();
+    assert!(failed.contains("exit status: 3") && failed.ends_with("(exit code 2)"), "{failed}");
+}
+
+#[test]
+fn several_rules_at_once_and_a_time_from_now() {
+    let desk = Desk::new(ORDERS);
+    let json = desk.json(&["rule", "pause", "1", "open-day", "weather-for-partners"]);
+    assert_eq!(json["edits"].as_array().unwrap().len(), 2);
+    assert_eq!(json["already"][0], "open-day is paused already");
+    let moved = desk.json(&["rule", "move", "open-day", "ping-inside", "--position", "2"]);
+    let positions: Vec<u64> = moved["edits"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|edit| edit["position"].as_u64().unwrap())
+        .collect();
+    assert_eq!(positions, [2, 3]);
+    let added = desk.json(&["rule", "add", "allow", "7430", "--until", "2h", "--position", "1"]);
+    assert_eq!((&added["position"], &added["traffic"][0]), (&1.into(), &"tcp/7430".into()));
+    let rules = desk.json(&["rules"]);
+    let until: jiff::Timestamp = rules["rules"][0]["until"].as_str().unwrap().parse().unwrap();
+    let left = until.duration_since(jiff::Timestamp::now()).as_mins();
+    assert!((115..=120).contains(&left), "{left} minutes");
+    let widened = desk.text(&["rule", "set", "shell-for-staff", "source-=night-staff"]);
+    assert!(widened.contains("that would leave no source"), "{widened}");
+    let found = desk.json(&["rules", "--text", "PARTNER", "--action", "allow"]);
+    assert_eq!(found["rules"].as_array().unwrap().len(), 2);
+}
+
+#[test]
+fn a_question_about_many_packets_or_sources_is_answered_in_lines() {
+    let desk = Desk::new(ORDERS);
+    let said = [
+        desk.text(&["ask", "ssh"]),
+        desk.text(&["ask", "https,7410"]),
+        desk.text(&["ask", "ping"]),
+        desk.text(&["ask", "udp/7419-7424", "--source", "198.51.100.7"]),
+        desk.text(&["ask", "dns", "--source", "203.0.113.9"]),
+        desk.text(&["ask", "wireguard"]),
+        desk.text(&["ask", "ssh", "--source", "partnr"]),
+    ];
+    let said = said.join("\n---\n");
+    // Which own address is asked about hangs on the machine.
+    let own = without_own_addresses(&said);
+    insta::assert_snapshot!(own);
+    let group = desk.json(&["ask", "sky-stream", "--source", "partner", "--source", "stranger"]);
+    let answers = group["answers"].as_array().unwrap();
+    assert_eq!(answers.len(), 4);
+    assert!(answers.iter().all(|a| a["traffic"] == "udp/7420-7423" && a["verdict"] == "deny"));
+    let kinds = desk.json(&["ask", "ssh"]);
+    assert_eq!(kinds["kinds"][1]["named"], "night-staff");
+    assert_eq!(kinds["kinds"].as_array().unwrap().len(), 3);
+}
+
+/// Without the column of this host's own addresses.
+fn without_own_addresses(text: &str) -> String {
+    let own = ["198.51.100.20", "2001:db8:51::20"];
+    let lines = text.lines().map(|line| {
+        let words = line.split("  ").filter(|word| {
+            let word = word.trim();
+            let is_address = word.parse::<std::net::IpAddr>().is_ok();
+            !is_address || word == "198.51.100.7" || word == "203.0.113.9" || own.contains(&word)
+        });
+        let words: Vec<&str> = words.map(str::trim).filter(|word| !word.is_empty()).collect();
+        words.iter().filter(|w| !own.contains(w)).copied().collect::<Vec<_>>().join(" · ")
+    });
+    lines.collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn every_command_has_a_manual_page_that_reads_without_a_warning() {
+    let desk = Desk::new(ORDERS);
+    assert!(desk.text(&["manual", "--to", "man"]).contains(" pages in man"));
+    let mut names: Vec<_> =
+        fs::read_dir(desk.path().join("man")).unwrap().map(|entry| entry.unwrap().path()).collect();
+    names.sort();
+    assert!(names.len() > 50, "{}", names.len());
+    let add = fs::read_to_string(desk.path().join("man/tipstaff-rule-add.1")).unwrap();
+    for section in ["NAME", "SYNOPSIS", "OPTIONS", "EXAMPLES", "EXIT STATUS", "FILES"] {
+        let headed = [format!(".SH {section}"), format!(".SH \"{section}\"")];
+        assert!(headed.iter().any(|h| add.contains(h.as_str())), "{section}: {add}");
+    }
+    // The same program writes the same pages.
+    desk.text(&["manual", "--to", "again"]);
+    let again = fs::read_to_string(desk.path().join("again/tipstaff-rule-add.1")).unwrap();
+    assert_eq!(add, again);
+    let groff = std::process::Command::new("groff").arg("--version").output();
+    if !groff.is_ok_and(|output| output.status.success()) {
+        return tipstaff_testing::skipped("manual pages were not read", &"there is no groff here");
+    }
+    for path in names {
+        let read = std::process::Command::new("groff")
+            .args(["-Kutf8", "-man", "-Tutf8", "-ww", "-z"])
+            .arg(&path)
+            .output()
+            .unwrap();
+        let told = String::from_utf8_lossy(&read.stderr).into_owned();
+        assert!(read.status.success() && told.is_empty(), "{}: {told}", path.display());
+    }
+}
+
+/// As bash asks: the words, and which of them is completed.
+fn completed(desk: &Desk, words: &[&str]) -> Vec<String> {
+    let index = (words.len() - 1).to_string();
+    let asks = [
+        ("TIPSTAFF_COMPLETE", "bash"),
+        ("_CLAP_COMPLETE_INDEX", index.as_str()),
+        ("_CLAP_IFS", "\n"),
+        ("_CLAP_COMPLETE_COMP_TYPE", "9"),
+        ("_CLAP_COMPLETE_SPACE", "true"),
+    ];
+    let told = desk.run_with(&[&["--"], words].concat(), &asks);
+    let told = [told.stdout, told.stderr].concat();
+    String::from_utf8(told).unwrap().lines().map(str::to_owned).collect()
+}
+
+#[test]
+fn a_shell_completes_names_of_the_orders() {
+    let desk = Desk::new(ORDERS);
+    let offers = |words: &[&str], wanted: &str| {
+        let found = completed(&desk, words);
+        assert!(found.iter().any(|one| one.trim() == wanted), "{words:?}: {found:?}");
+    };
+    offers(&["tipstaff", "rule", "pause", "sh"], "shell-for-staff");
+    offers(&["tipstaff", "rule", "add", "allow", "ssh", "--source", "par"], "partner");
+    offers(&["tipstaff", "rule", "add", "allow", "ssh", "--before", "vis"], "visitors-network");
+    offers(&["tipstaff", "ask", "pl"], "plates");
+    offers(&["tipstaff", "ask", "ssh", "--source", "str"], "stranger");
+    offers(&["tipstaff", "posture", "sea"], "sealed");
+    offers(&["tipstaff", "watch", "--interface", "l"], "lo");
+    offers(&["tipstaff", "sur"], "survey");
+    // A file that has a fault completes nothing, and says nothing in between.
+    fs::write(desk.path().join("orders.toml"), "version = ").unwrap();
+    let none = completed(&desk, &["tipstaff", "rule", "pause", "sh"]);
+    assert!(none.iter().all(|line| !line.contains("error")), "{none:?}");
+    for shell in ["bash", "zsh", "fish"] {
+        let script = desk.text(&["completions", shell]);
+        assert!(script.contains("TIPSTAFF_COMPLETE"), "{script}");
+        let checked = std::process::Command::new(shell).arg("--version").output();
+        if checked.is_ok_and(|output| output.status.success()) {
+            let script = script.rsplit_once("(exit code").unwrap().0.to_owned();
+            fs::write(desk.path().join("script"), script).unwrap();
+            let read = std::process::Command::new(shell)
+                .arg("-n")
+                .arg(desk.path().join("script"))
+                .output()
+                .unwrap();
+            assert!(read.status.success(), "{}", String::from_utf8_lossy(&read.stderr));
+        }
+    }
+}
+
+#[test]
+fn a_monitor_gets_one_line_and_the_codes_of_plugins() {
+    let desk = Desk::new(ORDERS);
+    let output = desk.run(&["state", "--check"]);
+    let line = String::from_utf8(output.stdout).unwrap();
+    match output.status.code() {
+        Some(2) => assert_eq!(line, "CRITICAL: nothing is in force, everything passes\n"),
+        // Nobody but root can see what is in force.
+        Some(3) => assert!(line.starts_with("UNKNOWN: "), "{line}"),
+        other => panic!("{other:?}: {line}"),
+    }
+}
