@@ -278,11 +278,7 @@ impl Failure {
 
 /// The command line as it was given, for the help.
 fn command_line() -> String {
-    fn quoted(a: String) -> String {
-        if a.contains([' ', '*', '"']) { format!("'{a}'") } else { a }
-    }
-    let arguments = std::env::args().skip(1);
-    let mut rest: Vec<String> = arguments.map(quoted).collect();
+    let mut rest: Vec<String> = std::env::args().skip(1).collect();
     // sudo drops the environment.
     for (variable, option) in [
         ("TIPSTAFF_ORDERS", "--orders"),
@@ -292,10 +288,10 @@ fn command_line() -> String {
         if let Ok(value) = std::env::var(variable)
             && !rest.iter().any(|argument| argument.starts_with(option))
         {
-            rest.push(format!("{option} {}", quoted(value)));
+            rest.extend([option.to_owned(), value]);
         }
     }
-    format!("tipstaff {}", rest.join(" "))
+    format!("tipstaff {}", shell_words::join(rest))
 }
 
 fn as_root(what: &str) -> Option<String> {

@@ -40,7 +40,11 @@ pub fn main() -> ExitCode {
     };
     arguments.common.color.apply();
     let mut terminal = Terminal::new(arguments.common.json);
+    if arguments.command.is_a_list() {
+        terminal.page();
+    }
     let ended = run(&arguments, &mut terminal);
+    terminal.show_kept();
     if let Err(failure) = &ended {
         failure.print(&terminal);
     }

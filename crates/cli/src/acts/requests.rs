@@ -77,21 +77,7 @@ pub fn seen_in_capture(path: &Path, own: &[IpAddr]) -> Result<(Seen, End), Failu
 
 /// The command that adds a rule.
 pub fn command(proposal: &Proposal) -> String {
-    let words: Vec<String> = proposal.arguments().iter().map(|word| quoted(word)).collect();
-    format!("tipstaff rule add {}", words.join(" "))
-}
-
-/// A word as a shell takes it.
-fn quoted(word: &str) -> String {
-    match word.chars().all(is_plain) {
-        true => word.to_owned(),
-        false => format!("'{}'", word.replace('\'', "'\\''")),
-    }
-}
-
-/// What no shell reads otherwise.
-fn is_plain(letter: char) -> bool {
-    letter.is_ascii_alphanumeric() || "/-_.,:+@%=".contains(letter)
+    format!("tipstaff rule add {}", shell_words::join(proposal.arguments()))
 }
 
 /// A table of what was asked for, and the commands below it.

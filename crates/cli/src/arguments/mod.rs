@@ -231,6 +231,31 @@ pub enum Command {
     Play(PlayOptions),
 }
 
+impl Command {
+    /// Whether all that it writes is a text to read, which may be longer than a terminal.
+    pub fn is_a_list(&self) -> bool {
+        match self {
+            Self::Survey
+            | Self::Rules(_)
+            | Self::Hosts
+            | Self::Brief(_)
+            | Self::Schema(_)
+            | Self::Review(_)
+            | Self::Ask(_)
+            | Self::Compare(_)
+            | Self::History(_)
+            | Self::Replay(_)
+            | Self::State(_) => true,
+            Self::Names(options) => options.command.is_none(),
+            Self::Areas(options) => options.command.is_none(),
+            Self::Postures(options) => options.command.is_none(),
+            Self::Log(options) => !options.follow,
+            Self::Tally(options) => options.every.is_none(),
+            _ => false,
+        }
+    }
+}
+
 #[derive(Args, Debug)]
 pub struct DraftOptions {
     /// Draft them from the log of decisions: rules for what was allowed, paused rules for what was

@@ -4,6 +4,10 @@
 // The one place where it may be done.
 #![allow(clippy::disallowed_macros)]
 
+mod columns;
+mod fit;
+mod pager;
+
 use std::borrow::Cow;
 use std::cell::RefCell;
 use std::io::{self, BufRead, IsTerminal, Write};
@@ -11,7 +15,9 @@ use std::io::{self, BufRead, IsTerminal, Write};
 use crate::journal::Priority;
 use crate::shape::{Shape, Tagged};
 use anstyle::{AnsiColor, Style};
-use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table};
+pub use columns::Columns;
+use comfy_table::{Attribute, Cell, Color};
+use fit::fitted;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::Outcome;
 use tipstaff_core::orders::Action;
@@ -26,6 +32,10 @@ pub struct Terminal {
     pub json: bool,
     /// Why nothing more is written; the command goes on with its work.
     lost: RefCell<Option<io::Error>>,
+    /// Only ASCII is written.
+    is_ascii: bool,
+    /// What is kept for a pager; `None` where everything is written at once.
+    kept: RefCell<Option<String>>,
 }
 
 const BOLD: Style = Style::new().bold();
@@ -35,11 +45,47 @@ const RED: Style = AnsiColor::Red.on_default().bold();
 impl Terminal {
     /// A terminal on stdout and stderr.
     pub fn new(json: bool) -> Self {
-        Self { json, lost: RefCell::new(None) }
+        let (lost, kept) = (RefCell::new(None), RefCell::new(None));
+        Self { json, lost, is_ascii: !json && fit::is_ascii(), kept }
+    }
+
+    /// From now on what is written is kept, and shown at the end: by a pager where it is longer
+    /// than the terminal. Nothing is kept for a pipe.
+    pub fn page(&self) {
+        if self.is_seen() && io::stdin().is_terminal() {
+            *self.kept.borrow_mut() = Some(String::new());
+        }
+    }
+
+    /// Shows what is kept for a pager.
+    pub fn show_kept(&self) {
+        let Some(text) = self.kept.borrow_mut().take() else { return };
+        let rows = fit::size().map_or(usize::MAX, |(_, rows)| rows);
+        let colour = anstream::AutoStream::choice(&io::stdout()) != anstream::ColorChoice::Never;
+        let shown = match colour {
+            true => Cow::Borrowed(text.as_str()),
+            false => Cow::Owned(anstream::adapter::strip_str(&text).to_string()),
+        };
+        if text.lines().count() < rows || !pager::show(&shown) {
+            self.write_now(text.trim_end_matches('\n'));
+        }
     }
 
     /// Writes a line that is fit to be seen.
     fn write(&self, text: &str) {
+        let text = match self.is_ascii {
+            true => Cow::Owned(fit::ascii(text)),
+            false => Cow::Borrowed(text),
+        };
+        if let Some(kept) = self.kept.borrow_mut().as_mut() {
+            kept.push_str(&text);
+            kept.push('\n');
+            return;
+        }
+        self.write_now(&text);
+    }
+
+    fn write_now(&self, text: &str) {
         let mut lost = self.lost.borrow_mut();
         if lost.is_none() {
             *lost = writeln!(anstream::stdout(), "{text}").err();
@@ -54,6 +100,7 @@ impl Terminal {
     /// Why what was printed is not all there: a disk that is full. A reader that
     /// went away has seen what it wanted.
     pub fn failed(&self) -> Option<io::Error> {
+        self.show_kept();
         let lost = self.lost.borrow_mut().take();
         let flushed = lost.or_else(|| io::stdout().flush().err());
         flushed.filter(|e| e.kind() != io::ErrorKind::BrokenPipe)
@@ -97,6 +144,7 @@ impl Terminal {
         if !io::stdin().is_terminal() {
             return false;
         }
+        self.show_kept();
         anstream::eprint!("{} [y/N] ", visible(question));
         let mut answer = String::new();
         let read = io::stdin().lock().read_line(&mut answer);
@@ -160,89 +208,7 @@ impl Terminal {
 
     /// A table with room above it.
     pub fn table(&self, table: &Columns) {
-        self.write(&format!("\n{}", table.render()));
-    }
-}
-
-/// As it fits the terminal, broken between words; elsewhere as it is. A command that is to
-/// be copied stays in one piece.
-fn fitted(text: &str) -> Cow<'_, str> {
-    let width = match io::stdout().is_terminal() && !text.contains("tipstaff ") {
-        true => Table::new().width().filter(|width| *width >= NARROWEST),
-        false => None,
-    };
-    match width {
-        Some(width) if text.chars().count() > usize::from(width) => {
-            wrapped(text, width.into()).into()
-        }
-        _ => text.into(),
-    }
-}
-
-/// Breaks a line between words. What follows stands below the text, not below the labels
-/// before it: behind the last gap of two spaces in the first half.
-fn wrapped(text: &str, width: usize) -> String {
-    let leading = text.len() - text.trim_start().len();
-    let words = text.match_indices(|c: char| c != ' ').map(|(at, _)| at);
-    let begin = words.rev().find(|at| *at <= width / 2 && text[..*at].ends_with("  "));
-    let indent = begin.unwrap_or(leading);
-    let mut out = text[..indent].to_owned();
-    let mut used = text[..indent].chars().count();
-    let indent = " ".repeat(used);
-    for (n, word) in text[begin.unwrap_or(leading)..].split(' ').enumerate() {
-        let long = word.chars().count();
-        if n > 0 && used + 1 + long > width {
-            out.push('\n');
-            out.push_str(&indent);
-            used = indent.len();
-        } else if n > 0 {
-            out.push(' ');
-            used += 1;
-        }
-        out.push_str(word);
-        used += long;
-    }
-    out
-}
-
-/// Fewer columns are no size of a terminal.
-const NARROWEST: u16 = 20;
-/// Columns of a terminal that does not say.
-const USUAL: u16 = 80;
-
-/// A table: a header and rows, columns kept apart by space alone.
-pub struct Columns {
-    table: Table,
-}
-
-impl Columns {
-    /// A table with these headings, in lines where they have line ends.
-    pub fn new<'h>(headings: impl IntoIterator<Item = &'h str>) -> Self {
-        let mut table = Table::new();
-        table.load_style(comfy_table::presets::NOTHING);
-        table.set_content_arrangement(ContentArrangement::Dynamic);
-        // A serial console says that it has no columns at all.
-        if table.width().is_some_and(|width| width < NARROWEST) {
-            table.set_width(USUAL);
-        }
-        table.enforce_styling();
-        table.set_header(
-            headings
-                .into_iter()
-                .map(|h| Cell::new(visible_lines(h)).add_attribute(Attribute::Underlined)),
-        );
-        Self { table }
-    }
-
-    /// Adds a row.
-    pub fn row(&mut self, cells: impl IntoIterator<Item = Cell>) {
-        self.table.add_row(cells.into_iter().collect::<Vec<_>>());
-    }
-
-    fn render(&self) -> String {
-        let text = self.table.to_string();
-        let lines: Vec<&str> = text.lines().map(str::trim_end).collect();
-        lines.join("\n")
+        self.write(&format!("\n{}", table.render(fit::size().map(|(width, _)| width))));
     }
 }
 
@@ -282,11 +248,11 @@ pub fn outcome(outcome: Outcome, text: impl ToString) -> Cell {
     }
 }
 
-/// A moment for people: `2026-11-23 09:15:02`, local time.
+/// A moment for people, local time with its offset: `2026-11-23 09:15:02 +01:00`.
 pub fn moment(seconds: i64) -> String {
     let zone = jiff::tz::TimeZone::system();
     match jiff::Timestamp::from_second(seconds) {
-        Ok(at) => at.to_zoned(zone).strftime("%Y-%m-%d %H:%M:%S").to_string(),
+        Ok(at) => at.to_zoned(zone).strftime("%Y-%m-%d %H:%M:%S %:z").to_string(),
         Err(_) => "an unknown moment".into(),
     }
 }
@@ -342,18 +308,5 @@ mod tests {
         assert_eq!(bytes(12_800), "12.5 KiB");
         assert_eq!(counted(1, "rule", "rules"), "1 rule");
         assert_eq!(counted(0, "rule", "rules"), "0 rules");
-    }
-
-    #[test]
-    fn a_long_line_is_broken_between_words_below_its_text() {
-        let line = "  error    never-matches   rule 8 (night): rule 5 matches all of its traffic";
-        assert_eq!(
-            wrapped(line, 61),
-            "  error    never-matches   rule 8 (night): rule 5 matches all\n\
-             \u{20}                          of its traffic"
-        );
-        assert_eq!(wrapped("    one two", 8), "    one\n    two");
-        let long = "2001:db8:51:ffff:ffff:ffff:ffff:ffff";
-        assert_eq!(wrapped(long, 20), long);
     }
 }
