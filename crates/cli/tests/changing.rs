@@ -177,14 +177,14 @@ fn every_command_has_a_manual_page_that_reads_without_a_warning() {
         fs::read_dir(desk.path().join("man")).unwrap().map(|entry| entry.unwrap().path()).collect();
     names.sort();
     assert!(names.len() > 50, "{}", names.len());
-    let add = fs::read_to_string(desk.path().join("man/tipstaff-rule-add.1")).unwrap();
+    let add = fs::read_to_string(desk.path().join("man/tipstaff-rule-add.8")).unwrap();
     for section in ["NAME", "SYNOPSIS", "OPTIONS", "EXAMPLES", "EXIT STATUS", "FILES"] {
         let headed = [format!(".SH {section}"), format!(".SH \"{section}\"")];
         assert!(headed.iter().any(|h| add.contains(h.as_str())), "{section}: {add}");
     }
     // The same program writes the same pages.
     desk.text(&["manual", "--to", "again"]);
-    let again = fs::read_to_string(desk.path().join("again/tipstaff-rule-add.1")).unwrap();
+    let again = fs::read_to_string(desk.path().join("again/tipstaff-rule-add.8")).unwrap();
     assert_eq!(add, again);
     let groff = std::process::Command::new("groff").arg("--version").output();
     if !groff.is_ok_and(|output| output.status.success()) {

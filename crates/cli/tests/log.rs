@@ -178,3 +178,27 @@ fn a_log_that_cannot_be_written_stops_nothing_else() {
     Shapes::default().check(&["log"], &text);
     lab.done(&["withdraw"]);
 }
+
+/// SIGHUP: the log's file may have been moved away, and everything else is looked at anew.
+#[test]
+fn a_hang_up_lets_keep_read_anew() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(PLATES);
+    lab.done(&["post"]);
+    let keep = Running::of(&lab, &["keep"]);
+    keep.says("guarding new interfaces");
+    let file = lab.path().join("log/decisions.jsonl");
+    let logged = |port: u16| {
+        in_time(|| {
+            lab.knock(STRANGER[0], ARCHIVE[0], port);
+            fs::read_to_string(&file).is_ok_and(|text| text.contains(&format!("tcp/{port}")))
+        })
+    };
+    assert!(logged(7_101), "{}", keep.said());
+    let moved = lab.path().join("moved.jsonl");
+    fs::rename(&file, &moved).unwrap();
+    let process = nix::unistd::Pid::from_raw(keep.child.id() as i32);
+    nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGHUP).unwrap();
+    assert!(logged(7_102), "{}", keep.said());
+    assert!(fs::read_to_string(&moved).unwrap().contains("tcp/7101"));
+}

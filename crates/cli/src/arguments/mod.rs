@@ -17,10 +17,24 @@ const EXIT_CODES: &str = "Exit codes: 0 success, everything as ordered · 1 some
                           system error, nothing was left half done · state: 10 down, 11 drifted, \
                           12 the file was edited and not posted";
 
+/// What `--version` tells; `-V` tells the number alone.
+const LONG_VERSION: &str = concat!(
+    env!("CARGO_PKG_VERSION"),
+    "\ncommit: ",
+    env!("TIPSTAFF_COMMIT"),
+    "\norders: version 1\nkernel: Linux 6.1 or newer, x86-64"
+);
+
 /// Standing answers and ordered rules for this host, put in
 /// force by Tipstaff's own filter in the kernel and checked from outside.
 #[derive(Parser, Debug)]
-#[command(name = "tipstaff", version, after_help = EXIT_CODES, max_term_width = 100)]
+#[command(
+    name = "tipstaff",
+    version,
+    long_version = LONG_VERSION,
+    after_help = EXIT_CODES,
+    max_term_width = 100
+)]
 pub struct Arguments {
     #[command(flatten, next_help_heading = "Common options")]
     pub common: Common,

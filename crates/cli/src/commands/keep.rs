@@ -26,7 +26,7 @@ use tipstaff_gate::kernel::{KernelGate, check_support};
 use tipstaff_gate::{Gate, GateError, InForce, Left, Posted, Record};
 use tipstaff_host::interfaces::{self, LinkWatch};
 
-use crate::acts::decisions::Recorder;
+use crate::acts::decisions::{Recorder, Reopens};
 use crate::acts::posture;
 use crate::acts::trouble::Trouble;
 use crate::arguments::Common;
@@ -73,6 +73,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     let mut signals = SigSet::empty();
     signals.add(Signal::SIGTERM);
     signals.add(Signal::SIGINT);
+    signals.add(Signal::SIGHUP);
     signals.thread_block().map_err(|e| system("waiting for signals")(e.into()))?;
     let ends = SignalFd::with_flags(&signals, SfdFlags::SFD_CLOEXEC)
         .map_err(|e| system("waiting for signals")(e.into()))?;
@@ -81,14 +82,15 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
     check_support()?;
     let over =
         EventFd::from_flags(EfdFlags::EFD_CLOEXEC).map_err(|e| system("starting")(e.into()))?;
+    let reopens = &Reopens::default();
     thread::scope(|scope| {
         // However this ends: the other thread is waited for.
         let over = Over(&over);
         let (json, end) = (terminal.json, over.0);
         // Apart: reading an orders file must not make records wait.
-        let recorder =
-            scope.spawn(move || Recorder::new(common).run(end.as_fd(), &Terminal::new(json)));
-        guard(common, &ends, &recorder, terminal)
+        let recorder = scope
+            .spawn(move || Recorder::new(common, reopens).run(end.as_fd(), &Terminal::new(json)));
+        guard(common, &Asked { ends: &ends, reopens }, &recorder, terminal)
     })
 }
 
@@ -104,7 +106,7 @@ impl Drop for Over<'_> {
 /// Follows interfaces, addresses, programs and places until a signal ends it.
 fn guard(
     common: &Common,
-    ends: &SignalFd,
+    asked: &Asked<'_>,
     recorder: &ScopedJoinHandle<'_, ()>,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
@@ -113,6 +115,7 @@ fn guard(
     let mut known = Known::default();
     let mut place = Place::default();
     let mut trouble = Trouble::default();
+    let mut reads_anew = false;
     trouble.tell(keep_up(&mut gate, &mut known, terminal), terminal);
     notify(&format!("READY=1\n{}", status(&known)));
     if !terminal.json {
@@ -122,16 +125,20 @@ fn guard(
     loop {
         let mut waiting = [
             PollFd::new(links.as_fd(), PollFlags::POLLIN),
-            PollFd::new(ends.as_fd(), PollFlags::POLLIN),
+            PollFd::new(asked.ends.as_fd(), PollFlags::POLLIN),
         ];
         match poll(&mut waiting, PollTimeout::from(LOOK)) {
             Ok(_) | Err(nix::errno::Errno::EINTR) => {}
             Err(e) => return Err(system("waiting for an interface")(e.into())),
         }
-        let ended = waiting[1].any().unwrap_or(false);
-        if ended {
-            notify("STOPPING=1");
-            return Ok(Ending::Fine);
+        if waiting[1].any().unwrap_or(false) {
+            if !asked.to_read_anew() {
+                notify("STOPPING=1");
+                return Ok(Ending::Fine);
+            }
+            notify(&reloading());
+            known = Known::default();
+            reads_anew = true;
         }
         if recorder.is_finished() {
             // It has failed in a way that nobody foresaw: the service manager starts both anew.
@@ -143,8 +150,34 @@ fn guard(
         let kept = kept.and_then(|()| place.look(common, &mut gate, terminal));
         trouble.tell(kept, terminal);
         // Asked for by WatchdogSec= of the unit; each look is a sign of life.
-        notify(&format!("WATCHDOG=1\n{}", status(&known)));
+        let ready = if std::mem::take(&mut reads_anew) { "READY=1\n" } else { "" };
+        notify(&format!("{ready}WATCHDOG=1\n{}", status(&known)));
     }
+}
+
+/// What signals ask for.
+struct Asked<'a> {
+    ends: &'a SignalFd,
+    reopens: &'a Reopens,
+}
+
+impl Asked<'_> {
+    /// SIGHUP: everything is looked at anew, and the log's file opened again. Others end it.
+    fn to_read_anew(&self) -> bool {
+        let signal = self.ends.read_signal().ok().flatten();
+        let hung_up = signal.is_some_and(|signal| signal.ssi_signo == Signal::SIGHUP as u32);
+        if hung_up {
+            self.reopens.ask();
+        }
+        hung_up
+    }
+}
+
+/// That it reads anew, and since when (`Type=notify-reload` of systemd.service(5)).
+fn reloading() -> String {
+    let clock = nix::time::ClockId::CLOCK_MONOTONIC;
+    let now = nix::time::clock_gettime(clock).map(std::time::Duration::from).unwrap_or_default();
+    format!("RELOADING=1\nMONOTONIC_USEC={}", now.as_micros())
 }
 
 /// What `systemctl status` shows.

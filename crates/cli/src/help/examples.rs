@@ -107,7 +107,7 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
     ),
     (
         "manual",
-        &[("Manual pages for everybody", "sudo tipstaff manual --to /usr/local/share/man/man1")],
+        &[("Manual pages for everybody", "sudo tipstaff manual --to /usr/local/share/man/man8")],
     ),
     (
         "names",
@@ -313,6 +313,34 @@ mod tests {
                 assert!(read.is_ok(), "{line}: {}", read.unwrap_err());
             }
         }
+    }
+
+    /// The words of a line that begins with our name, up to what a shell makes of it.
+    fn words_of(line: &str) -> Option<Vec<String>> {
+        let line = line.trim().trim_start_matches("$ ").trim_start_matches("sudo ");
+        let line = line.split(['#', '>', '|', ';']).next()?.trim();
+        let is_ours = line.split(' ').next() == Some("tipstaff");
+        shell_words::split(line).ok().filter(|_| is_ours)
+    }
+
+    #[test]
+    fn every_command_in_the_documents_is_read() {
+        let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+        let docs = std::fs::read_dir(root.join("docs")).unwrap().map(|entry| entry.unwrap().path());
+        let pages = docs.filter(|path| path.extension().is_some_and(|e| e == "md"));
+        let mut met = 0;
+        for path in pages.chain([root.join("README.md")]) {
+            let page = std::fs::read_to_string(&path).unwrap();
+            let blocks = page.split("```").skip(1).step_by(2);
+            let shells = blocks.filter(|b| b.starts_with("sh\n") || b.starts_with("console\n"));
+            for line in shells.flat_map(str::lines) {
+                let Some(words) = words_of(line) else { continue };
+                let read = help::read(words.into_iter().map(OsString::from));
+                assert!(read.is_ok(), "{}: {line}: {}", path.display(), read.unwrap_err());
+                met += 1;
+            }
+        }
+        assert!(met > 60, "{met} commands");
     }
 
     #[test]

@@ -71,7 +71,7 @@ fn walk(
     title.extend(path.iter().cloned());
     let title = title.join("-");
     let text = page(command, &title, &path.join(" "), &subcommands)?;
-    pages.push((format!("{title}.1"), text));
+    pages.push((format!("{title}.8"), text));
     for sub in subcommands {
         path.push(sub.get_name().to_owned());
         walk(sub, path, pages)?;
@@ -90,6 +90,7 @@ fn page(
     let man = Man::new(command.clone())
         .title(title.to_ascii_uppercase())
         .source(concat!("tipstaff ", env!("CARGO_PKG_VERSION")))
+        .section("8")
         .manual("Tipstaff");
     let mut text = Vec::new();
     man.render_title(&mut text)?;
@@ -102,7 +103,7 @@ fn page(
         roff.control("SH", ["COMMANDS"]);
         for sub in subcommands {
             let about = sub.get_about().map(ToString::to_string).unwrap_or_default();
-            entry(&mut roff, &format!("{title}-{}(1)", sub.get_name()), &about);
+            entry(&mut roff, &format!("{title}-{}(8)", sub.get_name()), &about);
         }
     }
     let examples = examples::of(path);
@@ -132,7 +133,7 @@ fn page(
     };
     match path.is_empty() {
         true => roff.text([roman("Guide and reference: docs/ of the project.")]),
-        false => roff.text([bold(above), roman("(1)")]),
+        false => roff.text([bold(above), roman("(8)")]),
     };
     roff.to_writer(&mut text)?;
     Ok(text)
@@ -145,7 +146,7 @@ fn list(roff: &mut Roff, heading: &str, entries: &[(&str, &str)]) {
 
 fn entry(roff: &mut Roff, name: &str, says: &str) {
     roff.control("TP", []);
-    match name.ends_with("(1)") {
+    match name.ends_with("(8)") {
         true => roff.text([italic(name)]),
         false => roff.text([bold(name)]),
     };

@@ -93,6 +93,11 @@ impl Files {
         Self { path, open: None, second: (0, 0), missing: GapLine::default() }
     }
 
+    /// Opens the file again before the next line: it may be another one by then.
+    pub fn close(&mut self) {
+        self.open = None;
+    }
+
     /// Appends what was told, at a moment (for ages and for how much a second may take).
     /// What cannot be written is counted, and told once it can.
     ///

@@ -18,6 +18,6 @@ pub use files::{log_file, log_files, logged, no_log};
 pub use line::example;
 pub use line::{GapLine, Line, Told, as_text, moment, said};
 pub use read::{Counted, Counts, each, gather, scan};
-pub use recorder::Recorder;
+pub use recorder::{Recorder, Reopens};
 pub use viewers::is_recorded;
 pub use wanted::filter;

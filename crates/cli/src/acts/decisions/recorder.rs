@@ -2,6 +2,7 @@
 
 use std::io;
 use std::os::fd::BorrowedFd;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, SystemTime};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
@@ -24,13 +25,25 @@ pub struct Recorder<'c> {
     reader: Option<Reader<'c>>,
     files: Files,
     outlets: Outlets,
+    reopens: &'c Reopens,
+}
+
+/// Whether the log's file is to be opened again: somebody moved it away.
+#[derive(Default)]
+pub struct Reopens(AtomicBool);
+
+impl Reopens {
+    /// At the next decision.
+    pub fn ask(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
 }
 
 impl<'c> Recorder<'c> {
     /// Nothing is opened yet.
-    pub fn new(common: &'c Common) -> Self {
+    pub fn new(common: &'c Common, reopens: &'c Reopens) -> Self {
         let files = Files::new(log_file(common));
-        Self { common, reader: None, files, outlets: Outlets::new() }
+        Self { common, reader: None, files, outlets: Outlets::new(), reopens }
     }
 
     /// Reads until `end` can be read. What does not work is told, and tried again; only where
@@ -50,7 +63,7 @@ impl<'c> Recorder<'c> {
     }
 
     fn go_on(&mut self, end: BorrowedFd<'_>) -> Result<(), Failure> {
-        let Self { common, reader, files, outlets } = self;
+        let Self { common, reader, files, outlets, reopens } = self;
         if reader.is_none() {
             ask_to_hand_over(&common.run_dir);
             *reader = Reader::begin(common, PATIENCE)?;
@@ -68,6 +81,9 @@ impl<'c> Recorder<'c> {
                 return Err(failure);
             }
         };
+        if reopens.0.swap(false, Ordering::Relaxed) {
+            files.close();
+        }
         if let Some(log) = reads.log() {
             let taken = step.told.iter().filter(|told| outlets.tell(told, log)).count();
             files.write(&step.told, log, SystemTime::now()).map_err(unwritable(common))?;

@@ -37,6 +37,8 @@ use meaning::{meaning, show_meaning};
 #[derive(JsonSchema, Serialize)]
 pub struct Report {
     in_force: bool,
+    /// Whether other orders were in force before, another host's, another posture or none.
+    changed: bool,
     orders: Origin,
     rules: usize,
     paused: usize,
@@ -106,6 +108,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     // A full disk stops the post, and not its memory.
     let kept = options.trial.is_none();
     let prepared = history.prepare(&record, options.reason.as_deref(), kept, PATIENCE)?;
+    let changed = in_force.as_ref().is_none_or(|before| !is_same(&before.record, &record));
     let posting = Posting { brief: &judge.brief, record };
     let posted = match options.trial {
         Some(time) => gate.try_out(&posting, &all, time)?,
@@ -122,7 +125,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     };
     let limits = gate.in_force()?.map_or(Vec::new(), |now| shortfalls(&now, &all));
     let how = options.trial.map_or(Put::InForce, Put::OnTrial);
-    let kept = Kept { revision: Some(prepared.done()?), how, meaning, limits };
+    let kept = Kept { revision: Some(prepared.done()?), changed, how, meaning, limits };
     show(&judge, Some(&posted), &kept, terminal);
     if options.cut && options.trial.is_none() {
         end_stranded(&judge.brief, terminal)?;
@@ -138,12 +141,19 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
 pub struct Kept {
     /// Its number in the history.
     pub revision: Option<u32>,
+    /// Whether other orders were in force before, or none.
+    pub changed: bool,
     /// How long, and whether it stops anything.
     pub how: Put,
     /// What it changes, where something was in force before.
     pub meaning: Option<PolicyDiff>,
     /// What the gate cannot promise on this machine.
     pub limits: Vec<Shortfall>,
+}
+
+/// Whether two posts are of the same orders, for the same host in the same posture.
+fn is_same(before: &Record, now: &Record) -> bool {
+    (before.hash(), &before.host, &before.posture) == (now.hash(), &now.host, &now.posture)
 }
 
 /// How orders are put into the gate.
@@ -265,6 +275,7 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
     if terminal.json {
         terminal.json(&Report {
             in_force: posted.is_some() && !matches!(kept.how, Put::Rehearsed(_)),
+            changed: kept.changed,
             orders: judge.origin.clone(),
             rules: brief.rules.len(),
             paused,
@@ -300,6 +311,7 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
     terminal.heading(match (posted, kept.how) {
         (Some(_), Put::OnTrial(_)) => "in force, on trial",
         (Some(_), Put::Rehearsed(_)) => "rehearsed: they decide and count, and stop nothing",
+        (Some(_), _) if !kept.changed => "in force; the same orders were before",
         (Some(posted), _) if posted.replaced => "in force, replacing the previous orders",
         (Some(_), _) => "in force",
         (None, _) => "checked; nothing was put in force",

@@ -1,0 +1,54 @@
+//! docs/jobs.md: what its commands print is what they print, in the order of the page.
+//! `TIPSTAFF_UPDATE=1` writes the outputs anew.
+
+#![allow(clippy::unwrap_used)]
+
+use std::fs;
+use std::path::Path;
+
+#[path = "common/desk.rs"]
+mod desk;
+
+use desk::Desk;
+
+const ORDERS: &str = include_str!("../demo/orders.toml");
+
+/// A block of a page that was run: its commands, each with what it printed.
+fn played(desk: &Desk, block: &str) -> String {
+    let commands = block.lines().filter_map(|line| line.strip_prefix("$ "));
+    let mut text = String::new();
+    for command in commands {
+        let words = shell_words::split(command).unwrap();
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        assert_eq!(words[0], "tipstaff", "{command}");
+        let output = desk.run(&words[1..]);
+        let told = String::from_utf8([output.stdout, output.stderr].concat()).unwrap();
+        let lines = told.trim_matches('\n').lines().map(str::trim_end);
+        let told: Vec<&str> = lines.collect();
+        text.push_str(&format!("$ {command}\n{}\n\n", told.join("\n")));
+    }
+    format!("{}\n", text.trim_end())
+}
+
+#[test]
+fn the_commands_of_the_guide_print_what_it_says() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/jobs.md");
+    let page = fs::read_to_string(&path).unwrap();
+    let desk = Desk::new(ORDERS);
+    fs::write(desk.path().join("before.toml"), ORDERS).unwrap();
+    let mut parts = page.split("```console\n");
+    let mut new = parts.next().unwrap().to_owned();
+    let mut blocks = 0;
+    for part in parts {
+        let (block, rest) = part.split_once("```").unwrap();
+        new.push_str(&format!("```console\n{}```{rest}", played(&desk, block)));
+        blocks += 1;
+    }
+    assert!(blocks > 8, "{blocks} blocks");
+    if std::env::var_os("TIPSTAFF_UPDATE").is_some() {
+        fs::write(&path, new).unwrap();
+        return;
+    }
+    // Where this machine's own addresses come in, they are the page's business only once.
+    assert_eq!(page, new, "TIPSTAFF_UPDATE=1 cargo test -p tipstaff --test guide");
+}
