@@ -78,6 +78,7 @@ pub fn all() -> Vec<Known> {
         entry::<withdraw::Report>(),
     ];
     all.push(("orders", tipstaff_core::orders::schema));
+    all.push(("orders-part", tipstaff_core::orders::part_schema));
     all.sort_unstable_by_key(|(name, _)| *name);
     all
 }

@@ -70,6 +70,17 @@ fn the_schema_and_the_reader_refuse_the_same_forms() {
         ("traffic = \"plates\"", "traffic = \"plates\"\ndirection = \"in\""),
         ("traffic = \"plates\"", "traffic = \"plates\"\nlog = \"yes\""),
         ("name = \"ping-inside\"\n", ""),
+        ("traffic = \"plates\"", "traffic = \"tcp/99999\""),
+        ("traffic = \"plates\"", "traffic = [\"tcp/22\", \"udp/0\"]"),
+        ("traffic = \"plates\"", "traffic = \"icmp/22\""),
+        ("traffic = \"plates\"", "traffic = \"protocol/256\""),
+        ("traffic = \"plates\"", "traffic = \"plates\"\nprogram = \"bin/plated\""),
+        ("traffic = \"plates\"", "traffic = \"plates\"\nuntil = 2026-12-24T18:00:00"),
+        ("source = \"night-staff\"", "source = \"203.0.113.400\""),
+        ("source = \"night-staff\"", "source = [\"203.0.113.0/33\"]"),
+        ("source = \"night-staff\"", "source = \"2001:db8::/129\""),
+        ("plates = \"tcp/7410\"", "plates = \"tcp/70000\""),
+        ("partner = [\"203.0.113.0/24\"", "partner = [\"203.0.113.0.0/24\""),
     ] {
         assert!(DEMO.contains(right), "{right}");
         let text = DEMO.replacen(right, wrong, 1);
@@ -81,6 +92,70 @@ fn the_schema_and_the_reader_refuse_the_same_forms() {
         assert_eq!(output.status.code(), Some(2), "the reader takes {wrong}");
     }
     assert!(!validator.is_valid(&json!({})));
+}
+
+/// Of whatever is written: what the schema refuses the reader refuses.
+#[test]
+fn the_schema_refuses_nothing_that_the_reader_takes() {
+    let validator = jsonschema::validator_for(&schema()).unwrap();
+    let parts = ["tcp", "UDP", "icmp", "protocol", "22", "65535", "65536", "0", "echo", "*", "ssh"];
+    let signs = ["/", ":", " ", ",", ", ", "-", ""];
+    let mut words: BTreeSet<String> = parts.iter().map(|p| (*p).to_owned()).collect();
+    for first in parts {
+        for sign in signs {
+            for last in parts {
+                words.insert(format!("{first}{sign}{last}"));
+                words.insert(format!("{first}{sign}{last},{first}"));
+                words.insert(format!("{first}{sign}{last}-{last}"));
+            }
+        }
+    }
+    let addresses = [
+        "203.0.113.9",
+        "203.0.113.0/24",
+        "203.0.113.1/24",
+        "0.0.0.0/0",
+        "203.0.113.9-203.0.113.20",
+        "203.0.113.9 - 203.0.113.20",
+        "256.0.0.1",
+        "1.2.3",
+        "2001:db8::/32",
+        "2001:db8::1",
+        "::",
+        "::/0",
+        "::ffff:203.0.113.9",
+        "2001:db8::1-2001:db8::9",
+        "2001:db8::/200",
+        "file:unwanted.txt",
+        "area:NL",
+        "area:NL-NH",
+        "partner",
+        "any",
+        "a b",
+        "",
+    ];
+    let (mut taken, mut refused) = (0, 0);
+    let cases = words.iter().map(|word| ("traffic = \"plates\"", "traffic", word.as_str()));
+    let cases = cases.chain(addresses.map(|word| ("source = \"night-staff\"", "source", word)));
+    for (right, key, word) in cases {
+        let text = DEMO.replacen(right, &format!("{key} = {word:?}"), 1);
+        let by_schema = validator.is_valid(&as_json(&text));
+        let by_reader = tipstaff_core::orders::read(&text).is_ok();
+        assert!(by_schema || !by_reader, "{key} = {word:?}: only the schema refuses it");
+        taken += usize::from(by_reader);
+        refused += usize::from(!by_schema);
+    }
+    assert!(taken > 100 && refused > 100, "{taken} taken, {refused} refused");
+}
+
+#[test]
+fn a_file_that_is_included_has_a_schema_of_its_own() {
+    let text = tipstaff(Path::new("."), &["schema", "orders-part"]);
+    let part: Value = serde_json::from_str(&text).unwrap();
+    jsonschema::meta::validate(&part).unwrap();
+    let validator = jsonschema::validator_for(&part).unwrap();
+    assert!(validator.is_valid(&as_json(PART)));
+    assert!(!validator.is_valid(&as_json(MAIN)), "it has keys that only the main file may have");
 }
 
 #[test]

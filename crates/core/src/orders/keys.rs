@@ -1,10 +1,8 @@
 //! Every key of the orders, once: the reader checks against these lists, and
 //! the JSON Schema is made of them.
 
-use serde_json::{Map, Value, json};
-
 use super::action::Action;
-use super::at_most::{Over, Period};
+use super::at_most::Over;
 use super::hosts::OnFailure;
 use super::log::{Log, LogLevel};
 use super::model::Memory;
@@ -14,19 +12,25 @@ use crate::packet::Direction;
 /// A key and what may stand behind it.
 pub(super) struct Key {
     pub(super) name: &'static str,
-    kind: Kind,
-    required: bool,
-    meaning: &'static str,
+    pub(super) kind: Kind,
+    pub(super) required: bool,
+    pub(super) meaning: &'static str,
 }
 
 /// What may stand behind a key.
-enum Kind {
+pub(super) enum Kind {
     /// The number 1.
     Version,
     /// A string.
     Text,
     /// One string or a list of strings, not empty.
     Words,
+    /// The same, of traffic.
+    Traffic,
+    /// The same, of addresses and names of them.
+    Addresses,
+    /// The same, of programs by their absolute paths and of names of them.
+    Programs,
     /// true or false.
     Switch,
     /// A whole number between two, both included.
@@ -41,8 +45,8 @@ enum Kind {
     Table(&'static [Key]),
     /// A list of such tables.
     Tables(&'static [Key]),
-    /// A table of names that the orders choose, each with words behind it.
-    Names,
+    /// A table of names that the orders choose, each with such words behind it.
+    Names(&'static Kind),
 }
 
 const fn key(name: &'static str, kind: Kind, meaning: &'static str) -> Key {
@@ -106,12 +110,12 @@ pub(super) const ORDERS: &[Key] = &[
     key("log", Kind::Table(LOG), "Which decisions are logged, and how long they are kept"),
     key(
         "addresses",
-        Kind::Names,
+        Kind::Names(&Kind::Addresses),
         "Groups of addresses: single ones, prefixes, first-last ranges, other groups, file:NAME, \
          area:CODE",
     ),
-    key("services", Kind::Names, "Names for ports and protocols"),
-    key("programs", Kind::Names, "Sets of programs, by their absolute paths"),
+    key("services", Kind::Names(&Kind::Traffic), "Names for ports and protocols"),
+    key("programs", Kind::Names(&Kind::Programs), "Sets of programs, by their absolute paths"),
     key("areas", Kind::Table(AREAS), "Where area:CODE is looked up"),
     key("hosts", Kind::Tables(HOSTS), "The hosts that these orders are for"),
     key("boot", Kind::Table(BOOT), "What is in force after a restart"),
@@ -232,18 +236,18 @@ pub(super) const RULE: &[Key] = &[
     key("direction", Kind::OneOf(directions), "Direction [inbound]"),
     needed(
         "traffic",
-        Kind::Words,
+        Kind::Traffic,
         "Traffic that it matches: ssh, tcp/7410, udp/7420-7423, tcp/*, icmp/echo, protocol/47, any",
     ),
-    key("traffic_except", Kind::Words, "Traffic excluded from that"),
-    key("source", Kind::Words, "Sources: addresses, prefixes, ranges, groups [any]"),
-    key("source_except", Kind::Words, "Sources excluded from that"),
-    key("destination", Kind::Words, "To whom [any]"),
-    key("destination_except", Kind::Words, "Destinations excluded from that"),
+    key("traffic_except", Kind::Traffic, "Traffic excluded from that"),
+    key("source", Kind::Addresses, "Sources: addresses, prefixes, ranges, groups [any]"),
+    key("source_except", Kind::Addresses, "Sources excluded from that"),
+    key("destination", Kind::Addresses, "To whom [any]"),
+    key("destination_except", Kind::Addresses, "Destinations excluded from that"),
     key("interface", Kind::Words, "Interface it arrives at or leaves by: lan0, tun* [any]"),
     key("interface_except", Kind::Words, "But not there"),
-    key("program", Kind::Words, "Program that listens or sends, by its absolute path [any]"),
-    key("program_except", Kind::Words, "But not these"),
+    key("program", Kind::Programs, "Program that listens or sends, by its absolute path [any]"),
+    key("program_except", Kind::Programs, "But not these"),
     key("family", Kind::OneOf(families), "Address family [both]"),
     key("at_most", Kind::Rate, "Rate limit of an allow: 6 per minute per source, burst 3"),
     key("over", Kind::OneOf(overs), "What happens above the rate limit [deny]"),
@@ -259,60 +263,3 @@ pub(super) const RULE: &[Key] = &[
     key("hosts", Kind::Words, "Hosts it applies to: a name, #tag, * [as its group says, else all]"),
     key("postures", Kind::Words, "Postures in which it applies [as its group says, else all]"),
 ];
-
-/// The JSON Schema (draft 2020-12) of the orders, for a TOML file read as JSON.
-pub fn schema() -> Value {
-    let mut schema = table(ORDERS);
-    if let Value::Object(object) = &mut schema {
-        object.insert("$schema".into(), json!("https://json-schema.org/draft/2020-12/schema"));
-        object.insert("title".into(), json!("Orders of Tipstaff"));
-    }
-    schema
-}
-
-fn table(keys: &[Key]) -> Value {
-    let properties: Map<String, Value> =
-        keys.iter().map(|k| (k.name.into(), property(k))).collect();
-    let required: Vec<&str> = keys.iter().filter(|k| k.required).map(|k| k.name).collect();
-    let mut schema = json!({
-        "type": "object",
-        "properties": properties,
-        "required": required,
-        "additionalProperties": false,
-    });
-    if keys.iter().any(|k| k.name == "over")
-        && let Value::Object(object) = &mut schema
-    {
-        object.insert("dependentRequired".into(), json!({ "over": ["at_most"] }));
-    }
-    schema
-}
-
-fn property(key: &Key) -> Value {
-    fn words() -> Value {
-        let word = json!({ "type": "string", "minLength": 1 });
-        json!({ "oneOf": [word, { "type": "array", "items": word, "minItems": 1 }] })
-    }
-    let mut schema = match key.kind {
-        Kind::Version => json!({ "const": 1 }),
-        Kind::Text => json!({ "type": "string", "minLength": 1 }),
-        Kind::Words => words(),
-        Kind::Switch => json!({ "type": "boolean" }),
-        Kind::Number(least, most) => {
-            json!({ "type": "integer", "minimum": least, "maximum": most })
-        }
-        Kind::Moment => json!({ "type": "string", "format": "date-time" }),
-        Kind::Rate => {
-            let periods = Period::ALL.map(Period::name).join("|");
-            json!({ "type": "string", "pattern": format!("^\\s*[0-9]+\\s+per\\s+({periods})\\s+(per\\s+source|in\\s+all)\\s*(,\\s*burst\\s+[0-9]+\\s*)?$") })
-        }
-        Kind::OneOf(all) => json!({ "enum": all() }),
-        Kind::Table(keys) => table(keys),
-        Kind::Tables(keys) => json!({ "type": "array", "items": table(keys) }),
-        Kind::Names => json!({ "type": "object", "additionalProperties": words() }),
-    };
-    if let Value::Object(object) = &mut schema {
-        object.insert("description".into(), json!(key.meaning));
-    }
-    schema
-}

@@ -28,6 +28,7 @@ mod read_names;
 mod read_rules;
 mod read_values;
 mod resolve;
+mod schema;
 mod sheets;
 mod values;
 
@@ -41,7 +42,6 @@ pub use hosts::{
     Boot, Group, Host, HostSetting, Inactive, NO_POSTURE, OnFailure, OwnStanding, Posture,
     Recognition, SEALED, Selector, recognise,
 };
-pub use keys::schema;
 pub use lists::{Lists, areas_of_feed};
 pub use log::{Log, LogLevel};
 pub use model::{
@@ -50,3 +50,4 @@ pub use model::{
 };
 pub use origin::Origin;
 pub use read::{read, read_all};
+pub use schema::{part_schema, schema};

@@ -277,7 +277,8 @@ fn show_some(
 ) {
     let brief = &judge.brief;
     let foundations: Vec<FoundationRow> = if all {
-        Foundation::ALL.iter().map(|f| foundation_row(*f, brief.foundations, counts)).collect()
+        let shown = Foundation::ALL.iter().filter(|f| wanted.says(f.action()));
+        shown.map(|f| foundation_row(*f, brief.foundations, counts)).collect()
     } else {
         Vec::new()
     };
@@ -301,8 +302,9 @@ fn show_some(
         action,
         tally: counts.tally(Speaker::Standing(direction)),
     });
+    let standing: Vec<StandingRow> =
+        standing.into_iter().filter(|row| wanted.says(row.action)).collect();
     if terminal.json {
-        let standing = standing.into_iter().collect();
         let counted_by = counts.others.as_ref();
         terminal.json(&Report { orders: &judge.origin, counted_by, foundations, rules, standing });
         return;

@@ -66,6 +66,11 @@ impl Wanted {
             && (!self.paused || rule.inactive == Some(Inactive::Paused))
     }
 
+    /// Whether what says so is shown, where only some actions are.
+    pub fn says(&self, action: Action) -> bool {
+        self.action.is_none_or(|wanted| action == wanted)
+    }
+
     pub fn shows_all(&self) -> bool {
         self.keys.is_none()
             && self.source.is_none()
