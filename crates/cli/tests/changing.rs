@@ -264,3 +264,56 @@ fn a_monitor_gets_one_line_and_the_codes_of_plugins() {
         other => panic!("{other:?}: {line}"),
     }
 }
+
+/// The hooks of contrib/, with a program in the place of ours that notes what it was asked.
+#[test]
+fn a_hook_takes_up_the_posture_of_a_place_and_leaves_sealed_alone() {
+    let desk = Desk::new(ORDERS);
+    let noted = desk.path().join("noted");
+    let places = desk.path().join("places");
+    fs::write(&places, "# where we are\nGuest Wi-Fi road\nobservatory house\n").unwrap();
+    let hooks = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("contrib/hooks");
+    let asked = |hook: &str, arguments: &[&str], variables: &[(&str, &str)], sealed: bool| {
+        let _ = fs::remove_file(&noted);
+        let told = format!(
+            "#!/bin/sh\nif [ \"$2\" = --json ]; then\n  printf '{{ \"postures\": [ {{\\n \"name\": \
+             \"sealed\", \"note\": \"x\",\\n \"holds\": {sealed} }} ] }}'\nelse\n  \
+             echo \"$@\" > '{}'\nfi\n",
+            noted.display()
+        );
+        fs::write(desk.path().join("tipstaff"), told).unwrap();
+        fs::set_permissions(desk.path().join("tipstaff"), fs::Permissions::from_mode(0o755))
+            .unwrap();
+        let path = format!("{}:{}", desk.path().display(), std::env::var("PATH").unwrap());
+        let ended = std::process::Command::new("sh")
+            .arg(hooks.join(hook))
+            .args(arguments)
+            .env("PATH", path)
+            .env("TIPSTAFF_PLACES", &places)
+            .envs(variables.iter().copied())
+            .status()
+            .unwrap();
+        assert!(ended.success(), "{hook} {arguments:?}");
+        fs::read_to_string(&noted).unwrap_or_default()
+    };
+    let manager = |name, event, sealed| {
+        asked("networkmanager-posture", &["lan0", event], &[("CONNECTION_ID", name)], sealed)
+    };
+    let taken = "posture road --reason the place is Guest Wi-Fi\n";
+    assert_eq!(manager("Guest Wi-Fi", "up", false), taken);
+    for (name, event, sealed) in
+        [("Guest Wi-Fi", "down", false), ("Guest", "up", false), ("Guest Wi-Fi", "up", true)]
+    {
+        assert_eq!(manager(name, event, sealed), "", "{name} {event} {sealed}");
+    }
+    let daemon = asked("networkd-posture", &[], &[("IFACE", "observatory")], false);
+    assert_eq!(daemon, "posture house --reason the place is observatory\n");
+    // The scripts of the packages are read by a shell, too.
+    let scripts = ["build", "deb/postinst", "deb/prerm", "deb/postrm"];
+    let packaging = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging");
+    for script in scripts {
+        let read =
+            std::process::Command::new("bash").arg("-n").arg(packaging.join(script)).status();
+        assert!(read.unwrap().success(), "{script}");
+    }
+}

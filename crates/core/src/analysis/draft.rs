@@ -41,8 +41,10 @@ pub fn draft(host: &str, listeners: &[Listener], shell: Option<Shell>) -> String
 /// How a draft begins: with the standing answers, and the shell that somebody sits at.
 pub(super) fn begin(host: &str, (from, advice): (&str, &str), shell: Option<Shell>) -> String {
     let mut text = format!(
-        "# First orders of {host}, drafted from {from}. {advice}\n\
+        "#:schema orders.schema.json\n\
+         # First orders of {host}, drafted from {from}. {advice}\n\
          #   tipstaff post --check --orders THIS-FILE\n\
+         # For an editor that checks it: tipstaff schema > orders.schema.json, beside this file.\n\
          version = 1\n\n\
          [standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n"
     );
