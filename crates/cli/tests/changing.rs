@@ -317,3 +317,25 @@ fn a_hook_takes_up_the_posture_of_a_place_and_leaves_sealed_alone() {
         assert!(read.unwrap().success(), "{script}");
     }
 }
+
+#[test]
+fn what_people_read_is_ascii_where_the_locale_says_so_and_what_programs_read_stays() {
+    let grouped = ORDERS.replace(
+        "note = \"Desks and the night shift\"",
+        "note = \"W\u{e4}rme – and night\"\ngroup = \"staff\"",
+    );
+    let desk = Desk::new(&format!("{grouped}\n[[groups]]\nname = \"staff\"\n"));
+    let rules = ["rules", "--notes"];
+    let latin = [("LANG", "de_DE.ISO-8859-1")];
+    let text = desk.text_with(&rules, &latin);
+    assert!(text.is_ascii() && text.contains("W\\u{e4}rme - and night"), "{text}");
+    assert!(desk.text_with(&rules, &[("LANG", "C.UTF-8")]).contains("W\u{e4}rme – and night"));
+    assert!(
+        desk.text_with(&rules, &[("LANG", "C"), ("LC_ALL", "en_GB.utf8")]).contains("W\u{e4}rme")
+    );
+    // A fragment is taken in again, and JSON has an encoding of its own.
+    let fragment = desk.text_with(&["group", "export", "staff"], &latin);
+    assert!(fragment.contains("W\u{e4}rme – and night"), "{fragment}");
+    let json = desk.text_with(&["rules", "--json"], &latin);
+    assert!(json.contains("W\u{e4}rme – and night"), "{json}");
+}

@@ -77,12 +77,17 @@ impl Terminal {
             true => Cow::Owned(fit::ascii(text)),
             false => Cow::Borrowed(text),
         };
+        self.write_as_it_is(&text);
+    }
+
+    /// The same of what another program may read: whatever the locale, nothing of it changes.
+    fn write_as_it_is(&self, text: &str) {
         if let Some(kept) = self.kept.borrow_mut().as_mut() {
-            kept.push_str(&text);
+            kept.push_str(text);
             kept.push('\n');
             return;
         }
-        self.write_now(&text);
+        self.write_now(text);
     }
 
     fn write_now(&self, text: &str) {
@@ -120,8 +125,13 @@ impl Terminal {
         let text = text.trim_end();
         match io::stdout().is_terminal() {
             true => self.write(&visible_lines(text)),
-            false => self.write(text),
+            false => self.write_as_it_is(text),
         }
+    }
+
+    /// A row of a table that another program reads.
+    pub fn record(&self, text: impl AsRef<str>) {
+        self.write_as_it_is(&visible(text.as_ref()));
     }
 
     /// Whether somebody looks at it, who has no need of what a script reads.

@@ -65,7 +65,7 @@ pub fn run(common: &Common, options: &LogOptions, terminal: &Terminal) -> Result
     };
     let mut lines = Lines { filter: &filter, terminal, form, counts: Counts::default() };
     if form == Form::Csv {
-        terminal.line(HEAD);
+        terminal.record(HEAD);
     }
     let read = lines.print(&files, options.count)?;
     if options.follow {
@@ -118,10 +118,10 @@ fn print_counts(
         return Ending::Fine;
     }
     if options.csv {
-        terminal.line("name,turned_away,allowed,first,last");
+        terminal.record("name,turned_away,allowed,first,last");
         for row in &rows {
             let Row { name, turned_away, allowed, first, last } = row;
-            terminal.line(format!("{},{turned_away},{allowed},{first},{last}", field(name)));
+            terminal.record(format!("{},{turned_away},{allowed},{first},{last}", field(name)));
         }
         return Ending::Fine;
     }
@@ -242,7 +242,8 @@ impl Lines<'_> {
     fn show(&self, line: &str) {
         match self.form {
             Form::Json => self.terminal.document(line),
-            Form::Csv | Form::Text => self.terminal.line(line),
+            Form::Csv => self.terminal.record(line),
+            Form::Text => self.terminal.line(line),
         }
     }
 }

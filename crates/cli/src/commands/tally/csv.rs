@@ -9,12 +9,12 @@ use crate::failure::Failure;
 use crate::terminal::Terminal;
 
 pub(super) fn print(rows: &[Row], terminal: &Terminal) -> Result<Ending, Failure> {
-    terminal.line("by,packets,bytes,connections,beyond,since");
+    terminal.record("by,packets,bytes,connections,beyond,since");
     for row in rows {
         let since = row.since.map(|since| since.to_string()).unwrap_or_default();
         let Tally { packets, bytes, connections } = row.tally;
         let (by, beyond) = (field(&row.by), row.beyond);
-        terminal.line(format!("{by},{packets},{bytes},{connections},{beyond},{since}"));
+        terminal.record(format!("{by},{packets},{bytes},{connections},{beyond},{since}"));
     }
     Ok(Ending::Fine)
 }
