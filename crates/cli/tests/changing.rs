@@ -8,6 +8,8 @@ use std::os::unix::fs::PermissionsExt;
 
 #[path = "common/desk.rs"]
 mod desk;
+#[path = "common/shapes.rs"]
+mod shapes;
 
 use desk::Desk;
 
@@ -107,6 +109,7 @@ fn a_rule_is_written_in_an_editor_and_nothing_of_it_is_lost() {
 fn several_rules_at_once_and_a_time_from_now() {
     let desk = Desk::new(ORDERS);
     let json = desk.json(&["rule", "pause", "1", "open-day", "weather-for-partners"]);
+    shapes::Shapes::default().check(&["rule", "pause"], &json.to_string());
     assert_eq!(json["edits"].as_array().unwrap().len(), 2);
     assert_eq!(json["already"][0], "open-day is paused already");
     let moved = desk.json(&["rule", "move", "open-day", "ping-inside", "--position", "2"]);

@@ -68,5 +68,9 @@ pub fn names() -> Vec<String> {
     let told = String::from_utf8(told.stderr).unwrap();
     let told = told.split_whitespace().collect::<Vec<_>>().join(" ");
     let names = told.split("There are ").nth(1).unwrap().trim_end_matches('.');
-    names.split(", ").filter(|name| *name != "orders").map(str::to_owned).collect()
+    names
+        .split(", ")
+        .filter(|name| !name.starts_with("orders") || *name == "orders-edit")
+        .map(str::to_owned)
+        .collect()
 }
