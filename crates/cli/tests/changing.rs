@@ -126,6 +126,10 @@ fn several_rules_at_once_and_a_time_from_now() {
     let until: jiff::Timestamp = rules["rules"][0]["until"].as_str().unwrap().parse().unwrap();
     let left = until.duration_since(jiff::Timestamp::now()).as_mins();
     assert!((115..=120).contains(&left), "{left} minutes");
+    let later = desk.json(&["rule", "set", "open-day", "until=3d"]);
+    assert!(later["told"][0].as_str().unwrap().contains("`until` is now 20"), "{later}");
+    let removed = desk.text(&["rule", "set", "open-day", "until="]);
+    assert!(removed.contains("`until` is removed"), "{removed}");
     let widened = desk.text(&["rule", "set", "shell-for-staff", "source-=night-staff"]);
     assert!(widened.contains("that would leave no source"), "{widened}");
     let found = desk.json(&["rules", "--text", "PARTNER", "--action", "allow"]);

@@ -149,6 +149,7 @@ fn at_a_terminal_a_key_answers() {
         Seen::started(command, (40, 120), |mut command| command.spawn().unwrap())
     };
     let mut first = seen(&[]);
+    first.shows("2 requests that no rule covers");
     first.shows("1 of 2: tcp/7410 inbound, asked for 6 times by 2 addresses");
     first.shows("p  allow from everyone, for /usr/sbin/plated only");
     first.press("x");

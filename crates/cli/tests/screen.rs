@@ -150,3 +150,23 @@ fn bash_completes_the_names_of_rules() {
     seen.press("\u{15}exit\r");
     seen.has_ended_in_lines();
 }
+
+/// A pager shows what is longer than the terminal, and nothing else.
+#[test]
+fn a_text_that_is_longer_than_the_terminal_is_paged() {
+    let folder = tempfile::tempdir().unwrap();
+    let orders = folder.path().join("orders.toml");
+    fs::write(&orders, include_str!("../demo/orders.toml")).unwrap();
+    let shown = |rows: u16| {
+        let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
+        command.arg("rules").env("TIPSTAFF_ORDERS", &orders).env("LANG", "C.UTF-8");
+        command.env("PAGER", "sh -c 'echo by a pager; head -n 4'");
+        let seen = Seen::started(command, (rows, 120), |mut command| command.spawn().unwrap());
+        seen.shows("7 rules");
+        assert!(seen.is_over());
+        seen.text()
+    };
+    assert!(shown(8).starts_with("by a pager"));
+    let whole = shown(40);
+    assert!(!whole.contains("by a pager") && whole.contains("standing transit"), "{whole}");
+}

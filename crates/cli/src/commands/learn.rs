@@ -247,7 +247,7 @@ fn asked(all: &[Question], terminal: &Terminal) -> Result<Vec<Option<Choice>>, F
         return Ok(answers);
     }
     let keys = Keys::new()?;
-    let n = counted(all.len(), "request was", "requests were");
+    let n = counted(all.len(), "request", "requests");
     terminal.heading(&format!("{n} that no rule covers"));
     let mut at = 0;
     while let Some(question) = all.get(at) {

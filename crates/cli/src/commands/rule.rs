@@ -203,7 +203,11 @@ pub fn wanted(command: &RuleCommand) -> Result<Vec<Edit>, Failure> {
             vec![Edit::Add(new_rule(options)?, destination(&options.place))]
         }
         RuleCommand::Set { rule, keys } => {
-            vec![Edit::Set(Which::parse(rule), named::assignments(keys)?)]
+            let mut keys = named::assignments(keys)?;
+            for (_, value) in keys.iter_mut().filter(|(key, _)| key == "until") {
+                *value = when::ahead(value)?;
+            }
+            vec![Edit::Set(Which::parse(rule), keys)]
         }
         // It is read from the editor.
         RuleCommand::Edit { .. } => Vec::new(),
