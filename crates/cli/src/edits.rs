@@ -48,6 +48,11 @@ impl ChangedFile {
         Self { part, before, after: hash(after) }
     }
 
+    /// Whether a text is the one from before: the edit was cut off, or taken back.
+    pub fn is_as_before(&self, text: &str) -> bool {
+        self.before == text
+    }
+
     /// Whether a text is the one that the edit left behind.
     pub fn left(&self, text: &str) -> bool {
         hash(text) == self.after

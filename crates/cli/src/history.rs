@@ -80,29 +80,22 @@ pub struct Prepared<'h> {
 impl History {
     /// The history that a command works with. Nothing is made yet.
     pub fn from_options(common: &Common) -> Self {
-        let of = common.of_namespace();
+        Self::below(&common.history, &common.of_namespace())
+    }
+
+    /// The history below a directory; `of`: [`Common::of_namespace`].
+    pub fn below(history: &Path, of: &str) -> Self {
         let note = format!("last-post{of}.json");
         // One beside the revisions, one on another file system or at least in another place.
-        let apart = match common.history == Path::new(Common::HISTORY) {
+        let apart = match history == Path::new(Common::HISTORY) {
             true => Path::new(BESIDE_ORDERS).join(&note),
             false => {
-                let mut apart = common.history.as_os_str().to_owned();
+                let mut apart = history.as_os_str().to_owned();
                 apart.push(format!(".{note}"));
                 apart.into()
             }
         };
-        Self {
-            folder: common.history.join(format!("revisions{of}")),
-            notes: [common.history.join(note), apart],
-        }
-    }
-
-    /// The history below a directory, of the machine's own namespace.
-    pub fn below(folder: &Path) -> Self {
-        Self {
-            folder: folder.join("revisions"),
-            notes: [folder.join("last-post.json"), folder.join("last-post.json")],
-        }
+        Self { folder: history.join(format!("revisions{of}")), notes: [history.join(note), apart] }
     }
 
     fn unwritable(&self) -> impl Fn(io::Error) -> Failure + use<> {

@@ -97,13 +97,8 @@ impl Held {
         let changed = texts.iter().map(|NewText { part, text }| {
             ChangedFile::new(part.as_deref(), self.text_of(part.as_deref()), text)
         });
-        let real = self.real_path()?;
-        let before = edits::kept(&real)?;
-        edits::note(&real, history::account(), changed.collect())?;
-        self.write_without_note(texts).inspect_err(|_| {
-            // What was not done cannot be taken back, and would be in the way of what can.
-            let _ = edits::keep(&real, &before);
-        })
+        edits::note(&self.real_path()?, history::account(), changed.collect())?;
+        self.write_without_note(texts)
     }
 
     /// Writes the files as they are, without a note of how they were.

@@ -82,6 +82,41 @@ fn edits_are_taken_back_as_long_as_nobody_else_changed_the_file() {
     assert_eq!(desk.json(&["undo", "--list"])["edits"].as_array().unwrap().len(), 1);
 }
 
+/// Ended in the middle, an edit has its note and not its text, or an undo its text and still the
+/// note: neither is in the way of what was done before.
+#[test]
+fn an_edit_that_was_cut_off_is_in_nobodys_way() {
+    let desk = Desk::new(&format!("include = [\"more.toml\"]\n{ORDERS}"));
+    let part = "[addresses]\nhouse = \"198.51.100.0/24\"\n[[rules]]\nname = \"inside\"\n\
+        action = \"allow\"\ntraffic = \"tcp/9\"\nsource = \"house\"\n";
+    let files = ["orders.toml", "more.toml"].map(|name| desk.path().join(name));
+    fs::write(&files[1], part).unwrap();
+    desk.text(&["rule", "pause", "weather-for-partners"]);
+    let read = || files.each_ref().map(|file| fs::read_to_string(file).unwrap());
+    let paused = read();
+    // Of two files that one edit changes.
+    desk.text(&["rule", "set", "plates-for-partners", "source+=house"]);
+    desk.text(&["names", "rename", "addresses", "house", "desks"]);
+    let renamed = read();
+    assert!(renamed[0].contains("desks") && renamed[1].contains("desks"));
+    let edits = desk.path().join(".orders.toml.edits");
+    let noted = fs::read(&edits).unwrap();
+    let count = || desk.json(&["undo", "--list"])["edits"].as_array().unwrap().len();
+    assert_eq!(count(), 3);
+    // After one of the two files.
+    desk.text(&["undo"]);
+    let before = read();
+    fs::write(&edits, &noted).unwrap();
+    fs::write(&files[0], &renamed[0]).unwrap();
+    let told = desk.text(&["undo"]);
+    assert!(told.contains("names rename") && read() == before, "{told}");
+    // Before either of them, and after both of an undo.
+    fs::write(&edits, &noted).unwrap();
+    assert_eq!(count(), 2);
+    let told = desk.text(&["undo"]);
+    assert!(told.contains("source+=house") && read() == paused, "{told}");
+}
+
 #[test]
 fn a_rule_is_written_in_an_editor_and_nothing_of_it_is_lost() {
     let desk = Desk::new(ORDERS);

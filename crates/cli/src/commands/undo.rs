@@ -43,6 +43,10 @@ pub fn run(common: &Common, options: &UndoOptions, terminal: &Terminal) -> Resul
     let held = Held::open(path)?;
     let real = held.real_path()?;
     let mut kept = edits::kept(&real)?;
+    // Noted, and not made: neither counted nor in the way.
+    while kept.last().is_some_and(|edit| is_undone(&held, edit)) {
+        kept.pop();
+    }
     if options.list {
         list(&kept, path.to_owned(), terminal);
         return Ok(Ending::Fine);
@@ -76,6 +80,11 @@ pub fn run(common: &Common, options: &UndoOptions, terminal: &Terminal) -> Resul
     Ok(Ending::Fine)
 }
 
+/// Whether nothing is left of an edit.
+fn is_undone(held: &Held, edit: &MadeEdit) -> bool {
+    edit.files.iter().all(|file| file.is_as_before(held.text_of(file.part.as_deref())))
+}
+
 /// The texts before these edits, the oldest first; nothing, where somebody else changed a
 /// file since.
 fn before(held: &Held, undone: &[MadeEdit]) -> Result<Vec<NewText>, Failure> {
@@ -87,6 +96,9 @@ fn before(held: &Held, undone: &[MadeEdit]) -> Result<Vec<NewText>, Failure> {
                 Some(at) => texts[at].text.as_str(),
                 None => held.text_of(file.part.as_deref()),
             };
+            if file.is_as_before(now) {
+                continue;
+            }
             if !file.left(now) {
                 let path = held.path_of(file.part.as_deref());
                 return Err(Failure::Argument {

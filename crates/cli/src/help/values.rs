@@ -123,7 +123,8 @@ fn of_orders(kind: Kind, orders: &Orders) -> Vec<CompletionCandidate> {
 }
 
 fn revisions() -> Vec<CompletionCandidate> {
-    let all = History::below(&folder("--history", "TIPSTAFF_HISTORY", Common::HISTORY)).readable();
+    let all =
+        History::below(&folder("--history", "TIPSTAFF_HISTORY", Common::HISTORY), "").readable();
     let words = |reason: Option<&str>, by: &str| match reason {
         Some(reason) => format!("by {by}: {reason}"),
         None => format!("by {by}"),

@@ -98,6 +98,12 @@ pub fn edit_all<'t>(
     edits: Vec<Edit>,
 ) -> Result<EditedRules, EditFault> {
     let sheets = sheets.into();
+    if let [one] = edits.as_slice() {
+        // Nothing moves in between.
+        let edited = edit(sheets, one)?;
+        let text = NewText { part: edited.part.clone(), text: edited.text.clone() };
+        return Ok(EditedRules { texts: vec![text], edits: vec![edited], already: Vec::new() });
+    }
     let orders = read_all(sheets).map_err(EditFault::WrongOrders)?;
     let (mut main, mut attachments) = (sheets.text.to_owned(), sheets.attachments.clone());
     let mut done = EditedRules { texts: Vec::new(), edits: Vec::new(), already: Vec::new() };

@@ -36,8 +36,8 @@ pub fn run(common: &Common, options: &AskOptions, terminal: &Terminal) -> Result
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let mut judge = judge(common, options, &all)?;
     let keys = keys_of_text(&judge, &options.traffic)?;
-    let told = [named::read_as(&options.traffic), named::also_udp(&options.traffic)];
     if !terminal.json {
+        let told = [named::read_as(&options.traffic), named::also_udp(&options.traffic)];
         told.iter().flatten().for_each(|told| terminal.note(told));
     }
     let by_kinds = options.source.is_empty()

@@ -68,8 +68,8 @@ pub struct Offsets {
     level: i16,
     kind: i16,
     kind_name: i16,
-    pub(super) name: i16,
-    pub(super) parent: i16,
+    name: i16,
+    parent: i16,
 }
 
 impl Offsets {
@@ -162,17 +162,7 @@ pub(super) fn begin_hash(a: &mut Assembler, Secret(k0, k1): Secret) {
 pub(super) fn walk_up(a: &mut Assembler, offsets: Offsets, walked: Label, pathless: Label) {
     a.store_imm(Width::D, STACK, at::FOLDERS, 0);
     let up = a.label_here();
-    a.load(Width::D, R7, STACK, at::DENTRY);
-    a.copy(R8, R7);
-    follow(a, R8, offsets.parent, pathless);
-    // The root of a file system is its own parent, and its name is none.
-    a.jump_if_reg(If::Eq, R7, R8, walked);
-    a.store(Width::D, STACK, at::DENTRY, R8);
-    a.load(Width::D, R1, STACK, at::FOLDERS);
-    a.jump_if(If::Gt, R1, MOST_FOLDERS as u16 - 1, pathless);
-    a.alu64_imm(Op::Add, R1, 1);
-    a.store(Width::D, STACK, at::FOLDERS, R1);
-    follow(a, R7, offsets.name, pathless);
+    climb(a, at::DENTRY, offsets, walked, pathless);
     for word in 0..LONGEST as i16 / 8 {
         a.store_imm(Width::D, STACK, at::NAME + word * 8, 0);
     }
@@ -183,6 +173,24 @@ pub(super) fn walk_up(a: &mut Assembler, offsets: Offsets, walked: Label, pathle
     a.jump_if_signed(IfSigned::Lt, R0, 1, pathless);
     hash_name(a);
     a.jump(up);
+}
+
+/// One folder up: r7 becomes the kernel's pointer to the name of the directory entry at `entry`
+/// on the stack, where its parent stands then. Goes to `root` where it is the root of its file
+/// system, and to `too_deep` where it cannot be followed or [`at::FOLDERS`] are. r1 to r5 and r8
+/// are lost.
+pub(super) fn climb(a: &mut Assembler, entry: i16, offsets: Offsets, root: Label, too_deep: Label) {
+    a.load(Width::D, R7, STACK, entry);
+    a.copy(R8, R7);
+    follow(a, R8, offsets.parent, too_deep);
+    // The root of a file system is its own parent, and its name is none.
+    a.jump_if_reg(If::Eq, R7, R8, root);
+    a.store(Width::D, STACK, entry, R8);
+    a.load(Width::D, R1, STACK, at::FOLDERS);
+    a.jump_if(If::Gt, R1, MOST_FOLDERS as u16 - 1, too_deep);
+    a.alu64_imm(Op::Add, R1, 1);
+    a.store(Width::D, STACK, at::FOLDERS, R1);
+    follow(a, R7, offsets.name, too_deep);
 }
 
 /// Hashes the name on the stack, whose length with its end is in r0, word by word.
@@ -260,7 +268,7 @@ fn jump_if_anybodys(a: &mut Assembler, offsets: Offsets, anybodys: Label) {
 const FUSE: [u8; 5] = *b"fuse\0";
 
 /// `reg` becomes the pointer that stands at `reg + offset`.
-pub(super) fn follow(a: &mut Assembler, reg: Reg, offset: i16, failed: Label) {
+fn follow(a: &mut Assembler, reg: Reg, offset: i16, failed: Label) {
     read(a, Field { base: reg, offset, to: at::POINTER, size: 8 }, failed);
     a.load(Width::D, reg, STACK, at::POINTER);
     a.jump_if(If::Eq, reg, 0, failed);

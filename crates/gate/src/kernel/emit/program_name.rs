@@ -11,10 +11,10 @@ use std::os::fd::BorrowedFd;
 
 use tipstaff_bpf::abi::helper;
 use tipstaff_bpf::asm::{
-    Assembler, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R6, R7, R8, R9, STACK, Width,
+    Assembler, If, IfSigned, Label, Op, R0, R1, R2, R3, R4, R6, R7, R9, STACK, Width,
 };
 
-use super::owner_tag::{LONGEST, MOST_FOLDERS, Offsets, at, field, follow};
+use super::owner_tag::{LONGEST, Offsets, at, climb, field};
 
 /// Bytes of a key.
 pub const KEY_BYTES: u32 = 12;
@@ -90,16 +90,7 @@ fn find(a: &mut Assembler, maps: NameMaps<'_>) {
 /// system, and to `failed` where there is no room.
 fn write_folders(a: &mut Assembler, offsets: Offsets, whole: Label, failed: Label) {
     let up = a.label_here();
-    a.load(Width::D, R7, STACK, at::LEAF);
-    a.copy(R8, R7);
-    follow(a, R8, offsets.parent, failed);
-    a.jump_if_reg(If::Eq, R7, R8, whole);
-    a.store(Width::D, STACK, at::LEAF, R8);
-    a.load(Width::D, R1, STACK, at::FOLDERS);
-    a.jump_if(If::Gt, R1, MOST_FOLDERS as u16 - 1, failed);
-    a.alu64_imm(Op::Add, R1, 1);
-    a.store(Width::D, STACK, at::FOLDERS, R1);
-    follow(a, R7, offsets.name, failed);
+    climb(a, at::LEAF, offsets, whole, failed);
     a.jump_if(If::Gt, R9, NAME_BYTES as u16 - LONGEST as u16, failed);
     a.copy(R1, R6);
     a.alu64(Op::Add, R1, R9);
