@@ -17,7 +17,7 @@ use examples::Example;
 
 use crate::arguments::Arguments;
 
-/// The command line.
+/// The command line with all that its help shows.
 pub fn command() -> Command {
     let mut command = Arguments::command();
     let common: Vec<Arg> =
@@ -29,7 +29,6 @@ pub fn command() -> Command {
         command = command.mut_subcommand(&name, |sub| sub.args(hidden));
     }
     command = with_examples(command, &mut Vec::new());
-    command = values::completed(command);
     let style = command.get_styles().get_header().to_owned();
     let template = format!(
         "{{about-with-newline}}\n{{usage-heading}} {{usage}}\n{}\n{style}Options of every command \
@@ -68,10 +67,15 @@ fn with_examples(mut command: Command, path: &mut Vec<String>) -> Command {
 /// # Errors
 /// What clap says, with the words that are meant where others were tried.
 pub fn read(arguments: impl IntoIterator<Item = OsString>) -> Result<Arguments, Error> {
+    let words: Vec<OsString> = arguments.into_iter().collect();
+    // What the help has beside the arguments takes longer than most commands do; it is made
+    // where it is shown.
+    if let Ok(matches) = Arguments::command().try_get_matches_from(&words) {
+        return Arguments::from_arg_matches(&matches);
+    }
     let mut command = command();
-    let matches = command
-        .try_get_matches_from_mut(arguments)
-        .map_err(|error| explained(error, &mut command))?;
+    let matches =
+        command.try_get_matches_from_mut(words).map_err(|error| explained(error, &mut command))?;
     Arguments::from_arg_matches(&matches).map_err(|error| error.format(&mut command))
 }
 
@@ -122,7 +126,8 @@ const ASKS: &str = "TIPSTAFF_COMPLETE";
 
 /// Answers a shell that asks how a command line could go on, and ends then.
 pub fn complete() {
-    clap_complete::CompleteEnv::with_factory(command).var(ASKS).complete();
+    let factory = || values::completed(command());
+    clap_complete::CompleteEnv::with_factory(factory).var(ASKS).complete();
 }
 
 /// What a shell reads to ask for completions.
