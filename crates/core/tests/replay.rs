@@ -21,7 +21,8 @@ proptest! {
     ) {
         let (packet, interface) = (parse_ethernet(&frame), InterfaceIndex(2));
         let at = Duration::from_secs(1_795_000_000);
-        let replayed = Replay::new(&brief).unwrap().packet(Arrived { packet: &packet, interface, to_many: false, at });
+        let arrived = Arrived { packet: &packet, interface, to_many: false, at, length: 60 };
+        let replayed = Replay::new(&brief).unwrap().packet(arrived);
         let direction = replayed.direction;
         // Of a connection that was begun before the capture the replay says more.
         let goes_on = matches!(packet, Packet::Ip(ip)

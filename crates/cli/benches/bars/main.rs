@@ -154,7 +154,7 @@ fn user_space() {
     line(
         "verdicts in user space, one core, 1,000 rules",
         format!("{rate:.1} million/s"),
-        &format!("≥ {:.1} million/s", 6.0 / slower()),
+        "≥ 6 million/s",
     );
     let ratio = slow.as_secs_f64() / fast.as_secs_f64();
     line("reference / tables, 1,000 rules", format!("{ratio:.0}"), "");

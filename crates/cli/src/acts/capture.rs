@@ -8,8 +8,12 @@ use std::time::Duration;
 
 use flate2::bufread::MultiGzDecoder;
 use jiff::Timestamp;
+use pcap_parser::nom::IResult;
 use pcap_parser::traits::PcapNGPacketBlock;
-use pcap_parser::{Block, Linktype, PcapBlockOwned, PcapError, create_reader};
+use pcap_parser::{
+    Block, LegacyPcapBlock, Linktype, PcapBlockOwned, PcapError, create_reader, parse_pcap_frame,
+    parse_pcap_frame_be, parse_pcap_frame_modified,
+};
 use tipstaff_core::analysis::replay::Arrived;
 use tipstaff_core::packet::{InterfaceIndex, LinkFrame, Packet, parse_ethernet, parse_ip};
 use tipstaff_host::interfaces;
@@ -20,6 +24,8 @@ use crate::terminal::counted;
 
 /// Bytes that are read ahead: a packet may have that many.
 const AHEAD: usize = 1 << 20;
+/// Bytes that are read at once: they are worked on while they are in the processor's cache.
+const AT_ONCE: usize = 1 << 17;
 const GZIP: [u8; 2] = [0x1f, 0x8b];
 
 /// What a packet begins with (<https://www.tcpdump.org/linktypes.html>).
@@ -57,6 +63,7 @@ impl Link {
         }
     }
 
+    #[inline]
     fn packet(self, bytes: &[u8]) -> Packet {
         let (protocol, header) = match self {
             Self::Ethernet => return parse_ethernet(bytes),
@@ -94,8 +101,8 @@ pub struct Captured {
 impl Captured {
     /// As lists decide it.
     pub fn arrived(&self) -> Arrived<'_> {
-        let (to_many, at) = (self.to_many, self.at);
-        Arrived { packet: &self.packet, interface: number(self.interface), to_many, at }
+        let Self { to_many, at, length, .. } = *self;
+        Arrived { packet: &self.packet, interface: number(self.interface), to_many, at, length }
     }
 }
 
@@ -205,7 +212,8 @@ pub type Input = Box<dyn BufRead + Send>;
 pub fn opened(path: &Path) -> io::Result<Input> {
     Ok(match path == Path::new("-") {
         true => Box::new(BufReader::new(io::stdin())),
-        false => Box::new(BufReader::with_capacity(AHEAD, File::open(path)?)),
+        // Of a plain capture only the first bytes are looked at here.
+        false => Box::new(BufReader::new(File::open(path)?)),
     })
 }
 
@@ -217,6 +225,16 @@ fn unpacked(mut plain: Input) -> io::Result<Input> {
     })
 }
 
+/// What is read in pieces of at most [`AT_ONCE`].
+struct Pieces(Input);
+
+impl Read for Pieces {
+    fn read(&mut self, room: &mut [u8]) -> io::Result<usize> {
+        let most = room.len().min(AT_ONCE);
+        self.0.read(&mut room[..most])
+    }
+}
+
 /// Reads a capture to its end, or as far as it can be read.
 ///
 /// # Errors
@@ -225,7 +243,7 @@ pub fn read<E: From<NoCapture>>(
     input: Input,
     mut take: impl FnMut(News<'_>) -> Result<(), E>,
 ) -> Result<End, E> {
-    let input = unpacked(input).map_err(NoCapture::from)?;
+    let input = Pieces(unpacked(input).map_err(NoCapture::from)?);
     let mut reader = match create_reader(AHEAD, Box::new(input) as Box<dyn Read + Send>) {
         Err(PcapError::ReadError) => {
             return Err(NoCapture::Io(io::Error::other("it cannot be read")).into());
@@ -234,6 +252,21 @@ pub fn read<E: From<NoCapture>>(
     };
     let (mut told, mut offset) = (Told::default(), 0u64);
     loop {
+        // Those of pcap that are in memory as a whole, at once.
+        let mut used = 0;
+        if let Some(frame) = told.framing {
+            let ahead = reader.data();
+            while let Ok((rest, packet)) = frame(&ahead[used..]) {
+                if let Some(why) = told.frame(&packet, &mut take)? {
+                    return Ok(End::Damaged { offset: offset + used as u64, why });
+                }
+                used = ahead.len() - rest.len();
+            }
+        }
+        if used > 0 {
+            offset += used as u64;
+            reader.consume(used);
+        }
         let next = match reader.next() {
             Ok((used, block)) => match told.block(block, &mut take)? {
                 Some(why) => Err(Fault::Damaged(why)),
@@ -299,7 +332,14 @@ struct Told {
     whole: Vec<u8>,
     /// A kind of interface that is not read, and its packets.
     foreign: Option<(i32, u64)>,
+    /// How packets stand in it, where it is pcap.
+    framing: Option<Framing>,
+    /// Nanoseconds of a part of a second there.
+    tick: u64,
 }
+
+/// Reads one packet of pcap, and what comes behind it.
+type Framing = fn(&[u8]) -> IResult<&[u8], LegacyPcapBlock<'_>, PcapError<&[u8]>>;
 
 /// Where a packet stands.
 struct Place {
@@ -323,15 +363,15 @@ impl Told {
                 let kind = header.network;
                 let link = Link::of(kind);
                 self.interfaces.push(Interface { link, kind: kind.0, offset: 0, resolution });
+                self.framing = Some(match (header.is_modified_format(), header.is_bigendian()) {
+                    (true, _) => parse_pcap_frame_modified,
+                    (_, true) => parse_pcap_frame_be,
+                    _ => parse_pcap_frame,
+                });
+                self.tick = if nanoseconds { 1 } else { 1_000 };
                 take(News::Interface { name: None, kind: kind.0 })?;
             }
-            PcapBlockOwned::Legacy(packet) => {
-                let unit = self.interfaces.first().map_or(1_000_000, |known| known.resolution);
-                let part = u64::from(packet.ts_usec) * (1_000_000_000 / unit);
-                let at = Duration::from_secs(packet.ts_sec.into()) + Duration::from_nanos(part);
-                let place = Place { interface: 0, at, length: packet.origlen };
-                return self.packet(place, packet.data, take);
-            }
+            PcapBlockOwned::Legacy(packet) => return self.frame(&packet, take),
             PcapBlockOwned::NG(Block::SectionHeader(_)) => {
                 self.before += self.interfaces.len();
                 self.interfaces.clear();
@@ -368,6 +408,18 @@ impl Told {
         Ok(None)
     }
 
+    /// A packet of pcap.
+    fn frame<E>(
+        &mut self,
+        packet: &LegacyPcapBlock<'_>,
+        take: &mut impl FnMut(News<'_>) -> Result<(), E>,
+    ) -> Result<Option<String>, E> {
+        let part = u64::from(packet.ts_usec) * self.tick;
+        let at = Duration::from_secs(packet.ts_sec.into()) + Duration::from_nanos(part);
+        let place = Place { interface: 0, at, length: packet.origlen };
+        self.packet(place, packet.data, take)
+    }
+
     fn packet<E>(
         &mut self,
         place: Place,
@@ -386,17 +438,22 @@ impl Told {
         };
         let wire = length as usize;
         // What was not captured of a packet does not matter, but for its length.
-        let packet = match wire > data.len() && wire <= AHEAD {
+        let bytes = match wire > data.len() && wire <= AHEAD {
             true => {
                 self.whole.clear();
                 self.whole.extend_from_slice(data);
                 self.whole.resize(wire, 0);
-                link.packet(&self.whole)
+                self.whole.as_slice()
             }
-            false => link.packet(data),
+            false => data,
         };
-        let (to_many, interface) = (link.is_to_many(data), self.before + interface);
-        let captured = Captured { packet, to_many, length: length.into(), at, interface };
+        let captured = Captured {
+            packet: link.packet(bytes),
+            to_many: link.is_to_many(data),
+            length: length.into(),
+            at,
+            interface: self.before + interface,
+        };
         take(News::Packet(&captured, data)).map(|()| None)
     }
 }

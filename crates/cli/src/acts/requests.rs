@@ -7,9 +7,9 @@ use tipstaff_core::analysis::evidence::{Evidence, Request};
 use tipstaff_core::analysis::learned::Seen;
 use tipstaff_core::analysis::log::{Entry, LogFilter};
 use tipstaff_core::analysis::proposal::Proposal;
-use tipstaff_core::analysis::replay::{Conversations, Replay};
+use tipstaff_core::analysis::replay::Replay;
 use tipstaff_core::brief::Brief;
-use tipstaff_core::packet::{Direction, Packet};
+use tipstaff_core::packet::Direction;
 
 use crate::acts::capture::{self, End, News, NoCapture};
 use crate::acts::decisions::{Counts, gather, logged};
@@ -43,19 +43,15 @@ pub fn seen_in_capture(path: &Path, own: &[IpAddr]) -> Result<(Seen, End), Failu
     let input = capture::opened(path).map_err(Failure::unreadable(path))?;
     let open = Brief { own: capture::own(own, &[])?, ..Brief::everything_passes() };
     let mut replay = Replay::new(&open).map_err(tipstaff_gate::GateError::from)?;
-    let mut conversations = Conversations::default();
     let end = capture::read(input, |news| {
         if let News::Packet(captured, _) = news {
-            let replayed = replay.packet(captured.arrived());
-            if let Packet::Ip(ip) = &captured.packet {
-                conversations.add(ip, replayed, captured.length, captured.at);
-            }
+            replay.packet(captured.arrived());
         }
         Ok(())
     })
     .map_err(|why: NoCapture| why.of(path))?;
     let mut seen = Seen::default();
-    for (ends, conversation) in conversations.in_order() {
+    for (ends, conversation) in replay.conversations().in_order() {
         let (peer, destination) = match conversation.direction {
             Direction::Inbound => (ends.source, None),
             Direction::Outbound => (ends.destination, None),

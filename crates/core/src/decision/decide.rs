@@ -136,6 +136,7 @@ pub fn decide_within(
 }
 
 /// The frame of a decision around any way to find the first rule.
+#[inline]
 pub(crate) fn decide_with(
     brief: &Brief,
     facts: &PacketContext,
@@ -151,11 +152,11 @@ pub(crate) fn decide_with(
         }
         Before::Open(ip) => ip,
     };
-    if claims_to_be_here(&brief.own, facts.direction, &ip) {
+    if claims_to_be_here(&brief.own, facts.direction, ip) {
         let foundation = Foundation::Martian;
         return Decision { verdict: foundation.action(), speaker: Speaker::Foundation(foundation) };
     }
-    let index = RuleQuery::from_packet(facts, &ip).and_then(|question| first_rule(&question));
+    let index = RuleQuery::from_packet(facts, ip).and_then(|question| first_rule(&question));
     match index.and_then(|index| Some((index, brief.rule(index)?))) {
         Some((index, rule)) => Decision { verdict: rule.action, speaker: Speaker::Rule(index) },
         None => standing(brief, facts.direction),

@@ -344,6 +344,7 @@ impl Flows {
     }
 
     /// Takes note of the first of several fragments that passes.
+    #[inline]
     pub fn note_fragment(&mut self, packet: &IpPacket, now: Duration) {
         if let Some(id) = packet.first_of {
             let entry = Entry { at: now, stamp: 0, answered: false };

@@ -118,21 +118,22 @@ impl fmt::Display for Foundation {
 
 /// What the foundations make of a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Before {
+pub enum Before<'p> {
     /// Of another VLAN: decided there.
     NotOurs,
     /// A foundation decides.
     Speaks(Foundation),
     /// The rules are to decide this packet.
-    Open(IpPacket),
+    Open(&'p IpPacket),
 }
 
 /// Asks the foundations in their order.
-pub fn before_rules(switches: FoundationSwitches, facts: &PacketContext) -> Before {
+#[inline]
+pub fn before_rules(switches: FoundationSwitches, facts: &PacketContext) -> Before<'_> {
     if facts.interface == InterfaceIndex::LOOPBACK {
         return Before::Speaks(Foundation::Loopback);
     }
-    let ip = match facts.packet {
+    let ip = match &facts.packet {
         Packet::Link(LinkFrame::OtherVlan) => return Before::NotOurs,
         Packet::Link(LinkFrame::Named) => return Before::Speaks(Foundation::LinkProtocols),
         Packet::Link(LinkFrame::Unreadable) => return Before::Speaks(Foundation::Unreadable),
@@ -148,9 +149,9 @@ pub fn before_rules(switches: FoundationSwitches, facts: &PacketContext) -> Befo
             false => Foundation::LoneFragments,
         }),
         Payload::Malformed => Some(Foundation::Malformed),
-        Payload::Icmp { kind, .. } => icmp(&ip, kind, facts),
+        Payload::Icmp { kind, .. } => icmp(ip, kind, facts),
         Payload::Udp { from, to } => {
-            if assigns(&ip, facts.direction, from, to) && switches.address_assignment {
+            if assigns(ip, facts.direction, from, to) && switches.address_assignment {
                 Some(Foundation::AddressAssignment)
             } else {
                 facts.is_reply.then_some(Foundation::Replies)

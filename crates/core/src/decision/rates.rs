@@ -150,6 +150,7 @@ impl Rates {
     /// too. Of a connection only what opens it takes from the rate, a pure SYN:
     /// the last step of its handshake, where the kernel has no memory of the
     /// first (SYN cookies), is the same connection.
+    #[inline]
     pub fn ask(
         &mut self,
         decision: Decision,

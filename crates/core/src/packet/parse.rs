@@ -18,6 +18,7 @@ const ETHERTYPE_IPV6: u16 = 0x86dd;
 
 /// Reads an Ethernet II frame as it stands before the gate: the kernel has
 /// taken off its outermost tag by then.
+#[inline]
 pub fn parse_ethernet(frame: &[u8]) -> Packet {
     match frame.u16_be(12) {
         Some(ETHERTYPE_IPV4) => parse_ip(false, &frame[14..]),
@@ -33,9 +34,13 @@ pub fn parse_ethernet(frame: &[u8]) -> Packet {
 
 /// Reads a packet that begins at its IP header. `six` says which protocol the
 /// link layer announced.
+#[inline]
 pub fn parse_ip(six: bool, bytes: &[u8]) -> Packet {
     let read = if six { ipv6(bytes) } else { ipv4(bytes) };
-    read.map_or(Packet::Malformed, Packet::Ip)
+    match read {
+        Some(ip) => Packet::Ip(ip),
+        None => Packet::Malformed,
+    }
 }
 
 /// Bits of the word with an IPv4 fragment's offset (RFC 791 section 3.1).
@@ -75,6 +80,7 @@ impl Fragment {
 /// (RFC 4861 sections 6.1, 7.1, 8.1).
 const NOT_FORWARDED: u8 = 255;
 
+#[inline]
 fn ipv4(bytes: &[u8]) -> Option<IpPacket> {
     let header: [u8; 20] = bytes.array_at(0)?;
     let offset = usize::from(header[0] & 15) * 4;
@@ -91,7 +97,8 @@ fn ipv4(bytes: &[u8]) -> Option<IpPacket> {
         length: (end != 0).then(|| end - offset),
         kept: offset,
     };
-    let payload = if !piece.is_possible() {
+    let is_whole = fragment & (FRAGMENT_OFFSET | MORE_FRAGMENTS) == 0;
+    let payload = if !is_whole && !piece.is_possible() {
         Payload::Malformed
     } else if piece.offset != 0 {
         Payload::LaterFragment { id }
@@ -234,6 +241,7 @@ fn quote(
 
 /// `None` is malformed. `end` is where the IP header says the packet ends, 0
 /// when it does not say.
+#[inline]
 fn transport(family: Family, protocol: u8, bytes: &[u8], at: usize, end: usize) -> Option<Payload> {
     let fits = |length: usize| end == 0 || at + length <= end;
     match (protocol, family) {

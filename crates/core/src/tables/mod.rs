@@ -202,11 +202,13 @@ impl Tables<'_> {
     }
 
     /// Decides one packet.
+    #[inline]
     pub fn decide(&self, facts: &PacketContext) -> Decision {
         decide_with(&self.brief, facts, |question| self.first(question))
     }
 
     /// The same, with rates: what [`crate::decision::decide_within`] says.
+    #[inline]
     pub fn decide_within(
         &self,
         facts: &PacketContext,

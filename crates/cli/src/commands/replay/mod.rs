@@ -8,15 +8,15 @@ use std::io;
 use std::net::SocketAddr;
 use std::time::Duration;
 
+use foldhash::fast::RandomState;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::speaker_words;
-use tipstaff_core::analysis::replay::{Conversation, Conversations, Ends, Replay, Replayed};
+use tipstaff_core::analysis::replay::{Conversation, Ends, Replay, Replayed};
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::names::traffic::{TCP, UDP};
 use tipstaff_core::orders::{Action, Origin};
-use tipstaff_core::packet::Packet;
 
 use crate::arguments::{Common, ReplayOptions};
 use crate::chosen::{self, LoadedPolicy};
@@ -94,8 +94,7 @@ struct Damage {
 struct Side {
     brief: Brief,
     replay: Replay,
-    conversations: Conversations,
-    by: HashMap<Speaker, Counted>,
+    by: HashMap<Speaker, Counted, RandomState>,
     /// Of the last speaker, who mostly speaks again: not in `by` yet.
     last: (Speaker, Counted),
 }
@@ -112,8 +111,8 @@ impl Side {
         brief.own = capture::own(&options.own, &brief.own)?;
         brief.interfaces = Vec::new();
         let replay = Replay::new(&brief).map_err(tipstaff_gate::GateError::from)?;
-        let (conversations, by) = (Conversations::default(), HashMap::new());
-        Ok(Self { brief, replay, conversations, by, last: (Speaker::Nobody, Counted::default()) })
+        let last = (Speaker::Nobody, Counted::default());
+        Ok(Self { brief, replay, by: HashMap::default(), last })
     }
 
     /// The capture names an interface; nobody knows all of them before.
@@ -122,13 +121,10 @@ impl Side {
         Ok(self.replay.post(&self.brief).map_err(tipstaff_gate::GateError::from)?)
     }
 
+    #[inline]
     fn packet(&mut self, captured: &Captured) -> Replayed {
-        let Captured { packet, length, at, .. } = captured;
         let replayed = self.replay.packet(captured.arrived());
-        self.count(replayed.decision.speaker, *length);
-        if let Packet::Ip(ip) = packet {
-            self.conversations.add(ip, replayed, *length, *at);
-        }
+        self.count(replayed.decision.speaker, captured.length);
         replayed
     }
 
@@ -205,11 +201,12 @@ impl Out<'_> {
         data: &[u8],
         (brief, replayed): (&Brief, Replayed),
     ) -> io::Result<()> {
+        let Some(writing) = &mut self.writing else { return Ok(()) };
         let verdict = replayed.decision.verdict;
-        let wanted = self.options.verdicts.iter().map(|wanted| Action::from(*wanted));
-        let is_wanted =
-            self.options.verdicts.is_empty() || wanted.into_iter().any(|w| w == verdict);
-        let Some(writing) = self.writing.as_mut().filter(|_| is_wanted) else { return Ok(()) };
+        let mut wanted = self.options.verdicts.iter().map(|wanted| Action::from(*wanted));
+        if !self.options.verdicts.is_empty() && !wanted.any(|wanted| wanted == verdict) {
+            return Ok(());
+        }
         let by = speaker_words(brief, replayed.decision.speaker);
         let comment = format!("tipstaff: {verdict}, {} by {by}", replayed.direction);
         writing.packet(captured.interface, captured.at, captured.length, data, &comment)
@@ -326,8 +323,7 @@ impl Playing<'_> {
                 }
                 self.packets += 1;
                 self.bytes += captured.length;
-                let (first, _) = self.times.unwrap_or((captured.at, captured.at));
-                self.times = Some((first, captured.at));
+                self.times.get_or_insert((captured.at, captured.at)).1 = captured.at;
                 self.out.packet(captured, data, (&self.side.brief, replayed))?;
             }
         }
@@ -341,7 +337,7 @@ impl Playing<'_> {
         end: End,
     ) -> Report<'r> {
         let side = &self.side;
-        let all = side.conversations.in_order();
+        let all = side.replay.conversations().in_order();
         let listed = |is_meant: fn(&Conversation) -> bool| {
             let meant = all.iter().filter(|(_, conversation)| is_meant(conversation));
             meant.map(|(ends, conversation)| side.told(ends, conversation)).collect()
@@ -370,7 +366,7 @@ impl Playing<'_> {
 /// The conversations that two lists would not both let go on.
 fn differ(all: &[(&Ends, &Conversation)], side: &Side, other: &Side) -> Vec<Told> {
     let differ = all.iter().filter_map(|(ends, conversation)| {
-        let there = other.conversations.get(ends)?;
+        let there = other.replay.conversations().get(ends)?;
         ((there.stopped == 0) != (conversation.stopped == 0)).then(|| {
             let by = speaker_words(&other.brief, there.speaker);
             let other = Some(OtherTold { stopped: there.stopped, by });

@@ -6,6 +6,8 @@ use std::time::Duration;
 
 use foldhash::fast::RandomState;
 
+use super::connections::Connection;
+use super::pairs::{End, Pair, Way};
 use super::{Replayed, goes_on};
 use crate::decision::Speaker;
 use crate::names::traffic::{ICMP, ICMPV6, TCP, TrafficKey, UDP};
@@ -56,20 +58,94 @@ impl Conversation {
     }
 }
 
+impl Conversation {
+    /// Nothing was said yet.
+    fn begun(at: Duration) -> Self {
+        Self {
+            direction: Direction::Inbound,
+            packets: 0,
+            bytes: 0,
+            stopped: 0,
+            answered: false,
+            speaker: Speaker::Nobody,
+            begun: at,
+        }
+    }
+
+    /// Counts a packet. `answers`: it comes from the other end than the first one.
+    #[inline]
+    fn add(&mut self, ip: &IpPacket, replayed: Replayed, bytes: u64, answers: bool) {
+        let Replayed { direction, decision } = replayed;
+        let stopped = decision.verdict != Action::Allow;
+        if self.packets == 0 {
+            (self.direction, self.speaker) = (direction, decision.speaker);
+        } else {
+            // A refusal is no answer.
+            let refuses = matches!(ip.payload, Payload::Tcp { flags, .. } if flags.resets());
+            self.answered |= answers && !refuses;
+            let first = stopped && self.stopped == 0;
+            if first || goes_on(self.speaker) && !goes_on(decision.speaker) {
+                self.speaker = decision.speaker;
+            }
+        }
+        self.packets += 1;
+        self.bytes += bytes;
+        self.stopped += u64::from(stopped);
+    }
+}
+
+/// What is known of two ends of TCP or UDP.
+#[derive(Debug)]
+pub(super) struct Paired {
+    /// As each of them would know its connection: the lower one's, the higher one's.
+    connections: [Connection; 2],
+    /// Whether each of them is this host.
+    own: [bool; 2],
+    /// Who sent the first packet.
+    asker: End,
+    ends: Ends,
+    conversation: Conversation,
+}
+
+impl Paired {
+    /// The connection as the end knows it that is this host's.
+    #[inline]
+    pub(super) fn connection(&mut self, here: End) -> &mut Connection {
+        &mut self.connections[here as usize]
+    }
+
+    /// Whether an end is this host.
+    #[inline]
+    pub(super) fn is_own(&self, end: End) -> bool {
+        self.own[end as usize]
+    }
+
+    /// Counts a packet of it.
+    #[inline]
+    pub(super) fn add(&mut self, way: &Way, ip: &IpPacket, replayed: Replayed, bytes: u64) {
+        let answers = way.sender != self.asker || way.pair.is_one_end();
+        self.conversation.add(ip, replayed, bytes, answers);
+    }
+}
+
 /// All of a capture.
 #[derive(Debug, Default)]
 pub struct Conversations {
-    all: HashMap<Ends, Conversation, RandomState>,
+    /// Those of TCP and UDP, in the order in which they began.
+    paired: Vec<Paired>,
+    /// Where each of them stands.
+    places: HashMap<Pair, usize, RandomState>,
+    /// The last one: packets of one pair mostly follow each other.
+    latest: Option<(Pair, usize)>,
+    others: HashMap<Ends, Conversation, RandomState>,
 }
 
-/// The ends of a packet as its sender asks, and of the one that it would answer.
+/// The ends of a packet without ports as its sender asks, and of the one that it would answer.
 fn ends(ip: &IpPacket) -> Option<(Ends, Ends)> {
     let key = ip.key()?;
     let ends = |source, from, destination, key| Ends { source, from, destination, key };
     let protocol = key.protocol();
     let (from, back) = match ip.payload {
-        Payload::Tcp { from, to, .. } => (from, (to, TrafficKey::new(TCP, from))),
-        Payload::Udp { from, to } => (from, (to, TrafficKey::new(UDP, from))),
         Payload::Icmp { kind, id, .. } => {
             let request = match (protocol, kind) {
                 (ICMP, 0) => Some(TrafficKey::new(ICMP, u16::from_be_bytes([8, 0]))),
@@ -85,57 +161,103 @@ fn ends(ip: &IpPacket) -> Option<(Ends, Ends)> {
 }
 
 impl Conversations {
-    /// Counts a packet.
-    pub fn add(&mut self, ip: &IpPacket, replayed: Replayed, bytes: u64, at: Duration) {
-        let Some((asked, answered)) = ends(ip) else { return };
-        let Replayed { direction, decision } = replayed;
-        let stopped = decision.verdict != Action::Allow;
-        let (known, answers) = match self.all.get_mut(&answered) {
-            Some(known) => (Some(known), true),
-            None => (self.all.get_mut(&asked), false),
+    /// What is known of the pair of a packet, which may be its first one. `is_own`: whether
+    /// an address is this host's.
+    #[inline]
+    pub(super) fn paired(
+        &mut self,
+        way: &Way,
+        ip: &IpPacket,
+        at: Duration,
+        is_own: impl Fn(IpAddr) -> bool,
+    ) -> &mut Paired {
+        let place = match self.latest {
+            Some((pair, place)) if pair == way.pair => place,
+            _ => {
+                let place = match self.places.get(&way.pair) {
+                    Some(place) => *place,
+                    None => self.begin(way, ip, at, is_own),
+                };
+                self.latest = Some((way.pair, place));
+                place
+            }
         };
-        let Some(known) = known else {
-            let conversation = Conversation {
-                direction,
-                packets: 1,
-                bytes,
-                stopped: u64::from(stopped),
-                answered: false,
-                speaker: decision.speaker,
-                begun: at,
-            };
-            self.all.insert(asked, conversation);
-            return;
-        };
-        // A refusal is no answer.
-        let refuses = matches!(ip.payload, Payload::Tcp { flags, .. } if flags.resets());
-        known.answered |= answers && !refuses;
-        if stopped && known.stopped == 0 || goes_on(known.speaker) && !goes_on(decision.speaker) {
-            known.speaker = decision.speaker;
+        &mut self.paired[place]
+    }
+
+    /// The addresses of this host are others now.
+    pub(super) fn move_to(&mut self, is_own: impl Fn(IpAddr) -> bool) {
+        for known in &mut self.paired {
+            known.own[known.asker as usize] = is_own(known.ends.source);
+            known.own[known.asker.other() as usize] = is_own(known.ends.destination);
         }
-        known.packets += 1;
-        known.bytes += bytes;
-        known.stopped += u64::from(stopped);
+    }
+
+    fn begin(
+        &mut self,
+        way: &Way,
+        ip: &IpPacket,
+        at: Duration,
+        is_own: impl Fn(IpAddr) -> bool,
+    ) -> usize {
+        let key = TrafficKey::new(way.protocol, way.to);
+        let (source, destination) = (ip.source, ip.destination);
+        let own = [is_own(source), is_own(destination)];
+        let place = self.paired.len();
+        self.paired.push(Paired {
+            connections: Default::default(),
+            own: match way.sender {
+                End::Low => own,
+                End::High => [own[1], own[0]],
+            },
+            asker: way.sender,
+            ends: Ends { source, from: way.from, destination, key },
+            conversation: Conversation::begun(at),
+        });
+        self.places.insert(way.pair, place);
+        place
+    }
+
+    /// Counts a packet that has no ports.
+    pub(super) fn add_other(
+        &mut self,
+        ip: &IpPacket,
+        replayed: Replayed,
+        bytes: u64,
+        at: Duration,
+    ) {
+        let Some((asked, answered)) = ends(ip) else { return };
+        let answers = self.others.contains_key(&answered);
+        let known = self.others.entry(if answers { answered } else { asked });
+        known.or_insert_with(|| Conversation::begun(at)).add(ip, replayed, bytes, answers);
     }
 
     /// How many there are.
     pub fn len(&self) -> usize {
-        self.all.len()
+        self.paired.len() + self.others.len()
     }
 
     /// Whether there is none.
     pub fn is_empty(&self) -> bool {
-        self.all.is_empty()
+        self.len() == 0
     }
 
     /// What became of one.
     pub fn get(&self, ends: &Ends) -> Option<&Conversation> {
-        self.all.get(ends)
+        let protocol = ends.key.protocol();
+        if !matches!(protocol, TCP | UDP) {
+            return self.others.get(ends);
+        }
+        let (source, destination) = ((ends.source, ends.from), (ends.destination, ends.key.low()));
+        let place = self.places.get(&Way::new(source, destination, protocol).pair)?;
+        let known = self.paired.get(*place).filter(|known| known.ends == *ends)?;
+        Some(&known.conversation)
     }
 
     /// All, the earliest first.
     pub fn in_order(&self) -> Vec<(&Ends, &Conversation)> {
-        let mut all: Vec<_> = self.all.iter().collect();
+        let paired = self.paired.iter().map(|known| (&known.ends, &known.conversation));
+        let mut all: Vec<_> = paired.chain(&self.others).collect();
         all.sort_by_key(|(ends, conversation)| (conversation.begun, **ends));
         all
     }

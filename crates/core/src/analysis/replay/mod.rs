@@ -8,33 +8,41 @@
 
 mod connections;
 mod conversations;
+mod pairs;
 
 use std::net::IpAddr;
 use std::time::Duration;
 
 use crate::brief::Brief;
-use crate::decision::flows::{Flows, Known, Stamps};
+use crate::decision::flows::{Flows, Stamps};
 use crate::decision::foundations::Foundation;
 use crate::decision::rates::Rates;
 use crate::decision::{Decision, Speaker};
 use crate::moment::Moment;
 use crate::orders::Action;
 use crate::packet::{
-    Direction, InterfaceIndex, IpPacket, Packet, PacketContext, Payload, ProgramIndex,
+    Direction, InterfaceIndex, IpPacket, Packet, PacketContext, Payload, ProgramIndex, TcpFlags,
 };
 use crate::tables::{Tables, TooLarge};
 
-use connections::Connections;
+use connections::Connection;
+use pairs::Way;
+
 pub use conversations::{Conversation, Conversations, Ends};
 
-/// A list that decides captured packets.
+/// A list that decides captured packets, and who talked with whom.
 pub struct Replay {
+    judge: Judge,
+    conversations: Conversations,
+}
+
+/// The list, and what it remembers as the gate does.
+struct Judge {
     tables: Tables<'static>,
     /// Of the list: to work them out means to look at all its rules.
     stamps: Stamps,
     flows: Flows,
     rates: Rates,
-    connections: Connections,
 }
 
 /// A packet as it was captured.
@@ -48,6 +56,8 @@ pub struct Arrived<'p> {
     pub to_many: bool,
     /// When: since 1970-01-01 UTC.
     pub at: Duration,
+    /// Its bytes on the wire.
+    pub length: u64,
 }
 
 /// What was said of a packet.
@@ -66,13 +76,13 @@ impl Replay {
     /// When the list is too large for its tables.
     pub fn new(brief: &Brief) -> Result<Self, TooLarge> {
         let memory = brief.memory;
-        Ok(Self {
+        let judge = Judge {
             tables: Tables::build(brief)?.into_owned(),
             stamps: brief.stamps(),
             flows: Flows::with_room(memory.flows as usize),
             rates: Rates::with_room(memory.sources as usize),
-            connections: Connections::default(),
-        })
+        };
+        Ok(Self { judge, conversations: Conversations::default() })
     }
 
     /// Another list from now on, as after a post: what is remembered stays.
@@ -80,54 +90,97 @@ impl Replay {
     /// # Errors
     /// As [`Self::new`].
     pub fn post(&mut self, brief: &Brief) -> Result<(), TooLarge> {
-        self.tables = Tables::build(brief)?.into_owned();
-        self.stamps = brief.stamps();
+        self.judge.tables = Tables::build(brief)?.into_owned();
+        self.judge.stamps = brief.stamps();
+        self.conversations.move_to(|address| self.judge.is_own(address));
         Ok(())
     }
 
+    /// Who talked with whom so far.
+    pub fn conversations(&self) -> &Conversations {
+        &self.conversations
+    }
+
     /// Decides the next packet.
+    #[inline]
     pub fn packet(&mut self, arrived: Arrived<'_>) -> Replayed {
-        let Arrived { packet, interface, to_many, at } = arrived;
-        let ip = match packet {
-            Packet::Ip(ip) => Some(ip),
-            _ => None,
+        let Self { judge, conversations } = self;
+        let Arrived { packet, to_many, at, length, .. } = arrived;
+        let Packet::Ip(ip) = packet else {
+            return judge.decide(&arrived, Direction::Inbound, false);
         };
-        let direction = ip.map_or(Direction::Inbound, |ip| self.direction(ip, to_many));
-        let known = ip.map_or(Known::default(), |ip| match (direction, ip.payload) {
-            (Direction::Inbound | Direction::Outbound, Payload::Tcp { .. }) => {
-                Known { is_reply: self.connections.knows(direction, ip, at), answers: false }
+        let Some(way) = Way::of_packet(ip) else {
+            let own = (judge.is_own(ip.source), judge.is_own(ip.destination));
+            let replayed = judge.of_flow(&arrived, ip, direction(ip, own, to_many));
+            conversations.add_other(ip, replayed, length, at);
+            return replayed;
+        };
+        let known = conversations.paired(&way, ip, at, |address| judge.is_own(address));
+        let (sender, receiver) = (way.sender, way.sender.other());
+        let own = (known.is_own(sender), known.is_own(receiver));
+        let direction = direction(ip, own, to_many);
+        let replayed = match (ip.payload, direction) {
+            (Payload::Tcp { flags, .. }, Direction::Inbound) => {
+                judge.of_connection(&arrived, ip, direction, (flags, known.connection(receiver)))
             }
-            _ => self.flows.look_up(direction, ip, self.stamps, at),
-        });
+            (Payload::Tcp { flags, .. }, Direction::Outbound) => {
+                judge.of_connection(&arrived, ip, direction, (flags, known.connection(sender)))
+            }
+            _ => judge.of_flow(&arrived, ip, direction),
+        };
+        known.add(&way, ip, replayed, length);
+        replayed
+    }
+}
+
+impl Judge {
+    fn is_own(&self, address: IpAddr) -> bool {
+        self.tables.brief().own.binary_search(&address).is_ok()
+    }
+
+    #[inline]
+    fn decide(&mut self, arrived: &Arrived<'_>, direction: Direction, is_reply: bool) -> Replayed {
         let facts = PacketContext {
-            interface,
+            interface: arrived.interface,
             direction,
             program: ProgramIndex::OTHER,
-            is_reply: known.is_reply,
-            now: Moment(u32::try_from(at.as_secs()).unwrap_or(u32::MAX)),
-            packet: *packet,
+            is_reply,
+            now: Moment(u32::try_from(arrived.at.as_secs()).unwrap_or(u32::MAX)),
+            packet: *arrived.packet,
         };
-        let decision = self.tables.decide_within(&facts, &mut self.rates, at);
-        match (ip, decision.verdict) {
-            (Some(ip), Action::Allow) => self.passed(direction, ip, decision.speaker, known, at),
-            (Some(ip), _) if direction != Direction::Transit => {
-                self.connections.stopped(direction, ip, at);
-            }
-            _ => {}
-        }
+        let decision = self.tables.decide_within(&facts, &mut self.rates, arrived.at);
         Replayed { direction, decision }
     }
 
-    /// What the gate and the sockets remember of what passed.
-    fn passed(
+    /// A packet of TCP to this host or from it, which its socket knows.
+    #[inline]
+    fn of_connection(
         &mut self,
-        direction: Direction,
+        arrived: &Arrived<'_>,
         ip: &IpPacket,
-        speaker: Speaker,
-        known: Known,
-        at: Duration,
-    ) {
-        let stamps = self.stamps;
+        direction: Direction,
+        (flags, connection): (TcpFlags, &mut Connection),
+    ) -> Replayed {
+        let at = arrived.at;
+        let replayed = self.decide(arrived, direction, connection.knows(flags, at));
+        if replayed.decision.verdict == Action::Allow {
+            self.flows.note_fragment(ip, at);
+            connection.passed(flags, at);
+        } else {
+            connection.stopped(flags, at);
+        }
+        replayed
+    }
+
+    /// A packet that the gate remembers something of.
+    fn of_flow(&mut self, arrived: &Arrived<'_>, ip: &IpPacket, direction: Direction) -> Replayed {
+        let (at, stamps) = (arrived.at, self.stamps);
+        let known = self.flows.look_up(direction, ip, stamps, at);
+        let replayed = self.decide(arrived, direction, known.is_reply);
+        let Decision { verdict, speaker } = replayed.decision;
+        if verdict != Action::Allow {
+            return replayed;
+        }
         let by_foundation = matches!(speaker, Speaker::Foundation(_));
         match direction {
             Direction::Inbound => {
@@ -142,23 +195,22 @@ impl Replay {
                 self.flows.forwarded(ip, !by_foundation, stamps, at);
             }
         }
-        if direction != Direction::Transit {
-            self.connections.passed(direction, ip, at);
-        }
+        replayed
     }
+}
 
-    /// From an own address it leaves; what is for one of them, for all or for many comes in.
-    fn direction(&self, ip: &IpPacket, to_many: bool) -> Direction {
-        let own = |address: IpAddr| self.tables.brief().own.binary_search(&address).is_ok();
-        let for_many = match ip.destination {
-            IpAddr::V4(four) => four.is_multicast() || four.is_broadcast(),
-            IpAddr::V6(six) => six.is_multicast(),
-        };
-        match () {
-            () if own(ip.source) => Direction::Outbound,
-            () if own(ip.destination) || to_many || for_many => Direction::Inbound,
-            () => Direction::Transit,
-        }
+/// From an own address it leaves; what is for one of them, for all or for many comes in.
+/// `own`: whether the source and the destination are this host's.
+#[inline]
+fn direction(ip: &IpPacket, own: (bool, bool), to_many: bool) -> Direction {
+    let for_many = || match ip.destination {
+        IpAddr::V4(four) => four.is_multicast() || four.is_broadcast(),
+        IpAddr::V6(six) => six.is_multicast(),
+    };
+    match own {
+        (true, _) => Direction::Outbound,
+        (_, own) if own || to_many || for_many() => Direction::Inbound,
+        _ => Direction::Transit,
     }
 }
 

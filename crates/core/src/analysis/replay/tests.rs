@@ -20,7 +20,7 @@ const OWN: &str = "198.51.100.20";
 const PARTNER: &str = "203.0.113.9";
 
 fn arrived(packet: &Packet, at: Duration) -> Arrived<'_> {
-    Arrived { packet, interface: InterfaceIndex(2), to_many: false, at }
+    Arrived { packet, interface: InterfaceIndex(2), to_many: false, at, length: 60 }
 }
 
 fn brief(text: &str) -> Brief {
@@ -45,19 +45,15 @@ const ACK: u8 = 0x10;
 const RST: u8 = 4;
 
 /// Plays packets a second apart; what was said of each, and of the conversations.
-fn played(text: &str, packets: &[Packet]) -> (Vec<Action>, Conversations) {
+fn played(text: &str, packets: &[Packet]) -> (Vec<Action>, Replay) {
     let mut replay = Replay::new(&brief(text)).unwrap();
-    let mut conversations = Conversations::default();
     let mut said = Vec::new();
     for (second, packet) in packets.iter().enumerate() {
         let at = Duration::from_secs(1_795_000_000 + second as u64);
         let replayed = replay.packet(arrived(packet, at));
-        if let Packet::Ip(ip) = packet {
-            conversations.add(ip, replayed, 60, at);
-        }
         said.push(replayed.decision.verdict);
     }
-    (said, conversations)
+    (said, replay)
 }
 
 #[test]
@@ -69,7 +65,9 @@ fn a_connection_that_was_let_in_goes_on_and_one_that_was_not_is_cut() {
             tcp(source, OWN, (from, 7410), ACK),
         ]
     };
-    let (said, all) = played(ORDERS, &[talk(PARTNER, 4_000), talk("192.0.2.66", 4_001)].concat());
+    let (said, replay) =
+        played(ORDERS, &[talk(PARTNER, 4_000), talk("192.0.2.66", 4_001)].concat());
+    let all = replay.conversations();
     assert_eq!(said[..3], [Action::Allow; 3]);
     // The host's own answer is its own affair; what follows belongs to nothing.
     assert_eq!(said[3..], [Action::Deny, Action::Allow, Action::Deny]);
@@ -82,8 +80,9 @@ fn a_connection_that_was_let_in_goes_on_and_one_that_was_not_is_cut() {
 #[test]
 fn rates_go_by_the_time_of_the_capture() {
     let syn = |from: u16| tcp(PARTNER, OWN, (from, 7410), SYN);
-    let (said, all) = played(ORDERS, &[syn(1), syn(2), syn(3)]);
+    let (said, replay) = played(ORDERS, &[syn(1), syn(2), syn(3)]);
     assert_eq!(said.iter().filter(|said| **said == Action::Deny).count(), 1, "{said:?}");
+    let all = replay.conversations();
     assert_eq!(all.len(), 3);
     assert!(all.in_order().iter().any(|(_, c)| c.is_turned_away()));
     let mut replay = Replay::new(&brief(ORDERS)).unwrap();
@@ -96,7 +95,7 @@ fn rates_go_by_the_time_of_the_capture() {
 
 #[test]
 fn answers_come_in_and_what_was_open_before_stays_open() {
-    let (said, all) = played(
+    let (said, replay) = played(
         ORDERS,
         &[
             udp(OWN, "192.0.2.53", (5_353, 53)),
@@ -111,7 +110,7 @@ fn answers_come_in_and_what_was_open_before_stays_open() {
     );
     let (allow, deny) = (Action::Allow, Action::Deny);
     assert_eq!(said, [allow, allow, deny, allow, allow, deny, deny]);
-    let first = all.in_order()[0];
+    let first = replay.conversations().in_order()[0];
     assert!(first.1.answered && first.0.destination.to_string() == "192.0.2.53");
 }
 
