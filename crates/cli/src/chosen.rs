@@ -100,6 +100,7 @@ pub fn from_file(common: &Common) -> Result<LoadedPolicy, Failure> {
 
 /// As [`from_file`], another file than the one that all commands read.
 pub fn of_file_at(common: &Common, path: &Path) -> Result<LoadedPolicy, Failure> {
+    let _doing = tracing::info_span!("reading the orders", path = %path.display()).entered();
     let (Written { text, attachments, distrust }, origin) = written(path)?;
     let chosen = chosen(path, text, origin, attachments, |orders| {
         Ok((

@@ -291,6 +291,7 @@ impl History {
 impl Prepared<'_> {
     /// It is in force: from now on it is part of the history.
     pub fn done(self) -> Result<u32, Failure> {
+        let _doing = tracing::info_span!("writing the history").entered();
         self.beside.replace().map_err(self.history.unwritable())?;
         if self.revision.kept {
             self.history.note(&self.revision);

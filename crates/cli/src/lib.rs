@@ -40,6 +40,12 @@ pub fn main() -> ExitCode {
     };
     arguments.common.color.apply();
     let mut terminal = Terminal::new(arguments.common.json);
+    if arguments.common.quiet {
+        terminal.quieten(arguments.command.acts());
+    }
+    if arguments.common.verbose {
+        terminal.tell_time();
+    }
     if arguments.command.is_a_list() {
         terminal.page();
     }
@@ -62,6 +68,7 @@ pub fn main() -> ExitCode {
 
 fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure> {
     let common = &arguments.common;
+    let _doing = tracing::info_span!("in all").entered();
     if let Some(name) = &common.namespace {
         tipstaff_host::namespace::enter(name)?;
     }

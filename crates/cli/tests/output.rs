@@ -120,3 +120,32 @@ fn the_journal_hears_how_urgent_a_line_is() {
         assert!(!named || told.lines().all(|line| line.starts_with("<3>")), "{told}");
     }
 }
+
+#[test]
+fn quiet_leaves_out_what_went_well_and_verbose_says_what_took_how_long() {
+    let folder = tempfile::tempdir().unwrap();
+    let orders = folder.path().join("orders.toml");
+    fs::write(&orders, ORDERS).unwrap();
+    let texts = |arguments: &[&str]| {
+        let output = run(folder.path(), arguments, Stdio::piped());
+        [output.stdout, output.stderr].map(|text| String::from_utf8(text).unwrap())
+    };
+    assert!(texts(&["rule", "pause", "plates"])[0].contains("plates"));
+    assert_eq!(texts(&["rule", "resume", "plates", "-q"]), ["", ""]);
+    assert!(!fs::read_to_string(&orders).unwrap().contains("enabled = false"));
+    // What is asked for is answered, what goes wrong is told, and scripts get their JSON.
+    let [listed, _] = texts(&["rules", "--quiet"]);
+    assert!(listed.contains("plates") && !listed.contains("No counters"), "{listed}");
+    assert!(texts(&["rules"])[0].contains("No counters"));
+    assert!(texts(&["rule", "pause", "nothing", "-q"])[1].contains("nothing"));
+    assert!(texts(&["rule", "pause", "plates", "-q", "--json"])[0].contains("\"changed\": true"));
+
+    let [plain, none] = texts(&["rules"]);
+    let [text, times] = texts(&["rules", "-v"]);
+    assert_eq!((plain, none.as_str()), (text, ""));
+    let last = times.lines().last().unwrap();
+    assert!(times.contains("ms  reading the orders orders.toml"), "{times}");
+    assert!(
+        last.trim_start().starts_with(|c: char| c.is_ascii_digit()) && last.ends_with("in all")
+    );
+}

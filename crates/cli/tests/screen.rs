@@ -81,6 +81,26 @@ fn the_screen_shows_who_is_turned_away_and_lets_in_on_the_second_key() {
 }
 
 #[test]
+fn a_terminal_of_an_old_locale_gets_ascii_alone() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(&format!("[log]\nlevel = \"rules\"\n{PLATES}"));
+    lab.done(&["post"]);
+    for locale in ["C", "C.UTF-8"] {
+        let archive = std::sync::Arc::clone(&lab.archive);
+        let mut command = lab.command(&["watch"]);
+        command.env("LC_ALL", locale);
+        let mut seen = Seen::started(command, (24, 80), move |mut command| {
+            archive.run(move || command.spawn().unwrap()).unwrap()
+        });
+        seen.shows("decisions/s");
+        assert_eq!(lab.knock(STRANGER[0], ARCHIVE[0], 7411), "silent");
+        seen.shows("192.0.2.66");
+        assert_eq!(seen.text().is_ascii(), locale == "C", "{}", seen.text());
+        seen.press("q");
+    }
+}
+
+#[test]
 fn the_terminal_is_given_back_on_every_way_out() {
     let Some(lab) = Lab::new() else { return };
     lab.orders(PLATES);

@@ -22,6 +22,7 @@ use crate::netlink::{self, Kind};
 /// # Errors
 /// What netlink says.
 pub fn list() -> io::Result<Vec<Interface>> {
+    let _doing = tracing::info_span!("reading the interfaces").entered();
     let mut found = BTreeMap::new();
     for answer in netlink::route(RouteNetlinkMessage::GetLink(LinkMessage::default()), Kind::Dump)?
     {

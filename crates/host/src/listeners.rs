@@ -23,6 +23,7 @@ pub struct Found {
 /// # Errors
 /// What netlink or /proc say.
 pub fn list(interfaces: &[Interface]) -> io::Result<Found> {
+    let _doing = tracing::info_span!("reading the sockets").entered();
     let mut raw = Vec::new();
     for (transport, states) in [(Transport::Tcp, LISTEN), (Transport::Udp, BOUND)] {
         raw.extend(dump(transport, states)?);

@@ -443,9 +443,6 @@ pub struct ReachOptions {
     /// (--changes=FILE)
     #[arg(long, value_name = "FILE", num_args = 0..=1, require_equals = true, default_missing_value = "last", conflicts_with = "why")]
     pub changes: Option<String>,
-    /// Print nothing if nothing differs; with --changes, if nothing has changed
-    #[arg(long, conflicts_with = "why")]
-    pub quiet: bool,
     /// Print Markdown
     #[arg(long)]
     pub markdown: bool,

@@ -77,6 +77,12 @@ pub struct Common {
         hide_possible_values = true
     )]
     pub color: ColorOption,
+    /// Print only what needs attention: no hints, and nothing of what was done and went well
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+    /// Say on standard error what is done and how long it takes
+    #[arg(long, short, global = true)]
+    pub verbose: bool,
     /// Directory for runtime state
     #[arg(
         long,
@@ -246,6 +252,23 @@ pub enum Command {
 }
 
 impl Command {
+    /// Whether it does something, and what it writes says that it was done. Who has a trial to
+    /// confirm must hear of it.
+    pub fn acts(&self) -> bool {
+        match self {
+            Self::Rule(_) | Self::Confirm(_) | Self::Withdraw(_) | Self::Manual(_) => true,
+            Self::Standing(options) => options.direction.is_some() && !options.check,
+            Self::Group(command) => !matches!(command, GroupCommand::Export { .. }),
+            Self::Names(options) => options.command.is_some(),
+            Self::Postures(options) => options.command.is_some(),
+            Self::Areas(options) => options.command.is_some(),
+            Self::Undo(options) => !options.list,
+            Self::Post(options) => !options.check && !options.rehearse && options.trial.is_none(),
+            Self::Posture(options) => options.name.is_some() && !options.while_i_wait,
+            _ => false,
+        }
+    }
+
     /// Whether all that it writes is a text to read, which may be longer than a terminal.
     pub fn is_a_list(&self) -> bool {
         match self {

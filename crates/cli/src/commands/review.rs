@@ -68,7 +68,9 @@ pub fn run(
         cut_off: cut_off.as_ref().map(|(what, help)| (what.as_str(), help.as_str())),
         now: chosen::now(),
     };
+    let reviewing = tracing::info_span!("reviewing the rules").entered();
     let found = review(&judge.brief, &around);
+    drop(reviewing);
     let least = match options.fail_on {
         Level::Note => Severity::Note,
         Level::Warning => Severity::Warning,

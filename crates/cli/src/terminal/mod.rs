@@ -7,6 +7,7 @@
 mod columns;
 mod fit;
 mod pager;
+mod timing;
 
 use std::borrow::Cow;
 use std::cell::RefCell;
@@ -30,6 +31,10 @@ use tipstaff_core::visible::{visible, visible_json, visible_lines};
 pub struct Terminal {
     /// JSON instead of text.
     pub json: bool,
+    /// What is said in passing is left out.
+    quiet: bool,
+    /// Everything but errors is left out.
+    silent: bool,
     /// Why nothing more is written; the command goes on with its work.
     lost: RefCell<Option<io::Error>>,
     /// Only ASCII is written.
@@ -46,7 +51,30 @@ impl Terminal {
     /// A terminal on stdout and stderr.
     pub fn new(json: bool) -> Self {
         let (lost, kept) = (RefCell::new(None), RefCell::new(None));
-        Self { json, lost, is_ascii: !json && fit::is_ascii(), kept }
+        let is_ascii = !json && fit::is_ascii();
+        Self { json, quiet: false, silent: false, lost, is_ascii, kept }
+    }
+
+    /// Only what needs attention is written. `acts`: the command does something, and says
+    /// nothing where that goes well.
+    pub fn quieten(&mut self, acts: bool) {
+        self.quiet = true;
+        self.silent = acts && !self.json;
+    }
+
+    /// Whether nothing is to be written where nothing needs attention.
+    pub fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
+    /// Whether only ASCII is to be written.
+    pub fn is_ascii(&self) -> bool {
+        self.is_ascii
+    }
+
+    /// It is said what is done and how long it takes.
+    pub fn tell_time(&self) {
+        timing::tell();
     }
 
     /// From now on what is written is kept, and shown at the end: by a pager where it is longer
@@ -82,6 +110,9 @@ impl Terminal {
 
     /// The same of what another program may read: whatever the locale, nothing of it changes.
     fn write_as_it_is(&self, text: &str) {
+        if self.silent {
+            return;
+        }
         if let Some(kept) = self.kept.borrow_mut().as_mut() {
             kept.push_str(text);
             kept.push('\n');
@@ -146,6 +177,9 @@ impl Terminal {
 
     /// Something that is said in passing.
     pub fn note(&self, text: &str) {
+        if self.quiet {
+            return;
+        }
         self.write(&format!("{DIM}{}{DIM:#}", fitted(&visible(text))));
     }
 
@@ -200,7 +234,7 @@ impl Terminal {
     /// An outcome that somebody must see: a line, and in the journal an error.
     pub fn alarm(&self, text: &str) {
         match Priority::Error.prefix() {
-            "" => self.line(text),
+            "" if !self.silent => self.line(text),
             prefix => anstream::eprintln!("{prefix}{}", visible(text)),
         }
     }

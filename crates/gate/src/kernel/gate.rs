@@ -23,6 +23,8 @@ pub type StepHook = Box<dyn FnMut(&'static str) -> std::ops::ControlFlow<()>>;
 pub struct KernelGate {
     pub(super) run_dir: PathBuf,
     pub(super) cookie: u64,
+    /// What is being done, for whoever asks how long it takes.
+    doing: tracing::Span,
     #[cfg(feature = "testing")]
     hook: Option<StepHook>,
 }
@@ -39,6 +41,7 @@ impl KernelGate {
         Ok(Self {
             run_dir: run_dir.to_owned(),
             cookie,
+            doing: tracing::Span::none(),
             #[cfg(feature = "testing")]
             hook: None,
         })
@@ -57,7 +60,7 @@ impl KernelGate {
         if self.hook.as_mut().is_some_and(|hook| hook(name).is_break()) {
             return Err(GateError::Stopped(name));
         }
-        let _ = name;
+        self.doing = tracing::info_span!("posting:", name);
         Ok(())
     }
 

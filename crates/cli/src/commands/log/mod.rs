@@ -7,7 +7,6 @@ use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::log::{Entry, GroupBy, LogFilter, Row};
@@ -23,7 +22,7 @@ use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
-use crate::terminal::{Columns, Terminal, plain};
+use crate::terminal::{Columns, Terminal, moment, plain};
 
 /// Rows of `--top` where nobody says how many.
 const TOP: usize = 10;
@@ -164,10 +163,9 @@ pub fn table(rows: &[&Row], by: GroupBy, terminal: &Terminal) {
     }
 }
 
-/// A moment by the administrator's clock, to the second.
+/// A moment by the administrator's clock.
 fn local(time: &str) -> String {
-    let zoned = time.parse::<Timestamp>().map(|time| time.to_zoned(TimeZone::system()));
-    zoned.map_or_else(|_| time.to_owned(), |zoned| zoned.strftime("%Y-%m-%d %H:%M:%S").to_string())
+    time.parse::<Timestamp>().map_or_else(|_| time.to_owned(), |time| moment(time.as_second()))
 }
 
 const HEAD: &str =

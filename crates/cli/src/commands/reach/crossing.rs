@@ -102,7 +102,7 @@ pub fn run(
     };
     if terminal.json {
         terminal.json(&report);
-    } else if !options.quiet || differences + unknown > 0 {
+    } else if !terminal.is_quiet() || differences + unknown > 0 {
         show(&report, terminal);
     }
     Ok(if differences + unknown == 0 { Ending::Fine } else { Ending::Differs })

@@ -118,10 +118,10 @@ fn print(
     } else if options.why.is_some() {
         text::why(report, listeners, terminal);
     } else if let (Some(found), Some(before)) = (&found, before) {
-        if !options.quiet || !found.is_empty() || !report.complete {
+        if !terminal.is_quiet() || !found.is_empty() || !report.complete {
             text::changed(found, before, report.complete, terminal);
         }
-    } else if !options.quiet || !report.is_fine() {
+    } else if !terminal.is_quiet() || !report.is_fine() {
         text::show(report, terminal);
     }
     // What was found is told, whatever becomes of the file.

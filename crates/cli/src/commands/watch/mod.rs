@@ -48,7 +48,7 @@ pub fn run(
     let filter = filter(&options.decisions, judge.as_ref().map(|judge| &judge.orders))?;
     let keys = std::io::stdin().is_terminal();
     if keys && terminal.is_seen() && !options.plain && options.count.is_none() {
-        return screen::run(common, &filter, title(judge.as_ref()));
+        return screen::run(common, &filter, (title(judge.as_ref()), terminal.is_ascii()));
     }
     let mut feed = Feed::open(common, Duration::from_secs(1))?;
     if !terminal.json {

@@ -37,7 +37,11 @@ enum News {
 }
 
 /// Shows until a key or a signal ends it. The terminal is as before then, whatever happens.
-pub fn run(common: &Common, filter: &LogFilter, title: String) -> Result<Ending, Failure> {
+pub fn run(
+    common: &Common,
+    filter: &LogFilter,
+    (title, only_ascii): (String, bool),
+) -> Result<Ending, Failure> {
     let signals = SigSet::from_iter([Signal::SIGTERM, Signal::SIGINT, Signal::SIGHUP]);
     signals.thread_block().map_err(|e| system("waiting for signals")(e.into()))?;
     let flags = SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK;
@@ -54,7 +58,8 @@ pub fn run(common: &Common, filter: &LogFilter, title: String) -> Result<Ending,
         let _restored = Restored;
         let _ = execute!(stdout(), SetTitle("tipstaff watch"));
         // The channel is dropped at the end, which ends the reading.
-        show(common, filter, &mut terminal, &signals, Screen::new(title), news)
+        let screen = Screen::new(title, only_ascii);
+        show(common, filter, &mut terminal, &signals, screen, news)
     })
 }
 

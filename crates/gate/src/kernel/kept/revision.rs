@@ -176,7 +176,9 @@ impl Revision {
         };
         let programs = filled(PROGRAMS, &keys)?;
         let own = filled(OWN, &keys_of_addresses(&brief.own))?;
+        let building = tracing::info_span!("building the tables").entered();
         let built = Tables::build(brief)?;
+        drop(building);
         let layout = built.layout();
         let single = |name, value: &[u8]| {
             let map = sys::map_create(MapKind::Array, name, 4, value.len() as u32, 1)
@@ -231,6 +233,7 @@ impl Revision {
             rehearsed: memories.rehearsed,
         };
         let made = |hook: Hook| {
+            let _doing = tracing::info_span!("the kernel checks a program").entered();
             let code = match hook {
                 Hook::Outer | Hook::Inner => filter::program(hook, &parts),
                 Hook::Connect(family) => connect::program(family, &parts),

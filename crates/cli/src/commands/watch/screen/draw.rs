@@ -34,6 +34,31 @@ fn verdict(verdict: Action, colours: bool) -> Style {
     }
 }
 
+/// Signs for a terminal that knows nothing but ASCII: one column each.
+fn only_ascii(frame: &mut Frame<'_>) {
+    for cell in &mut frame.buffer_mut().content {
+        let Some(sign) = cell.symbol().chars().next().filter(|sign| !sign.is_ascii()) else {
+            continue;
+        };
+        cell.set_symbol(match sign {
+            '–' | '─' => "-",
+            '│' => "|",
+            '·' | '▂' => ".",
+            '▁' => "_",
+            '▃' => ":",
+            '▄' => "-",
+            '▅' => "=",
+            '▆' => "+",
+            '▇' => "*",
+            '█' => "#",
+            '↑' => "^",
+            '↓' => "v",
+            '→' => ">",
+            _ => "?",
+        });
+    }
+}
+
 /// Draws everything.
 pub fn draw(frame: &mut Frame<'_>, screen: &mut Screen) {
     let [head, body, line, foot] = Layout::vertical([
@@ -75,6 +100,9 @@ pub fn draw(frame: &mut Frame<'_>, screen: &mut Screen) {
     detail(frame, line, screen);
     footer(frame, foot, screen);
     over(frame, body, screen);
+    if screen.only_ascii {
+        only_ascii(frame);
+    }
 }
 
 fn header(frame: &mut Frame<'_>, area: Rect, screen: &Screen) {

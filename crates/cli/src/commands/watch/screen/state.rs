@@ -39,6 +39,8 @@ pub enum Over {
 /// All that is shown.
 pub struct Screen {
     pub title: String,
+    /// Whether the terminal knows nothing else.
+    pub only_ascii: bool,
     pub lines: VecDeque<Line>,
     pub recent: Recent,
     pub over: Option<Over>,
@@ -59,9 +61,10 @@ fn now() -> u64 {
 }
 
 impl Screen {
-    pub fn new(title: String) -> Self {
+    pub fn new(title: String, only_ascii: bool) -> Self {
         Self {
             title,
+            only_ascii,
             lines: VecDeque::new(),
             recent: Recent::new(now()),
             over: None,
@@ -204,7 +207,7 @@ mod tests {
 
     #[test]
     fn the_chosen_line_stays_and_a_pause_loses_nothing() {
-        let (mut screen, filter) = (Screen::new("archive".into()), LogFilter::default());
+        let (mut screen, filter) = (Screen::new("archive".into(), false), LogFilter::default());
         (1..=3).for_each(|port| screen.add(told(port), &filter));
         press(&mut screen, KeyCode::Down);
         press(&mut screen, KeyCode::Down);
@@ -228,7 +231,7 @@ mod tests {
 
     #[test]
     fn a_rule_is_added_on_the_second_key_alone() {
-        let mut screen = Screen::new("archive".into());
+        let mut screen = Screen::new("archive".into(), false);
         assert!(matches!(press(&mut screen, KeyCode::Char('a')), Asked::Nothing));
         screen.add(told(1), &LogFilter::default());
         assert!(matches!(press(&mut screen, KeyCode::Char('a')), Asked::Allow(_)));
