@@ -1,5 +1,5 @@
 //! docs/jobs.md: what its commands print is what they print, in the order of the page.
-//! `TIPSTAFF_UPDATE=1` writes the outputs anew.
+//! docs/orders.md: every key that the reader takes is there. `TIPSTAFF_UPDATE=1` writes both anew.
 
 #![allow(clippy::unwrap_used)]
 
@@ -50,5 +50,19 @@ fn the_commands_of_the_guide_print_what_it_says() {
         return;
     }
     // Where this machine's own addresses come in, they are the page's business only once.
+    assert_eq!(page, new, "TIPSTAFF_UPDATE=1 cargo test -p tipstaff --test guide");
+}
+
+#[test]
+fn the_page_of_the_orders_has_every_key() {
+    const BEGIN: &str = "<!-- Made of crates/core/src/orders/keys.rs by tests/guide.rs. -->\n";
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/orders.md");
+    let page = fs::read_to_string(&path).unwrap();
+    let (before, _) = page.split_once(BEGIN).unwrap();
+    let new = format!("{before}{BEGIN}{}", tipstaff_core::orders::reference());
+    if std::env::var_os("TIPSTAFF_UPDATE").is_some() {
+        fs::write(&path, new).unwrap();
+        return;
+    }
     assert_eq!(page, new, "TIPSTAFF_UPDATE=1 cargo test -p tipstaff --test guide");
 }

@@ -27,6 +27,7 @@ mod read_hosts;
 mod read_names;
 mod read_rules;
 mod read_values;
+mod reference;
 mod resolve;
 mod schema;
 mod sheets;
@@ -50,4 +51,5 @@ pub use model::{
 };
 pub use origin::Origin;
 pub use read::{read, read_all};
+pub use reference::reference;
 pub use schema::{part_schema, schema};
