@@ -1,6 +1,7 @@
 //! Findings as a log in the Static Analysis Results Interchange Format,
 //! version 2.1.0 (OASIS), for tools that gather them.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde::Serialize;
@@ -52,6 +53,7 @@ struct Tool {
 struct Driver {
     name: &'static str,
     semantic_version: &'static str,
+    information_uri: String,
     rules: Vec<Kind>,
 }
 
@@ -60,6 +62,7 @@ struct Driver {
 struct Kind {
     id: &'static str,
     short_description: Message,
+    help_uri: String,
     default_configuration: Configuration,
 }
 
@@ -81,6 +84,14 @@ struct Found {
     level: &'static str,
     message: Message,
     locations: Vec<Location>,
+    partial_fingerprints: Fingerprints,
+}
+
+/// What stays the same while rules move and lines are added before them (3.27.17).
+#[derive(Serialize)]
+struct Fingerprints {
+    #[serde(rename = "tipstaffFinding/v1")]
+    finding: String,
 }
 
 #[derive(Serialize)]
@@ -116,6 +127,11 @@ const fn level(severity: Severity) -> &'static str {
     }
 }
 
+/// A page that the packages install.
+fn page(name: &str) -> String {
+    format!("file:///usr/share/doc/tipstaff/{name}")
+}
+
 /// The log of a review of the orders at `path`.
 pub fn log(path: &Path, review: &Review) -> Log {
     let rules = Code::ALL
@@ -123,11 +139,26 @@ pub fn log(path: &Path, review: &Review) -> Log {
         .map(|code| Kind {
             id: code.name(),
             short_description: Message { text: code.why().to_owned() },
+            help_uri: page(&format!("findings.md#{}", code.name())),
             default_configuration: Configuration { level: level(code.severity()) },
         })
         .collect();
-    let driver = Driver { name: "Tipstaff", semantic_version: env!("CARGO_PKG_VERSION"), rules };
-    let results = review.findings.iter().map(|finding| found(path, finding)).collect();
+    let driver = Driver {
+        name: "Tipstaff",
+        semantic_version: env!("CARGO_PKG_VERSION"),
+        information_uri: page("README.md"),
+        rules,
+    };
+    // Of several findings of one kind about one rule, their order tells them apart.
+    let mut before: BTreeMap<String, usize> = BTreeMap::new();
+    let mut results = Vec::with_capacity(review.findings.len());
+    for finding in &review.findings {
+        let about = finding.rule.as_deref().unwrap_or(&finding.what);
+        let about = format!("{}:{about}", finding.code.name());
+        let number = before.entry(about.clone()).or_default();
+        *number += 1;
+        results.push(found(path, finding, format!("{about}:{number}")));
+    }
     let gave_up = review.gave_up.then(|| Notification {
         level: "warning",
         message: Message { text: format!("Not everything was checked: {GAVE_UP}.") },
@@ -145,7 +176,7 @@ pub fn log(path: &Path, review: &Review) -> Log {
     Log { schema: SCHEMA, version: "2.1.0", runs: [run] }
 }
 
-fn found(path: &Path, finding: &Finding) -> Found {
+fn found(path: &Path, finding: &Finding, fingerprint: String) -> Found {
     let Finding { code, severity, rule, position, file, line, what, help } = finding;
     let subject = match (rule, position) {
         (Some(rule), Some(position)) => format!("rule {position} ({rule}): "),
@@ -162,6 +193,7 @@ fn found(path: &Path, finding: &Finding) -> Found {
         locations: vec![Location {
             physical_location: Place { artifact_location: artifact, region },
         }],
+        partial_fingerprints: Fingerprints { finding: fingerprint },
     }
 }
 

@@ -10,6 +10,7 @@ use std::path::Path;
 mod desk;
 
 use desk::Desk;
+use tipstaff_core::orders::Code;
 
 const ORDERS: &str = include_str!("../demo/orders.toml");
 
@@ -55,11 +56,25 @@ fn the_commands_of_the_guide_print_what_it_says() {
 
 #[test]
 fn the_page_of_the_orders_has_every_key() {
-    const BEGIN: &str = "<!-- Made of crates/core/src/orders/keys.rs by tests/guide.rs. -->\n";
-    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/orders.md");
+    ends_with("orders.md", &tipstaff_core::orders::reference());
+}
+
+#[test]
+fn the_page_of_the_findings_has_every_kind() {
+    let kinds = Code::ALL.map(|code| {
+        let severity = format!("{:?}", code.severity()).to_lowercase();
+        format!("\n### {}\n\n{severity} · {}\n", code.name(), code.why())
+    });
+    ends_with("findings.md", &kinds.concat());
+}
+
+/// What a page of docs/ says behind its mark.
+fn ends_with(name: &str, made: &str) {
+    const BEGIN: &str = "<!-- What follows is made by tests/guide.rs. -->\n";
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(name);
     let page = fs::read_to_string(&path).unwrap();
     let (before, _) = page.split_once(BEGIN).unwrap();
-    let new = format!("{before}{BEGIN}{}", tipstaff_core::orders::reference());
+    let new = format!("{before}{BEGIN}{made}");
     if std::env::var_os("TIPSTAFF_UPDATE").is_some() {
         fs::write(&path, new).unwrap();
         return;

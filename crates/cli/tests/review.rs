@@ -230,6 +230,22 @@ fn an_independent_validator_finds_the_log_as_the_standard_says() {
         let rule = &log["runs"][0]["tool"]["driver"]["rules"][index];
         assert_eq!(rule["id"], result["ruleId"]);
     }
+    // What is found is known again when lines come before it.
+    let prints = |log: &serde_json::Value| {
+        let all = log["runs"][0]["results"].as_array().unwrap().iter();
+        let print = |found: &serde_json::Value| found["partialFingerprints"].clone();
+        let mut all: Vec<_> = all.map(|found| print(found).to_string()).collect();
+        all.sort_unstable();
+        all
+    };
+    let (text, file) = (format!("{HEAD}{RULES}"), folder.path().join("orders.toml"));
+    let visitors = "[[rules]]\nname = \"visitors\"\nnote = \"n\"\naction = \"deny\"\ntraffic = \"tcp/9\"\nsource = \"192.0.2.7\"\n";
+    let (head, rest) = text.split_at(text.find("[[rules]]").unwrap());
+    std::fs::write(&file, format!("{head}{visitors}{rest}")).unwrap();
+    let (before, after) = (prints(&log), prints(&json(&review(folder.path(), &["--sarif"]))));
+    assert!(before.windows(2).all(|pair| pair[0] != pair[1]), "{before:#?}");
+    let kept = before.iter().filter(|print| after.contains(print)).count();
+    assert_eq!(kept, before.len(), "{before:#?} {after:#?}");
     // The validator does find faults.
     let mut wrong = log.clone();
     wrong["runs"][0]["results"][0]["level"] = "loud".into();
