@@ -43,6 +43,9 @@ pub fn main() -> ExitCode {
     if arguments.common.quiet {
         terminal.quieten(arguments.command.acts());
     }
+    if arguments.common.csv {
+        terminal.only_tables();
+    }
     if arguments.common.verbose {
         terminal.tell_time();
     }
@@ -68,6 +71,12 @@ pub fn main() -> ExitCode {
 
 fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure> {
     let common = &arguments.common;
+    if common.csv && !arguments.command.has_tables() {
+        return Err(Failure::Argument {
+            message: "--csv: this command writes no table".into(),
+            help: "With --json it writes what it found for a script.".into(),
+        });
+    }
     let _doing = tracing::info_span!("in all").entered();
     if let Some(name) = &common.namespace {
         tipstaff_host::namespace::enter(name)?;

@@ -238,3 +238,24 @@ fn a_reader_that_goes_away_ends_the_program_quietly() {
     let output = command.output().unwrap();
     assert!(output.stderr.is_empty(), "{}", String::from_utf8_lossy(&output.stderr));
 }
+
+#[test]
+fn tables_are_written_for_other_programs_and_nothing_else_is() {
+    let desk = Desk::new(ORDERS);
+    for (arguments, heading) in [
+        (&["rules", "--csv"][..], "number,name,action,traffic,source"),
+        (&["names", "--csv"], "name,kind,holds,used by"),
+        (&["survey", "--csv"], "port,local address,program"),
+    ] {
+        let text = String::from_utf8(desk.run(arguments).stdout).unwrap();
+        assert!(text.starts_with(heading), "{arguments:?}: {text}");
+        // Without what stands in quotation marks, every line has as many commas.
+        let commas =
+            |line: &str| line.split('"').step_by(2).collect::<String>().matches(',').count();
+        let first = commas(text.lines().next().unwrap());
+        assert!(text.lines().all(|line| commas(line) == first), "{arguments:?}: {text}");
+    }
+    let refused = desk.run(&["ask", "ssh", "--csv"]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(String::from_utf8(refused.stderr).unwrap().contains("this command writes no table"));
+}

@@ -276,7 +276,8 @@ fn an_interface_that_appears_is_kept_and_patterns_follow() {
     command
         .args(["keep", "--json"])
         .env("TIPSTAFF_RUN", lab.path().join("run"))
-        .env("TIPSTAFF_HISTORY", lab.path().join("history"));
+        .env("TIPSTAFF_HISTORY", lab.path().join("history"))
+        .env("TIPSTAFF_LOG", lab.path().join("log"));
     command.env("NOTIFY_SOCKET", &notified).stdout(std::process::Stdio::piped());
     let mut keeper = Keeper(lab.archive.run(move || command.spawn().unwrap()).unwrap());
     let told = || {

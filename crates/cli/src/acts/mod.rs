@@ -4,7 +4,6 @@ pub mod boot_trouble;
 pub mod capture;
 pub mod comparison;
 pub mod confirming;
-pub mod csv;
 pub mod decisions;
 pub mod editing;
 pub mod editor;

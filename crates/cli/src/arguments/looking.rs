@@ -187,9 +187,6 @@ pub struct LogOptions {
     /// Go on with what is written from now on, until interrupted
     #[arg(long)]
     pub follow: bool,
-    /// Print a table as comma-separated values (RFC 4180)
-    #[arg(long, conflicts_with = "json")]
-    pub csv: bool,
     #[command(flatten)]
     pub decisions: DecisionOptions,
 }
@@ -343,7 +340,7 @@ pub struct TallyOptions {
     /// Only this rule (name or position)
     pub rule: Option<String>,
     /// Show the rate limit's state for each source
-    #[arg(long, requires = "rule")]
+    #[arg(long, requires = "rule", conflicts_with = "csv")]
     pub sources: bool,
     /// Include rules that have not matched
     #[arg(long)]
@@ -364,13 +361,10 @@ pub struct TallyOptions {
     /// With --every: so many times [default: until interrupted]
     #[arg(long, value_name = "COUNT", requires = "every")]
     pub times: Option<u32>,
-    /// Print a table as comma-separated values (RFC 4180)
-    #[arg(long, conflicts_with_all = ["sources", "openmetrics", "json"])]
-    pub csv: bool,
     /// Print metrics for a collector in the OpenMetrics text format, or write them to FILE,
     /// whole or not at all
     #[arg(long, value_name = "FILE", num_args = 0..=1, require_equals = true,
-          default_missing_value = "-", conflicts_with_all = ["rule", "sources", "json"])]
+          default_missing_value = "-", conflicts_with_all = ["rule", "sources", "json", "csv"])]
     pub openmetrics: Option<PathBuf>,
 }
 

@@ -66,6 +66,9 @@ pub struct Common {
     /// Print JSON, for scripts
     #[arg(long, global = true)]
     pub json: bool,
+    /// Print tables as comma-separated values (RFC 4180), and nothing else
+    #[arg(long, global = true, conflicts_with = "json")]
+    pub csv: bool,
     /// Colour the output: auto, always or never; NO_COLOR is respected by auto
     #[arg(
         long,
@@ -252,6 +255,28 @@ pub enum Command {
 }
 
 impl Command {
+    /// Whether what it writes is a table, or several.
+    pub fn has_tables(&self) -> bool {
+        match self {
+            Self::Survey
+            | Self::Rules(_)
+            | Self::Hosts
+            | Self::Brief(_)
+            | Self::Standing(_)
+            | Self::Log(_)
+            | Self::Tally(_)
+            | Self::Replay(_)
+            | Self::Rehearse(_) => true,
+            Self::Names(options) => options.command.is_none(),
+            Self::Postures(options) => options.command.is_none(),
+            Self::Areas(options) => options.command.is_none(),
+            Self::History(options) => options.command.is_none(),
+            Self::Undo(options) => options.list,
+            Self::Reach(options) => options.why.is_none() && options.changes.is_none(),
+            _ => false,
+        }
+    }
+
     /// Whether it does something, and what it writes says that it was done. Who has a trial to
     /// confirm must hear of it.
     pub fn acts(&self) -> bool {

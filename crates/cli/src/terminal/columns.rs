@@ -5,6 +5,7 @@ use comfy_table::{Attribute, Cell, ColumnConstraint, ContentArrangement, Table, 
 use tipstaff_core::visible::visible_lines;
 use unicode_width::UnicodeWidthStr;
 
+use super::csv::field;
 use super::fit::wrapped;
 
 /// Columns of room beside what stands in a cell.
@@ -45,6 +46,24 @@ impl Columns {
             Some(width) if whole > width => self.table(&shown, Some(shared(&measures, width))),
             _ => self.table(&shown, None),
         }
+    }
+
+    /// As comma-separated values (RFC 4180), a line each: all columns, whatever stands in them,
+    /// and nothing where there is nothing.
+    pub(super) fn csv(&self) -> Vec<String> {
+        let heading = |text: &String| match text.trim() {
+            "" => "number".to_owned(),
+            text => text.replace('\n', " "),
+        };
+        let cell = |cell: &Cell| match cell.content() {
+            none if matches!(none.trim(), "–" | "·") => String::new(),
+            text => text,
+        };
+        let line =
+            |texts: Vec<String>| texts.iter().map(|text| field(text)).collect::<Vec<_>>().join(",");
+        let head = line(self.headings.iter().map(heading).collect());
+        let rows = self.rows.iter().map(|row| line(row.iter().map(cell).collect()));
+        std::iter::once(head).chain(rows).collect()
     }
 
     /// The columns that say something.
@@ -181,6 +200,13 @@ mod tests {
             let longest = text.lines().map(UnicodeWidthStr::width).max().unwrap();
             assert!(longest <= width.max(46), "{width}: {longest}\n{text}");
         }
+    }
+
+    #[test]
+    fn other_programs_get_every_column() {
+        let lines = rules().csv();
+        assert_eq!(lines[0], "number,name,traffic,source,packets");
+        assert_eq!(lines[2], "2,open,\"tcp/7410, udp/7420\",any,");
     }
 
     #[test]

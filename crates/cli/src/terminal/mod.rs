@@ -5,6 +5,7 @@
 #![allow(clippy::disallowed_macros)]
 
 mod columns;
+pub mod csv;
 mod fit;
 mod pager;
 mod timing;
@@ -35,6 +36,8 @@ pub struct Terminal {
     quiet: bool,
     /// Everything but errors is left out.
     silent: bool,
+    /// Tables are written as comma-separated values, and nothing else is.
+    csv: bool,
     /// Why nothing more is written; the command goes on with its work.
     lost: RefCell<Option<io::Error>>,
     /// Only ASCII is written.
@@ -52,7 +55,7 @@ impl Terminal {
     pub fn new(json: bool) -> Self {
         let (lost, kept) = (RefCell::new(None), RefCell::new(None));
         let is_ascii = !json && fit::is_ascii();
-        Self { json, quiet: false, silent: false, lost, is_ascii, kept }
+        Self { json, quiet: false, silent: false, csv: false, lost, is_ascii, kept }
     }
 
     /// Only what needs attention is written. `acts`: the command does something, and says
@@ -60,6 +63,16 @@ impl Terminal {
     pub fn quieten(&mut self, acts: bool) {
         self.quiet = true;
         self.silent = acts && !self.json;
+    }
+
+    /// From now on only tables are written, as comma-separated values.
+    pub fn only_tables(&mut self) {
+        self.csv = true;
+    }
+
+    /// Whether only tables are written.
+    pub fn is_csv(&self) -> bool {
+        self.csv
     }
 
     /// Whether nothing is to be written where nothing needs attention.
@@ -101,6 +114,9 @@ impl Terminal {
 
     /// Writes a line that is fit to be seen.
     fn write(&self, text: &str) {
+        if self.csv {
+            return;
+        }
         let text = match self.is_ascii {
             true => Cow::Owned(fit::ascii(text)),
             false => Cow::Borrowed(text),
@@ -252,6 +268,10 @@ impl Terminal {
 
     /// A table with room above it.
     pub fn table(&self, table: &Columns) {
+        if self.csv {
+            table.csv().iter().for_each(|line| self.write_as_it_is(line));
+            return;
+        }
         self.write(&format!("\n{}", table.render(fit::size().map(|(width, _)| width))));
     }
 }

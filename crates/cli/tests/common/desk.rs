@@ -35,7 +35,8 @@ impl Desk {
         command.current_dir(self.path()).env_clear().env("NO_COLOR", "1");
         command
             .env("TIPSTAFF_RUN", self.path().join("run"))
-            .env("TIPSTAFF_HISTORY", self.path().join("history"));
+            .env("TIPSTAFF_HISTORY", self.path().join("history"))
+            .env("TIPSTAFF_LOG", self.path().join("decisions"));
         command.env("TIPSTAFF_ORDERS", "orders.toml").envs(variables.iter().copied());
         command.args(arguments).timeout(std::time::Duration::from_secs(60)).output().unwrap()
     }

@@ -12,7 +12,6 @@ use serde::Serialize;
 use tipstaff_core::analysis::log::{Entry, GroupBy, LogFilter, Row};
 use tipstaff_core::orders::Orders;
 
-use crate::acts::csv::field;
 use crate::acts::decisions::{
     Counted, Counts, as_text, each, filter, log_file, logged, no_log, scan,
 };
@@ -22,6 +21,7 @@ use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
+use crate::terminal::csv::field;
 use crate::terminal::{Columns, Terminal, moment, plain};
 
 /// Rows of `--top` where nobody says how many.
@@ -57,7 +57,7 @@ pub fn run(common: &Common, options: &LogOptions, terminal: &Terminal) -> Result
         let counted = Counted::of(&files, &filter, by)?;
         return Ok(print_counts(counted, by, options, terminal));
     }
-    let form = match (terminal.json, options.csv) {
+    let form = match (terminal.json, terminal.is_csv()) {
         (true, _) => Form::Json,
         (_, true) => Form::Csv,
         _ => Form::Text,
@@ -116,7 +116,7 @@ fn print_counts(
         terminal.json(&Report { by, rows: &rows, more, counts: counted.counts });
         return Ending::Fine;
     }
-    if options.csv {
+    if terminal.is_csv() {
         terminal.record("name,turned_away,allowed,first,last");
         for row in &rows {
             let Row { name, turned_away, allowed, first, last } = row;

@@ -3,10 +3,10 @@
 use tipstaff_gate::Tally;
 
 use super::Row;
-use crate::acts::csv::field;
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::terminal::Terminal;
+use crate::terminal::csv::field;
 
 pub(super) fn print(rows: &[Row], terminal: &Terminal) -> Result<Ending, Failure> {
     terminal.record("by,packets,bytes,connections,beyond,since");

@@ -196,7 +196,7 @@ pub fn run(
     let unmatched: Vec<Row> =
         whole.iter().filter(|row| asked.known.is_unmatched(row)).cloned().collect();
     let rows = asked.chosen(whole);
-    if options.csv {
+    if terminal.is_csv() {
         return csv::print(&rows, terminal);
     }
     let sources = match wanted {
