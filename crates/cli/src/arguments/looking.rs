@@ -459,5 +459,11 @@ pub enum ReachCommand {
         /// Reports, as --json writes them
         #[arg(required = true)]
         files: Vec<PathBuf>,
+        /// Print Markdown
+        #[arg(long)]
+        markdown: bool,
+        /// Write a self-contained page, with the evidence for each cell
+        #[arg(long, value_name = "FILE")]
+        html: Option<PathBuf>,
     },
 }

@@ -47,14 +47,15 @@ pub fn run(
     options: &ReachOptions,
     terminal: &Terminal,
 ) -> Result<Ending, Failure> {
-    if let Some(ReachCommand::Merge { files }) = &options.command {
+    if let Some(ReachCommand::Merge { files, markdown, html }) = &options.command {
         let reports =
             files.iter().map(|path| last_check::read(path)).collect::<Result<Vec<_>, _>>()?;
         let merged = merge(&reports).map_err(|fault| Failure::Argument {
             message: format!("these reports cannot be merged: {fault}"),
             help: "Merge reports of one host; each machine writes its own with --json.".into(),
         })?;
-        return print(options, &merged, None, &[], terminal);
+        let form = Form { markdown: *markdown, why: false, html: html.as_deref() };
+        return print(form, &merged, None, &[], terminal);
     }
     if !options.outbound.is_empty() || !options.through.is_empty() {
         return crossing::run(common, options, terminal);
@@ -87,7 +88,12 @@ pub fn run(
     if options.why.is_none() && report.complete {
         keep(place, &mut report, options.changes.is_some());
     }
-    print(options, &report, before.as_ref(), &listeners, terminal)
+    let form = Form {
+        markdown: options.markdown,
+        why: options.why.is_some(),
+        html: options.html.as_deref(),
+    };
+    print(form, &report, before.as_ref(), &listeners, terminal)
 }
 
 /// Keeps the report for the next `--changes`; where that fails, who asked for
@@ -102,9 +108,18 @@ fn keep(place: Option<PathBuf>, report: &mut Report, asked: bool) {
     }
 }
 
+/// The way in which a report is asked for.
+struct Form<'o> {
+    markdown: bool,
+    /// One port with all its evidence.
+    why: bool,
+    /// The page beside it.
+    html: Option<&'o Path>,
+}
+
 /// Shows a report in the way that was asked for.
 fn print(
-    options: &ReachOptions,
+    form: Form<'_>,
     report: &Report,
     before: Option<&Report>,
     listeners: &[tipstaff_core::host::listener::Listener],
@@ -113,9 +128,9 @@ fn print(
     let found = before.map(|before| changes(before, report));
     if terminal.json {
         terminal.json(&Output { report, changes: found.as_ref() });
-    } else if options.markdown {
+    } else if form.markdown {
         terminal.document(&page::markdown(report));
-    } else if options.why.is_some() {
+    } else if form.why {
         text::why(report, listeners, terminal);
     } else if let (Some(found), Some(before)) = (&found, before) {
         if !terminal.is_quiet() || !found.is_empty() || !report.complete {
@@ -125,9 +140,9 @@ fn print(
         text::show(report, terminal);
     }
     // What was found is told, whatever becomes of the file.
-    if let Some(path) = &options.html {
+    if let Some(path) = form.html {
         let written = files::replace(path, page::html(report).as_bytes(), Access::Usual);
-        written.map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
+        written.map_err(|source| Failure::Unwritable { path: path.to_owned(), source })?;
     }
     // Who asks what has changed has heard of the rest.
     let fine = match found {

@@ -1,9 +1,11 @@
 //! A report as Markdown, and as a page that needs nothing else: no network, no
 //! other file.
 
+use std::collections::HashMap;
 use std::fmt::Write;
 
-use tipstaff_core::analysis::reach::{Cell, Outcome, Report, Row};
+use serde::Serialize;
+use tipstaff_core::analysis::reach::{Cell, Outcome, Report, Row, Vantage};
 use tipstaff_core::visible::visible;
 
 use super::text::{accepted, differences, evidence, heading, remarks, sentence, unknown, who};
@@ -58,13 +60,8 @@ pub fn markdown(report: &Report) -> String {
     let _ = write!(text, "\n## {}\n", summary(report));
     for told in differences(report) {
         let why = told.cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
-        let _ = write!(
-            text,
-            "\n- **{}** {}; {}.",
-            told.row.describe(),
-            plain(&why),
-            plain(&sentence(&told))
-        );
+        let _ =
+            write!(text, "\n- **{}** {}; {}.", told.ports(), plain(&why), plain(&sentence(&told)));
         if let Some(next) = &told.cell.next {
             let _ = write!(text, " Next: {}.", plain(next));
         }
@@ -147,22 +144,25 @@ pub fn html(report: &Report) -> String {
         "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n\
          <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n\
          <title>Reach of {host}</title>\n<style>\n{STYLE}</style>\n</head>\n<body>\n\
-         <header>\n<h1>Reach of {host}</h1>\n<p>{}; checked on {}</p>\n<p class=\"sum\">{}</p>\n</header>\n",
+         <header>\n<h1>Reach of {host}</h1>\n<p>{}; checked on {}</p>\n<p class=\"sum\">{}</p>\n</header>\n<main>\n",
         escaped(&heading(report)),
         escaped(&moment(i64::from(report.at.0))),
         escaped(&summary(report)),
     );
     page.push_str(FILTERS);
     page.push_str(
-        "<div class=\"wide\"><table id=\"matrix\">\n<thead><tr><th \
+        "<div class=\"wide\" role=\"region\" aria-label=\"Ports and who reaches them\" tabindex=\"0\">\
+         <table id=\"matrix\">\n<thead><tr><th \
                    scope=\"col\">port</th><th scope=\"col\">program</th>",
     );
     for vantage in &report.vantages {
         let _ = write!(page, "<th scope=\"col\">{}</th>", escaped(&vantage.to_string()));
     }
     page.push_str("</tr></thead>\n<tbody>\n");
-    for row in &report.rows {
-        line(&mut page, row, report);
+    let mut drawn = Drawn::default();
+    for rows in report.rows.chunk_by(|a, b| are_alike(report, a, b)) {
+        line(&mut page, rows, report);
+        drawn.add(rows, &report.vantages);
     }
     page.push_str("</tbody>\n</table></div>\n<p id=\"none\" hidden>No port matches.</p>\n");
     rules(&mut page, report);
@@ -174,7 +174,7 @@ pub fn html(report: &Report) -> String {
             let _ = write!(
                 page,
                 "<dt>{} <span>{}</span></dt>\n<dd>{}.",
-                escaped(&told.row.describe()),
+                escaped(&told.ports()),
                 escaped(&why),
                 escaped(&sentence(told)),
             );
@@ -194,11 +194,16 @@ pub fn html(report: &Report) -> String {
         }
         page.push_str("</ul>\n</section>\n");
     }
-    let _ = write!(page, "{WORDS}<script>\n{SCRIPT}</script>\n</body>\n</html>\n");
+    let _ = write!(
+        page,
+        "</main>\n{WORDS}<script type=\"application/json\" id=\"data\">{}</script>\n\
+         <script>\n{SCRIPT}</script>\n</body>\n</html>\n",
+        drawn.json()
+    );
     page
 }
 
-const FILTERS: &str = "<form id=\"filters\" aria-label=\"What is shown\">\n\
+const FILTERS: &str = "<form id=\"filters\" hidden aria-label=\"What is shown\">\n\
 <label>Show <select id=\"kind\">\
 <option value=\"\">everything</option>\
 <option value=\"differs\">what differs</option>\
@@ -214,25 +219,74 @@ const WORDS: &str = "<footer>\n<p><b>answers</b>: it accepts. <b>refuses</b>: it
 <b>≠</b>: not what the orders mean. <b>wire</b>: a real packet went in. <b>gate</b>: the loaded gate decided it, and the socket table says who listens. \
 <b>orders</b>: worked out.</p>\n</footer>\n";
 
-fn line(page: &mut String, row: &Row, report: &Report) {
-    let vantages = &report.vantages;
-    let mut kinds: Vec<&str> = Vec::new();
-    for cell in row.cells.iter().flatten() {
-        kinds.push(name(cell.observed.outcome));
-        if cell.differs() {
-            kinds.push("differs");
-        }
+/// Whether two rows say the same of the same program: they are folded to one.
+fn are_alike(report: &Report, one: &Row, other: &Row) -> bool {
+    let words = |row: &Row| row.cells.iter().map(|cell| word(cell.as_ref())).collect::<Vec<_>>();
+    who(report, one) == who(report, other) && words(one) == words(other)
+}
+
+/// Evidence, which the page draws where somebody asks for it: every text stands there once.
+#[derive(Default, Serialize)]
+struct Drawn {
+    words: Vec<String>,
+    /// Labels and texts by turns, as places in `words`.
+    evidence: Vec<Vec<usize>>,
+    /// For each row of the page its ports, and the evidence of their cells; of one that was not
+    /// looked at `None`.
+    rows: Vec<Vec<(String, Vec<Option<usize>>)>>,
+    #[serde(skip)]
+    places: HashMap<String, usize>,
+    #[serde(skip)]
+    known: HashMap<Vec<usize>, usize>,
+}
+
+impl Drawn {
+    fn add(&mut self, rows: &[Row], vantages: &[Vantage]) {
+        let ports = rows.iter().map(|row| {
+            let cells = row.cells.iter().zip(vantages);
+            let cells = cells.map(|(cell, vantage)| Some(self.cell(cell.as_ref()?, vantage)));
+            (visible(&row.describe()).into_owned(), cells.collect())
+        });
+        let ports = ports.collect();
+        self.rows.push(ports);
     }
-    let (words, who) = (row.describe(), who(report, row));
-    let _ = write!(
-        page,
-        "<tr data-kinds=\"{}\" data-words=\"{}\"><th scope=\"row\">{}</th><td>{}</td>",
-        kinds.join(" "),
-        escaped(&format!("{words} {who}").to_lowercase()),
-        escaped(&words),
-        escaped(&who),
-    );
-    for (cell, vantage) in row.cells.iter().zip(vantages) {
+
+    fn cell(&mut self, cell: &Cell, vantage: &Vantage) -> usize {
+        let lines = evidence(cell, vantage);
+        let words = lines.into_iter().flat_map(|(label, text)| [label.to_owned(), text]);
+        let places: Vec<usize> = words.map(|word| self.word(&visible(&word))).collect();
+        let next = self.evidence.len();
+        let place = *self.known.entry(places.clone()).or_insert(next);
+        if place == next {
+            self.evidence.push(places);
+        }
+        place
+    }
+
+    fn word(&mut self, word: &str) -> usize {
+        if let Some(place) = self.places.get(word) {
+            return *place;
+        }
+        self.places.insert(word.to_owned(), self.words.len());
+        self.words.push(word.to_owned());
+        self.words.len() - 1
+    }
+
+    /// Nothing of it ends the element that it stands in (HTML, 13.2.5.4).
+    fn json(&self) -> String {
+        serde_json::to_string(self).unwrap_or_default().replace('<', "\\u003c")
+    }
+}
+
+fn line(page: &mut String, rows: &[Row], report: &Report) {
+    let Some((row, others)) = rows.split_first() else { return };
+    let _ = write!(page, "<tr><th scope=\"row\">{}", escaped(&row.describe()));
+    if !others.is_empty() {
+        let names: Vec<String> = others.iter().map(|row| escaped(&row.describe())).collect();
+        let _ = write!(page, "<small>{}</small>", names.join(", "),);
+    }
+    let _ = write!(page, "</th><td>{}</td>", escaped(&who(report, row)));
+    for cell in &row.cells {
         let Some(cell) = cell else {
             page.push_str("<td class=\"none\">not looked</td>");
             continue;
@@ -240,15 +294,10 @@ fn line(page: &mut String, row: &Row, report: &Report) {
         let class = if cell.differs() { " differs" } else { "" };
         let _ = write!(
             page,
-            "<td class=\"{}{class}\"><details><summary>{}</summary><table>",
+            "<td class=\"{}{class}\">{}</td>",
             name(cell.observed.outcome),
             escaped(&word(Some(cell))),
         );
-        for (what, words) in evidence(cell, vantage) {
-            let _ =
-                write!(page, "<tr><th scope=\"row\">{what}</th><td>{}</td></tr>", escaped(&words));
-        }
-        page.push_str("</table></details></td>");
     }
     page.push_str("</tr>\n");
 }
@@ -279,7 +328,7 @@ fn rules(page: &mut String, report: &Report) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tipstaff_core::analysis::reach::{How, Observed, Subject, Vantage, Why};
+    use tipstaff_core::analysis::reach::{How, Observed, Subject, Why};
     use tipstaff_core::moment::Moment;
     use tipstaff_core::names::traffic::Transport;
     use tipstaff_core::orders::{OrdersHash, Origin};
@@ -341,12 +390,55 @@ mod tests {
         for outside in ["http:", "https:", "src=", "@import", "url("] {
             assert!(!page.contains(outside), "{outside}");
         }
-        assert!(page.contains("rule 1 (&lt;plates|&gt;)") && page.contains("a &amp; b"));
-        assert!(page.contains("data-kinds=\"answers silent differs\""));
-        for tag in ["table", "tr", "td", "th", "details", "section", "dl", "dd", "dt", "ul", "li"] {
+        assert!(page.contains("rule 1 (\\u003cplates|>)") && page.contains("a &amp; b"));
+        assert!(page.contains("<td class=\"silent differs\">≠ silent (wire)</td>"));
+        for tag in ["table", "tr", "td", "th", "main", "section", "dl", "dd", "dt", "ul", "li"] {
             let opened = page.matches(&format!("<{tag}>")).count()
                 + page.matches(&format!("<{tag} ")).count();
             assert_eq!(opened, page.matches(&format!("</{tag}>")).count(), "{tag}");
         }
+    }
+
+    /// A report of 500 ports and 12 vantages; `distinct`: no two ports are alike.
+    fn large(distinct: bool) -> Report {
+        let mut report = report();
+        let source = |n: u8| Vantage::outside(std::net::Ipv4Addr::new(203, 0, 113, n).into());
+        report.vantages = (1..=12).map(source).collect();
+        let row = report.rows[0].clone();
+        report.rows = (0..500u16)
+            .map(|n| {
+                let mut row = row.clone();
+                row.subject = Subject::Port(Transport::Tcp, 7_000 + n);
+                if distinct {
+                    row.programs = vec![format!("plated-{n}")];
+                }
+                row.cells = (0..12usize)
+                    .map(|at| {
+                        let mut cell = row.cells[(usize::from(n) + at) % 2].clone();
+                        if let Some(cell) = &mut cell {
+                            let took = format!("a reset in {}.{} ms", n % 7, at);
+                            cell.observed.evidence = Some(took);
+                        }
+                        cell
+                    })
+                    .collect();
+                row
+            })
+            .collect();
+        report
+    }
+
+    #[test]
+    fn rows_that_say_the_same_are_folded_and_a_large_page_stays_small() {
+        let page = html(&large(true));
+        assert_eq!(page.matches("<tr><th scope=\"row\">tcp/").count(), 500);
+        assert!(page.len() <= 500_000, "{} bytes", page.len());
+        let mut report = large(false);
+        for row in &mut report.rows {
+            row.cells.iter_mut().for_each(|cell| *cell = self::report().rows[0].cells[0].clone());
+        }
+        let page = html(&report);
+        assert_eq!(page.matches("<tr><th scope=\"row\">tcp/").count(), 1);
+        assert!(page.contains("<small>tcp/7001, ") && page.contains("tcp/7499</small>"));
     }
 }

@@ -1,6 +1,8 @@
 //! A finished check for people: the table, what differs and what to do, one
 //! port in all detail, and what has changed.
 
+use std::collections::HashMap;
+
 use tipstaff_core::analysis::reach::{
     Cell, Change, Changes, Outcome, Report, Row, Subject, Vantage,
 };
@@ -196,16 +198,24 @@ fn rules(report: &Report, terminal: &Terminal) {
     terminal.table(&table);
 }
 
-/// A difference, the port it is about, and the vantages that see the same.
+/// A difference, the ports it is about, and the vantages that see the same.
 pub struct Told<'r> {
-    pub row: &'r Row,
+    pub rows: Vec<&'r Row>,
     pub cell: &'r Cell,
     pub vantages: Vec<String>,
 }
 
-/// Differences, those that several vantages see alike together.
+impl Told<'_> {
+    /// The ports.
+    pub fn ports(&self) -> String {
+        self.rows.iter().map(|row| row.describe()).collect::<Vec<_>>().join(", ")
+    }
+}
+
+/// Differences: what several vantages see alike, and several ports show alike, is told once.
 pub fn differences(report: &Report) -> Vec<Told<'_>> {
-    let mut all = Vec::new();
+    let mut all: Vec<Told<'_>> = Vec::new();
+    let mut places = HashMap::new();
     for row in &report.rows {
         let mut told: Vec<Told<'_>> = Vec::new();
         for (cell, vantage) in row.cells.iter().zip(&report.vantages) {
@@ -216,10 +226,19 @@ pub fn differences(report: &Report) -> Vec<Told<'_>> {
             };
             match told.iter_mut().find(|one| same(one.cell)) {
                 Some(one) => one.vantages.push(vantage.to_string()),
-                None => told.push(Told { row, cell, vantages: vec![vantage.to_string()] }),
+                None => {
+                    told.push(Told { rows: vec![row], cell, vantages: vec![vantage.to_string()] })
+                }
             }
         }
-        all.extend(told);
+        for one in told {
+            let why = one.cell.why.as_ref().map(ToString::to_string);
+            let place = *places.entry((why, sentence(&one), &one.cell.next)).or_insert(all.len());
+            match all.get_mut(place) {
+                Some(known) => known.rows.push(row),
+                None => all.push(one),
+            }
+        }
     }
     all
 }
@@ -234,7 +253,7 @@ pub fn sentence(told: &Told<'_>) -> String {
 fn print_differences(report: &Report, terminal: &Terminal) {
     for told in differences(report) {
         let why = told.cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
-        terminal.line(format!("  {:<9}  {why}", told.row.describe()));
+        terminal.line(format!("  {:<9}  {why}", told.ports()));
         terminal.note(&format!("{:13}{}", "", sentence(&told)));
         if let Some(next) = &told.cell.next {
             terminal.line(format!("{:13}next: {next}", ""));
