@@ -84,6 +84,8 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
     match &arguments.command {
         Command::Survey => commands::survey::run(common, terminal),
         Command::Draft(options) => commands::draft::run(common, options, terminal),
+        Command::Export(options) => commands::export::run(common, options, terminal),
+        Command::Import(options) => commands::import::run(options, terminal),
         Command::Learn(options) => commands::learn::run(common, options, terminal),
         Command::Schema(options) => schemas::run(options, terminal),
         Command::Rules(options) => commands::rules::run(common, options, terminal),

@@ -5,9 +5,9 @@ use serde_json::Value;
 use crate::acts::{boot_trouble, confirming, decisions, editing, last_check};
 use crate::arguments::SchemaOptions;
 use crate::commands::{
-    areas, ask, brief, compare, cut, draft, group, history, hosts, install_boot, keep, learn, log,
-    names, post, posture, postures, reach, rehearse, replay, review, rule, rules, standing, state,
-    survey, tally, undo, watch, withdraw,
+    areas, ask, brief, compare, cut, draft, group, history, hosts, import, install_boot, keep,
+    learn, log, names, post, posture, postures, reach, rehearse, replay, review, rule, rules,
+    standing, state, survey, tally, undo, watch, withdraw,
 };
 use crate::ending::Ending;
 use crate::failure;
@@ -43,6 +43,7 @@ pub fn all() -> Vec<Known> {
         entry::<history::Report<'_>>(),
         entry::<history::Whole<'_>>(),
         entry::<hosts::Report<'_>>(),
+        entry::<import::Report<'_>>(),
         entry::<install_boot::Report>(),
         entry::<install_boot::Removed>(),
         entry::<keep::Line>(),

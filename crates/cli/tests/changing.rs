@@ -381,3 +381,25 @@ fn what_people_read_is_ascii_where_the_locale_says_so_and_what_programs_read_sta
     let json = desk.text_with(&["rules", "--json"], &latin);
     assert!(json.contains("W\u{e4}rme – and night"), "{json}");
 }
+
+#[test]
+fn rules_go_out_as_access_lists_and_come_in_again() {
+    let desk = Desk::new(ORDERS);
+    let told = desk.text(&["export", "--to", "lists.json"]);
+    assert!(told.contains("wrote lists.json: "), "{told}");
+    assert!(told.contains("is left out: "), "{told}");
+    assert!(
+        desk.text(&["import", "lists.json", "--to", "again.toml"]).contains("wrote again.toml")
+    );
+    let again = ["post", "--check", "--orders", "again.toml"];
+    assert!(desk.run(&again).status.success(), "{}", desk.text(&again));
+    // What is there is not written over; what is none is told.
+    let there = desk.run(&["import", "lists.json", "--to", "again.toml"]);
+    assert_eq!(there.status.code(), Some(2));
+    fs::write(desk.path().join("cut.json"), "{\"ietf-access-control-list:acls\": {").unwrap();
+    assert!(desk.text(&["import", "cut.json"]).contains("no access lists of RFC 8519"));
+    assert!(desk.text(&["import", "nowhere.json"]).contains("nowhere.json"));
+    let report = desk.json(&["import", "lists.json"]);
+    assert_eq!(report["left_out"], serde_json::json!([]));
+    assert!(report["text"].as_str().unwrap().contains("plates-for-partners"));
+}

@@ -79,7 +79,7 @@ impl Walk {
         let mut plain = self.command(arguments);
         let plain = self.lab.archive.run(move || plain.output().unwrap()).unwrap();
         // What only another program reads stays as it is.
-        let documents = ["draft", "history", "group", "--markdown"];
+        let documents = ["draft", "history", "group", "import", "--markdown"];
         if !documents.iter().any(|d| arguments.contains(d)) {
             check(arguments, &String::from_utf8(plain.stdout).unwrap());
         }
@@ -101,9 +101,10 @@ impl Walk {
         let refused = json.status.code() == Some(2) && json.stdout.is_empty();
         let json = String::from_utf8(json.stdout).unwrap();
         check(arguments, &json);
-        // A schema, and SARIF, are of another form; these two have none in JSON.
+        // Schemas, SARIF and access lists are of other forms; these two have none in JSON.
         let others = ["schema", "--sarif", "manual", "completions"];
-        if !refused && !others.iter().any(|other| arguments.contains(other)) {
+        let other = first == &"export" || others.iter().any(|other| arguments.contains(other));
+        if !refused && !other {
             self.shapes.check(arguments, &json);
         }
     }
@@ -246,6 +247,12 @@ fn nothing_hidden_is_ever_shown() {
     fs::write(&capture, words.map(u32::to_le_bytes).concat()).unwrap();
     let capture = capture.to_str().unwrap();
     walk.run(&["replay", capture, "--host", "archive", "--interface", ODD]);
+    // Access lists of another machine, with whatever names they like.
+    let lists = walk.lab.path().join("lists.json");
+    let text = "{'ietf-access-control-list:acls':{'acl':[{'name':'ODD','aces':{'ace':[\
+        {'name':'ODD','matches':{'ODD':1},'actions':{'forwarding':'ODD'}}]}}]}}";
+    fs::write(&lists, text.replace("ODD", ODD_TOML).replace('\'', "\"")).unwrap();
+    walk.run(&["import", lists.to_str().unwrap()]);
     let page = walk.lab.path().join("page.html");
     let page = page.to_str().unwrap();
     for arguments in [
@@ -284,11 +291,13 @@ fn nothing_hidden_is_ever_shown() {
 
 /// What is run while odd orders are in force.
 fn commands<'a>(report: &'a str, odd: &'a [String; 2]) -> Vec<Vec<&'a str>> {
-    let all: [&[&'a str]; 59] = [
+    let all: [&[&'a str]; 61] = [
         &["survey"],
         &["draft"],
         &["schema"],
         &["rules", "--all"],
+        &["export"],
+        &["import", ODD],
         &["rules", "plates"],
         &["rules", "--in-force", "--sort", "hits"],
         &["hosts"],

@@ -1,5 +1,6 @@
 //! What several commands do, in a file each.
 
+pub mod beginning;
 pub mod boot_trouble;
 pub mod capture;
 pub mod comparison;

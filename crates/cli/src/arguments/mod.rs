@@ -170,6 +170,17 @@ pub enum Command {
     /// Nothing is let in but the shell that you are logged in by: each listener gets a rule that
     /// is paused, for you to resume.
     Draft(DraftOptions),
+    /// Write the rules of a host as access lists of RFC 8519
+    ///
+    /// One list for each direction and family, in JSON. Rules that the model has no words for are
+    /// left out and named; the command ends with 1 then.
+    Export(ExportOptions),
+    /// Make orders of access lists of RFC 8519
+    ///
+    /// A list that is attached to an interface is about what comes in there, or leaves; another
+    /// one about what its name begins with (outbound, transit), else about what comes in. Entries
+    /// that orders have no words for are left out and named; the command ends with 1 then.
+    Import(ImportOptions),
     /// Go through what was denied, and add rules for what you want
     Learn(LearnOptions),
     /// Print the JSON Schema of the orders, or of an output
@@ -316,6 +327,22 @@ impl Command {
             _ => false,
         }
     }
+}
+
+#[derive(Args, Debug)]
+pub struct ExportOptions {
+    /// Write them to FILE [default: standard output]
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+}
+
+#[derive(Args, Debug)]
+pub struct ImportOptions {
+    /// The access lists, in JSON; - for standard input
+    pub file: PathBuf,
+    /// Write the orders to FILE, which is not there yet [default: standard output]
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
 }
 
 #[derive(Args, Debug)]

@@ -9,11 +9,11 @@ use std::{fs, io};
 
 use tipstaff_core::analysis::draft::{Shell, draft};
 use tipstaff_core::analysis::log::LogFilter;
+use tipstaff_host::shell;
 use tipstaff_host::snapshot::Snapshot;
-use tipstaff_host::{files, shell};
 
 use crate::acts::decisions::{logged, no_log};
-use crate::acts::{requests, when};
+use crate::acts::{beginning, requests, when};
 use crate::arguments::{Common, DraftOptions};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
@@ -64,13 +64,7 @@ pub fn run(
         }
         return Ok(Ending::Fine);
     };
-    write_new(path, &text).map_err(|source| match source.kind() {
-        io::ErrorKind::AlreadyExists => Failure::Argument {
-            message: format!("{} already exists and was not modified", path.display()),
-            help: "Name a file that does not exist yet.".into(),
-        },
-        _ => Failure::Unwritable { path: path.clone(), source },
-    })?;
+    beginning::write_new(path, &text)?;
     if !terminal.json {
         terminal.heading(&format!("drafted {}", path.display()));
         terminal.line(format!("  from {from}"));
@@ -146,8 +140,7 @@ fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
     })?;
     for (name, text) in EXAMPLE {
         let path = folder.join(name);
-        write_new(&path, text)
-            .map_err(|source| Failure::Unwritable { path: path.clone(), source })?;
+        beginning::write_new(&path, text)?;
     }
     let orders = folder.join("orders.toml");
     if terminal.json {
@@ -158,10 +151,4 @@ fn example(folder: &Path, terminal: &Terminal) -> Result<Ending, Failure> {
     terminal.line("  every key appears there once, with a comment");
     terminal.note(&format!("  tipstaff brief archive --orders {}", orders.display()));
     Ok(Ending::Fine)
-}
-
-/// Writes a file that is not there yet, with the folders above it.
-fn write_new(path: &Path, text: &str) -> io::Result<()> {
-    files::make_folder(files::folder(path), 0o755)?;
-    files::create(path, text.as_bytes(), 0o644)
 }

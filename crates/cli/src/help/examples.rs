@@ -68,6 +68,7 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ("Rules for what was seen in a week", "sudo tipstaff draft --from-log --since 7d"),
         ],
     ),
+    ("export", &[("The rules of one host", "tipstaff export --host archive --to archive.json")]),
     (
         "group",
         &[
@@ -83,6 +84,10 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
         ],
     ),
     ("hosts", &[("The hosts of one file", "tipstaff hosts --orders fleet.toml")]),
+    (
+        "import",
+        &[("Orders from a router's lists", "tipstaff import lists.json --to /tmp/orders.toml")],
+    ),
     (
         "install-boot",
         &[

@@ -5,7 +5,13 @@ use clap::Command;
 /// A heading, and the commands below it.
 pub const GROUPS: [(&str, &[&str]); 6] = [
     ("Begin", &["survey", "draft", "demo"]),
-    ("Write orders", &["rules", "rule", "standing", "names", "group", "postures", "areas", "undo"]),
+    (
+        "Write orders",
+        &[
+            "rules", "rule", "standing", "names", "group", "postures", "areas", "undo", "import",
+            "export",
+        ],
+    ),
     ("Look before", &["review", "ask", "compare", "replay", "hosts", "brief"]),
     ("Put in force", &["post", "confirm", "rehearse", "posture", "cut", "history", "withdraw"]),
     ("See it work", &["state", "reach", "tally", "watch", "log", "learn"]),

@@ -6,7 +6,7 @@ const ALL: &[&str] =
     &["orders", "host", "posture", "namespace", "json", "csv", "run_dir", "history", "log_dir"];
 
 /// A command, and the options that it looks at.
-const USES: [(&str, &[&str]); 36] = [
+const USES: [(&str, &[&str]); 38] = [
     ("areas", &["orders", "json", "csv"]),
     ("ask", &["orders", "host", "posture", "namespace", "json", "run_dir"]),
     ("boot", &["namespace", "json", "run_dir", "history"]),
@@ -17,9 +17,11 @@ const USES: [(&str, &[&str]); 36] = [
     ("cut", &["namespace", "json", "run_dir"]),
     ("demo", &[]),
     ("draft", &["namespace", "json", "log_dir"]),
+    ("export", &["orders", "host", "posture"]),
     ("group", &["orders", "json"]),
     ("history", &["namespace", "json", "csv", "history"]),
     ("hosts", &["orders", "json", "csv"]),
+    ("import", &["json"]),
     ("install-boot", &["orders", "host", "json", "run_dir", "history", "log_dir"]),
     ("keep", &["orders", "host", "namespace", "json", "run_dir", "history", "log_dir"]),
     ("learn", &["orders", "host", "posture", "namespace", "json", "log_dir"]),

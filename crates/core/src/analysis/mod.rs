@@ -1,6 +1,7 @@
 //! Questions about orders: what changes, what is suspicious, who may come in, what
 //! should be reachable, and what orders for a machine could be.
 
+pub mod access_lists;
 pub mod compare;
 mod connections;
 pub mod draft;
