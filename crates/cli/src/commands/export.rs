@@ -18,7 +18,7 @@ pub fn run(
 ) -> Result<Ending, Failure> {
     let judge = chosen::from_file(common)?;
     let exported = export(&judge.brief);
-    exported.unfit.iter().for_each(|what| terminal.warning(what));
+    exported.unfit.iter().chain(&exported.inactive).for_each(|what| terminal.warning(what));
     match &options.to {
         None => terminal.foreign_json(&exported.lists),
         Some(path) => {

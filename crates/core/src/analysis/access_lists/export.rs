@@ -21,19 +21,25 @@ pub struct Exported {
     pub lists: AccessLists,
     /// What of the rules the model has no leaf for; such a rule is left out.
     pub unfit: Vec<String>,
-    /// Rules that would take too many entries were left out, and are named in `unfit`.
+    /// Rules that are not active, and so not needed there.
+    pub inactive: Vec<String>,
+    /// Entries of rules, in all lists.
     pub entries: usize,
 }
 
 /// The lists of a host: a direction and family each, in the order of the rules, the standing
 /// answer last.
 pub fn export(brief: &Brief) -> Exported {
-    let mut unfit = Vec::new();
+    let (mut unfit, mut inactive) = (Vec::new(), Vec::new());
     let fit: Vec<(usize, &Rule)> = brief
         .rules()
         .enumerate()
         .map(|(at, rule)| (at + 1, rule))
         .filter(|(position, rule)| match lacking(rule) {
+            _ if !rule.is_active() => {
+                inactive.push(format!("rule {position} ({}) is not active: left out", rule.name));
+                false
+            }
             reasons if reasons.is_empty() => true,
             reasons => {
                 let (name, why) = (&rule.name, reasons.join(", "));
@@ -79,7 +85,7 @@ pub fn export(brief: &Brief) -> Exported {
             });
         }
     }
-    Exported { lists, unfit, entries }
+    Exported { lists, unfit, inactive, entries }
 }
 
 /// What a rule says that no leaf says.
@@ -87,7 +93,6 @@ fn lacking(rule: &Rule) -> Vec<&'static str> {
     let wild = |name: &String| name.contains('*');
     let interface = !rule.interface.except.is_empty() || rule.interface.written.iter().any(wild);
     [
-        (!rule.is_active(), "it is not active"),
         (!rule.program.is_any(), "programs are not known there"),
         (rule.at_most.is_some(), "rates are not known there"),
         (rule.until.is_some(), "times are not known there"),
