@@ -2,7 +2,10 @@
 
 use std::io;
 
-use netlink_packet_core::{NLM_F_ACK, NLM_F_DUMP, NLM_F_REQUEST, NetlinkMessage, NetlinkPayload};
+use netlink_packet_core::{
+    NLM_F_ACK, NLM_F_DUMP, NLM_F_DUMP_INTR, NLM_F_REQUEST, NetlinkDeserializable, NetlinkMessage,
+    NetlinkPayload, NetlinkSerializable,
+};
 use netlink_packet_route::RouteNetlinkMessage;
 use netlink_sys::{Socket, SocketAddr, protocols};
 
@@ -30,8 +33,26 @@ pub(crate) fn route(
     message: RouteNetlinkMessage,
     kind: Kind,
 ) -> io::Result<Vec<RouteNetlinkMessage>> {
-    let socket = connect(protocols::NETLINK_ROUTE)?;
-    let mut request = NetlinkMessage::from(message);
+    let mut answers = Vec::new();
+    let request = NetlinkMessage::from(message);
+    ask(protocols::NETLINK_ROUTE, request, kind, |answer| answers.push(answer))?;
+    Ok(answers)
+}
+
+/// Asks any protocol of netlink; each answer goes to `take`. Whether the kernel says that what
+/// it told changed meanwhile.
+pub(crate) fn ask<M>(
+    protocol: isize,
+    mut request: NetlinkMessage<M>,
+    kind: Kind,
+    mut take: impl FnMut(M),
+) -> io::Result<bool>
+where
+    M: NetlinkSerializable + NetlinkDeserializable,
+    M::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
+{
+    let socket = connect(protocol)?;
+    let kept = request.header.message_type;
     request.header.flags = NLM_F_REQUEST
         | match kind {
             Kind::Dump => NLM_F_DUMP,
@@ -39,31 +60,35 @@ pub(crate) fn route(
             Kind::Do(flags) => NLM_F_ACK | flags,
         };
     request.finalize();
+    if kept != 0 {
+        // The caller knows better what it is for.
+        request.header.message_type = kept;
+    }
     let mut bytes = vec![0; request.buffer_len()];
     request.serialize(&mut bytes);
     socket.send(&bytes, 0)?;
 
-    let mut answers = Vec::new();
+    let mut interrupted = false;
     loop {
         let (datagram, _) = socket.recv_from_full()?;
         let mut rest = datagram.as_slice();
         while !rest.is_empty() {
-            let answer = NetlinkMessage::<RouteNetlinkMessage>::deserialize(rest)
-                .map_err(io::Error::other)?;
+            let answer = NetlinkMessage::<M>::deserialize(rest).map_err(io::Error::other)?;
+            interrupted |= answer.header.flags & NLM_F_DUMP_INTR != 0;
             let length = (answer.header.length as usize).next_multiple_of(4).min(rest.len());
             match answer.payload {
-                NetlinkPayload::Done(_) => return Ok(answers),
+                NetlinkPayload::Done(_) => return Ok(interrupted),
                 NetlinkPayload::Error(error) => {
                     return match error.code {
-                        None => Ok(answers),
+                        None => Ok(interrupted),
                         Some(_) => Err(error.to_io()),
                     };
                 }
-                NetlinkPayload::InnerMessage(message) => answers.push(message),
+                NetlinkPayload::InnerMessage(message) => take(message),
                 _ => {}
             }
             if kind == Kind::Get {
-                return Ok(answers);
+                return Ok(interrupted);
             }
             rest = &rest[length..];
         }
