@@ -172,9 +172,20 @@ fn a_namespace_can_be_named() {
     let Some(lab) = Lab::new() else { return };
     lab.orders(PLATES);
     let _listener = lab.listen("198.51.100.20", 7410);
+    // Where a guest of this machine would be: others reach that address another way.
+    lab.archive
+        .run(|| {
+            lab::bridge("br0").unwrap();
+            lab::up("br0").unwrap();
+            lab::address("br0", ip("192.0.2.129"), 25).unwrap();
+        })
+        .unwrap();
+    let guests = lab.listen("192.0.2.129", 7420);
     lab.archive.name("ts-archive").unwrap();
     let survey = lab.done(&["survey", "--namespace", "ts-archive"]);
-    assert!(survey.contains("198.51.100.20 only") && survey.contains("partner"), "{survey}");
+    assert!(survey.contains("198.51.100.20 only, of lan0 (veth)"), "{survey}");
+    assert!(survey.contains("192.0.2.129 only, of br0 (bridge)") && survey.contains("partner"));
+    drop(guests);
     // From outside, by path.
     let thread = lab.archive.run(nix::unistd::gettid).unwrap();
     let path = format!("/proc/{}/task/{thread}/ns/net", std::process::id());
@@ -189,6 +200,7 @@ fn a_namespace_can_be_named() {
     let json: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!(json["listeners"].as_array().unwrap().len(), 1);
     assert_eq!(json["listeners"][0]["lets_in"], "partner");
+    assert_eq!(json["listeners"][0]["interface"], "lan0");
 }
 
 #[test]

@@ -36,6 +36,10 @@ pub fn list() -> io::Result<Vec<Interface>> {
                 LinkAttribute::LinkInfo(infos) => {
                     interface.port = infos.iter().any(is_port);
                     interface.on_parent = infos.iter().any(is_on_parent);
+                    interface.kind = infos.iter().find_map(|info| match info {
+                        LinkInfo::Kind(kind) => Some(kind.to_string()),
+                        _ => None,
+                    });
                 }
                 _ => {}
             }

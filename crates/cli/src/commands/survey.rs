@@ -4,6 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::exposure::{Breadth, Exposure};
 use tipstaff_core::brief::Brief;
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::host::listener::{Listener, Scope};
 use tipstaff_core::host::programs::ProgramNote;
 use tipstaff_host::snapshot::Snapshot;
@@ -34,6 +35,8 @@ pub struct Report<'r> {
 struct Row<'r> {
     #[serde(flatten)]
     listener: &'r Listener,
+    /// The interface that has the one address; null: it listens on all, or none has it.
+    interface: Option<&'r str>,
     scope: Scope,
     lets_in: String,
     breadth: Breadth,
@@ -58,7 +61,7 @@ pub fn show(
     terminal: &Terminal,
 ) {
     let rows: Vec<Row<'_>> =
-        snapshot.listeners.iter().map(|l| row(l, judge.map(|c| &c.brief))).collect();
+        snapshot.listeners.iter().map(|l| row(l, snapshot, judge.map(|c| &c.brief))).collect();
     if terminal.json {
         terminal.json(&Report {
             host: &snapshot.host,
@@ -97,7 +100,14 @@ pub fn show(
             Breadth::Everyone => loud(&row.lets_in),
         };
         let account = plain(&l.owner.account);
-        table.row([plain(port(l)), plain(local(l)), program, pid, account, lets_in]);
+        table.row([
+            plain(port(l)),
+            plain(local(l, &snapshot.interfaces)),
+            program,
+            pid,
+            account,
+            lets_in,
+        ]);
     }
     terminal.table(&table);
     if snapshot.unseen_programs > 0 {
@@ -116,8 +126,9 @@ pub fn show(
     }
 }
 
-fn row<'r>(listener: &'r Listener, brief: Option<&Brief>) -> Row<'r> {
+fn row<'r>(listener: &'r Listener, snapshot: &'r Snapshot, brief: Option<&Brief>) -> Row<'r> {
     let scope = listener.scope();
+    let interface = having(&snapshot.interfaces, listener).map(|at| at.name.as_str());
     let (lets_in, breadth) = match (scope, brief) {
         (Scope::Loopback, _) => ("this host only".to_owned(), Breadth::Nobody),
         (_, None) => ("everyone".to_owned(), Breadth::Everyone),
@@ -128,18 +139,29 @@ fn row<'r>(listener: &'r Listener, brief: Option<&Brief>) -> Row<'r> {
             (exposure.describe(brief), exposure.breadth())
         }
     };
-    Row { listener, scope, lets_in, breadth }
+    Row { listener, interface, scope, lets_in, breadth }
 }
 
 fn port(l: &Listener) -> String {
     format!("{}/{}", l.transport, l.port)
 }
 
-/// The local address in words.
-pub fn local(l: &Listener) -> String {
+/// The interface that has the one address of a listener.
+fn having<'i>(interfaces: &'i [Interface], l: &Listener) -> Option<&'i Interface> {
+    let has = |at: &&Interface| at.addresses.iter().any(|(address, _)| *address == l.address);
+    interfaces.iter().find(has)
+}
+
+/// The local address in words. Of a tunnel, a bridge and their like it says so: not everybody
+/// reaches it there.
+fn local(l: &Listener, interfaces: &[Interface]) -> String {
+    let one = having(interfaces, l).map(|at| match &at.kind {
+        Some(kind) => format!(", of {} ({kind})", at.name),
+        None => format!(", of {}", at.name),
+    });
     let address = match l.scope() {
         Scope::Loopback => format!("{} (loopback only)", l.address),
-        Scope::One => format!("{} only", l.address),
+        Scope::One => format!("{} only{}", l.address, one.unwrap_or_default()),
         Scope::All if l.address.is_ipv4() => "all IPv4".to_owned(),
         Scope::All if l.only_v6 => "all IPv6".to_owned(),
         Scope::All => "all".to_owned(),

@@ -32,6 +32,10 @@ pub struct Interface {
     /// what arrives, which may overwrite what the gate notes on packets.
     #[serde(default)]
     pub ingress_filter: bool,
+    /// What kind of link it is, as the kernel names it: `wireguard`, `bridge`, `veth`, `tun`;
+    /// `None` for a card.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kind: Option<String>,
 }
 
 impl Interface {
@@ -46,6 +50,7 @@ impl Interface {
             port: false,
             on_parent: false,
             ingress_filter: false,
+            kind: None,
         }
     }
 
