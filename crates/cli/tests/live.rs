@@ -204,6 +204,30 @@ fn a_namespace_can_be_named() {
 }
 
 #[test]
+fn a_quiet_post_says_what_needs_attention_and_nothing_else() {
+    let Some(lab) = Lab::new() else { return };
+    let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+    lab.orders(PLATES);
+    let posted = lab.tipstaff(&["post", "-q"]);
+    assert_eq!(
+        (posted.status.code(), text(posted.stdout), text(posted.stderr)),
+        (Some(0), String::new(), String::new())
+    );
+    let nowhere = "[[rules]]\nname = \"mast\"\naction = \"allow\"\ntraffic = \"tcp/7430\"\ninterface = \"mast0\"\n";
+    lab.orders(&format!("{PLATES}{nowhere}"));
+    let posted = lab.tipstaff(&["post", "-q"]);
+    assert_eq!(text(posted.stdout), "");
+    assert!(text(posted.stderr).contains("note on mast: no interface is named mast0"));
+    // Who posts on trial hears what to confirm.
+    assert!(
+        text(lab.tipstaff(&["post", "-q", "--trial", "1m"]).stdout).contains("tipstaff confirm")
+    );
+    assert_eq!(lab.done(&["confirm", "-q"]), "");
+    let steps = text(lab.tipstaff(&["withdraw", "-v"]).stderr);
+    assert!(steps.contains("ms  gate: unpin") && !steps.contains("posting"), "{steps}");
+}
+
+#[test]
 fn the_demo_plays_on_the_real_kernel() {
     let Some(lab) = Lab::new() else { return };
     let text = lab.done(&["demo", "--kernel"]);

@@ -277,7 +277,7 @@ impl Command {
             | Self::Log(_)
             | Self::Tally(_)
             | Self::Replay(_)
-            | Self::Rehearse(_) => true,
+            | Self::Rehearse(RehearseCommand::Report { .. }) => true,
             Self::Names(options) => options.command.is_none(),
             Self::Postures(options) => options.command.is_none(),
             Self::Areas(options) => options.command.is_none(),
@@ -299,6 +299,7 @@ impl Command {
             Self::Postures(options) => options.command.is_some(),
             Self::Areas(options) => options.command.is_some(),
             Self::Undo(options) => !options.list,
+            Self::Rehearse(command) => matches!(command, RehearseCommand::End),
             Self::Post(options) => !options.check && !options.rehearse && options.trial.is_none(),
             Self::Posture(options) => options.name.is_some() && !options.while_i_wait,
             _ => false,

@@ -35,7 +35,7 @@ pub fn run(
         && let Some(in_force) = gate.in_force()?
         && !agreed(&in_force, options, terminal)
     {
-        terminal.line("nothing was done");
+        terminal.attention("nothing was done");
         return Ok(Ending::Fine);
     }
     if let Some(time) = options.until {

@@ -255,6 +255,14 @@ impl Terminal {
         }
     }
 
+    /// A line that matters although all went well: who wants nothing else gets it on stderr.
+    pub fn attention(&self, text: &str) {
+        match self.silent {
+            true => self.warning(text.trim_start()),
+            false => self.line(text),
+        }
+    }
+
     /// Something on stderr that ends nothing.
     pub fn warning(&self, message: &str) {
         anstream::eprintln!("{}tipstaff: {}", Priority::Warning.prefix(), visible(message));

@@ -60,7 +60,7 @@ impl KernelGate {
         if self.hook.as_mut().is_some_and(|hook| hook(name).is_break()) {
             return Err(GateError::Stopped(name));
         }
-        self.doing = tracing::info_span!("posting:", name);
+        self.doing = tracing::info_span!("gate:", name);
         Ok(())
     }
 

@@ -338,7 +338,7 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
         standing.inbound, standing.transit, standing.outbound
     ));
     for Remark { rule, message } in all_remarks(brief) {
-        terminal.line(format!("  note on {rule}: {message}"));
+        terminal.attention(&format!("  note on {rule}: {message}"));
     }
     if let Some(meaning) = &kept.meaning {
         show_meaning(judge, meaning, terminal);
@@ -346,10 +346,10 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
     if let Some(posted) = posted {
         terminal.line(format!("  guarded: {}", posted.guarded.join(", ")));
         if !posted.vanished.is_empty() {
-            terminal.line(format!("  gone meanwhile: {}", posted.vanished.join(", ")));
+            terminal.attention(&format!("  gone meanwhile: {}", posted.vanished.join(", ")));
         }
         for limit in &kept.limits {
-            terminal.line(format!("  limit: {limit}"));
+            terminal.attention(&format!("  limit: {limit}"));
         }
         show_term(posted, kept.how, terminal);
     }
