@@ -250,6 +250,11 @@ pub fn of_record(record: &Record) -> Result<LoadedPolicy, Failure> {
     chosen(path, text, origin, attachments, |_| Ok(setting))
 }
 
+/// Tells the list that orders mean for a host from others, whatever machine it is.
+pub fn list_on(orders: &Orders, host: Option<&str>, posture: Option<&str>) -> OrdersHash {
+    Brief::on(orders, &setting(orders, host, posture)).digest()
+}
+
 /// The orders of a revision, as this machine is to obey them now.
 pub fn of_revision(common: &Common, revision: &Revision) -> Result<LoadedPolicy, Failure> {
     let record = &revision.record;

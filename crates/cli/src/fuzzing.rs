@@ -25,9 +25,10 @@ use tipstaff_core::packet::{
 use tipstaff_core::tables::Tables;
 use tipstaff_core::visible::is_hidden;
 
+use crate::acts::reported::page;
 use crate::arguments::Command;
 use crate::chosen;
-use crate::commands::{reach::page, rule};
+use crate::commands::rule;
 use crate::help;
 use crate::history::Revision;
 

@@ -163,6 +163,13 @@ impl History {
         serde_json::from_str(&text).map(Some).map_err(|e| unreadable(io::Error::other(e)))
     }
 
+    /// The newest revision with this very record; `None`: it is gone, or cannot be read.
+    pub fn number_of(&self, record: &Record) -> Option<u32> {
+        let numbers = self.numbers().ok()?.into_iter().rev();
+        let mut read = numbers.filter_map(|number| self.read(number).ok().flatten());
+        read.find(|revision| revision.record == *record).map(|revision| revision.number)
+    }
+
     /// All of them, the oldest first.
     pub fn all(&self) -> Result<Vec<Revision>, Failure> {
         let numbers = self.numbers()?;

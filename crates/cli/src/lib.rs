@@ -39,7 +39,9 @@ pub fn main() -> ExitCode {
         Err(told) => told.exit(),
     };
     arguments.common.color.apply();
-    let mut terminal = Terminal::new(arguments.common.json);
+    // What answers another tipstaff is JSON, whoever asks.
+    let json = arguments.common.json || matches!(arguments.command, Command::ServeFleet);
+    let mut terminal = Terminal::new(json);
     if arguments.common.quiet {
         terminal.quieten(arguments.command.acts());
     }
@@ -105,7 +107,7 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Post(options) => commands::post::run(common, options, terminal),
         Command::Rehearse(command) => commands::rehearse::run(common, *command, terminal),
         Command::Posture(options) => commands::posture::run(common, options, terminal),
-        Command::Boot => commands::boot::run(common, terminal),
+        Command::Boot(options) => commands::boot::run(common, options, terminal),
         Command::InstallBoot(options) => commands::install_boot::run(common, options, terminal),
         Command::Compare(options) => commands::compare::run(common, options, terminal),
         Command::Cut(options) => commands::cut::run(common, options, terminal),
@@ -119,6 +121,8 @@ fn run(arguments: &Arguments, terminal: &mut Terminal) -> Result<Ending, Failure
         Command::Reach(options) => commands::reach::run(common, options, terminal),
         Command::Keep => commands::keep::run(common, terminal),
         Command::Withdraw(options) => commands::withdraw::run(common, options, terminal),
+        Command::Fleet(options) => commands::fleet::run(common, options, terminal),
+        Command::ServeFleet => commands::serve_fleet::run(common, terminal),
         Command::Demo(options) => commands::demo::run(options, terminal),
         Command::Play(part) => commands::demo::play(part),
     }

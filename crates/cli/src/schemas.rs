@@ -2,11 +2,12 @@
 
 use serde_json::Value;
 
+use crate::acts::fleet::message;
 use crate::acts::{boot_trouble, confirming, decisions, editing, last_check};
 use crate::arguments::SchemaOptions;
 use crate::commands::{
-    areas, ask, brief, compare, cut, draft, group, history, hosts, import, install_boot, keep,
-    learn, log, names, post, posture, postures, reach, rehearse, replay, review, rule, rules,
+    areas, ask, brief, compare, cut, draft, fleet, group, history, hosts, import, install_boot,
+    keep, learn, log, names, post, posture, postures, reach, rehearse, replay, review, rule, rules,
     standing, state, survey, tally, undo, watch, withdraw,
 };
 use crate::ending::Ending;
@@ -37,6 +38,14 @@ pub fn all() -> Vec<Known> {
         entry::<draft::Report<'_>>(),
         entry::<editing::Report>(),
         entry::<failure::Told<'_>>(),
+        entry::<message::Answer>(),
+        entry::<fleet::Decisions<'_>>(),
+        entry::<fleet::Posted<'_>>(),
+        entry::<fleet::Ran<'_>>(),
+        entry::<fleet::Reached<'_>>(),
+        entry::<fleet::State<'_>>(),
+        entry::<fleet::Tallied<'_>>(),
+        entry::<fleet::Tops>(),
         entry::<group::Edited<'_>>(),
         entry::<group::Exported<'_>>(),
         entry::<history::Pruned>(),

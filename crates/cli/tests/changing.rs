@@ -12,6 +12,7 @@ mod desk;
 mod shapes;
 
 use desk::Desk;
+use tipstaff_testing::executable;
 
 const ORDERS: &str = include_str!("../demo/orders.toml");
 
@@ -122,8 +123,7 @@ fn a_rule_is_written_in_an_editor_and_nothing_of_it_is_lost() {
     let desk = Desk::new(ORDERS);
     let editor = desk.path().join("an editor");
     let edits = |script: &str| {
-        fs::write(&editor, format!("#!/bin/sh\n{script}\n")).unwrap();
-        fs::set_permissions(&editor, fs::Permissions::from_mode(0o755)).unwrap();
+        executable::written(&editor, &format!("#!/bin/sh\n{script}\n"));
         let quoted = format!("'{}' ", editor.display());
         desk.text_with(&["rule", "edit", "shell-for-staff"], &[("VISUAL", ""), ("EDITOR", &quoted)])
     };
@@ -323,9 +323,7 @@ fn a_hook_takes_up_the_posture_of_a_place_and_leaves_sealed_alone() {
              echo \"$@\" > '{}'\nfi\n",
             noted.display()
         );
-        fs::write(desk.path().join("tipstaff"), told).unwrap();
-        fs::set_permissions(desk.path().join("tipstaff"), fs::Permissions::from_mode(0o755))
-            .unwrap();
+        executable::written(desk.path().join("tipstaff"), &told);
         let path = format!("{}:{}", desk.path().display(), std::env::var("PATH").unwrap());
         let ended = std::process::Command::new("sh")
             .arg(hooks.join(hook))

@@ -133,7 +133,7 @@ fn as_nobody(desk: &Desk, arguments: &[&str]) -> Option<String> {
         return Some(desk.text(arguments));
     }
     let program = desk.path().join("tipstaff");
-    fs::copy(assert_cmd::cargo::cargo_bin!("tipstaff"), &program).unwrap();
+    tipstaff_testing::executable::copied(assert_cmd::cargo::cargo_bin!("tipstaff"), &program);
     for path in [desk.path(), &program] {
         fs::set_permissions(path, fs::Permissions::from_mode(0o755)).unwrap();
     }

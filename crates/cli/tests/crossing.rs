@@ -6,10 +6,14 @@
 mod common;
 
 use std::net::TcpListener;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, OwnedFd};
 
 use common::{Lab, PARTNER, STRANGER};
 use serde_json::Value;
+use tipstaff_bpf::abi::helper;
+use tipstaff_bpf::asm::{Assembler, If, R0, R1, R2, R3, R4, R5, R6, STACK, Width};
+use tipstaff_bpf::sys::{self, Attach, Order, ProgramKind};
+use tipstaff_host::interfaces;
 use tipstaff_host::lab::{self, Mounts, Space};
 use tipstaff_testing::ip;
 
@@ -137,9 +141,8 @@ fn what_this_host_can_reach_is_what_a_connection_meets() {
     lab.done(&["withdraw", "--yes"]);
 }
 
-#[test]
-fn what_passes_through_is_seen_where_it_leaves() {
-    let Some(lab) = Lab::new() else { return };
+/// A network behind the archive, with one machine in it.
+fn dish(lab: &Lab) -> Space {
     let behind = Space::new(Mounts::Shared).unwrap();
     let end = behind.as_fd().try_clone_to_owned().unwrap();
     lab.archive
@@ -150,14 +153,97 @@ fn what_passes_through_is_seen_where_it_leaves() {
             lab::address("dish0", ip("2001:db8:7::1"), 64).unwrap();
         })
         .unwrap();
-    let listener = behind
+    behind
         .run(|| {
             lab::up("d0").unwrap();
             lab::address("d0", ip(BEHIND[0]), 28).unwrap();
             lab::address("d0", ip(BEHIND[1]), 64).unwrap();
-            TcpListener::bind("[::]:7410").unwrap()
+            lab::default_route(ip("192.0.2.1")).unwrap();
         })
         .unwrap();
+    behind
+}
+
+/// Publishes every port of the archive but those of its own listeners' address family:
+/// behind the gate, what comes in for it by IPv4 is given the address of the machine
+/// behind it, as translating hosts do. While the descriptor is open.
+fn published() -> OwnedFd {
+    const NETWORK: i32 = 14;
+    let number = |address: &str| {
+        let octets: Vec<u8> = address.split('.').map(|part| part.parse().unwrap()).collect();
+        i32::from_ne_bytes(octets.try_into().unwrap())
+    };
+    let (own, behind) = (number(common::ARCHIVE[0]), number(BEHIND[0]));
+    let mut a = Assembler::default();
+    let next = a.label();
+    a.copy(R6, R1);
+    a.mov(R2, NETWORK + 16);
+    a.stack(R3, -8);
+    a.mov(R4, 4);
+    a.mov(R5, 0);
+    a.call(helper::SKB_LOAD_BYTES_RELATIVE);
+    a.jump_if(If::Ne, R0, 0, next);
+    a.load(Width::W, R1, STACK, -8);
+    a.jump32_if(If::Ne, R1, own as u32, next);
+    // bpf_l4_csum_replace (11) of TCP, then bpf_l3_csum_replace (10).
+    for (helper, at, flags) in [(11, NETWORK + 36, 0x10 | 4), (10, NETWORK + 10, 4)] {
+        a.copy(R1, R6);
+        a.mov(R2, at);
+        a.mov(R3, own);
+        a.mov(R4, behind);
+        a.mov(R5, flags);
+        a.call(helper);
+    }
+    a.store_imm(Width::W, STACK, -8, behind);
+    a.copy(R1, R6);
+    a.mov(R2, NETWORK + 16);
+    a.stack(R3, -8);
+    a.mov(R4, 4);
+    a.mov(R5, 0);
+    a.call(helper::SKB_STORE_BYTES);
+    a.place(next);
+    a.mov(R0, -1);
+    a.exit();
+    let lan = interfaces::list().unwrap().into_iter().find(|i| i.name == "lan0").unwrap();
+    let code = a.finish().unwrap();
+    let program = sys::program_load(ProgramKind::SchedCls, "translates", &code).unwrap();
+    sys::link_interface(program.as_fd(), lan.index, Attach::TcxIngress, Order::Last).unwrap()
+}
+
+#[test]
+fn a_published_port_is_told_with_the_machine_it_is_forwarded_to_to() {
+    let Some(lab) = Lab::new() else { return };
+    let behind = dish(&lab);
+    let listener = behind.run(|| TcpListener::bind("[::]:7410").unwrap()).unwrap();
+    listener.set_nonblocking(true).unwrap();
+    lab.orders(common::PLATES);
+    lab.done(&["post"]);
+    let _published = lab
+        .archive
+        .run(|| {
+            std::fs::write("/proc/sys/net/ipv4/ip_forward", "1").unwrap();
+            published()
+        })
+        .unwrap();
+    let (code, seen) = report(&lab, &["--as", PARTNER[0]]);
+    assert_eq!(code, Some(0), "{seen:#}");
+    let row = seen["rows"].as_array().unwrap().iter().find(|row| row["subject"] == "tcp/7410");
+    let cell = &row.unwrap()["cells"][1];
+    assert_eq!(cell["observed"]["outcome"], "answers", "{cell:#}");
+    assert_eq!(cell["observed"]["forwarded_to"], "192.0.2.7:7410");
+    let text = lab.done(&["reach", "--as", PARTNER[0]]);
+    let words = "published: forwarded to 192.0.2.7 port 7410; no program on this host listens";
+    assert!(text.split_whitespace().collect::<Vec<_>>().join(" ").contains(words), "{text}");
+    // Nobody there was troubled.
+    assert!(listener.accept().is_err());
+    lab.done(&["withdraw", "--yes"]);
+}
+
+#[test]
+fn what_passes_through_is_seen_where_it_leaves() {
+    let Some(lab) = Lab::new() else { return };
+    let behind = dish(&lab);
+    let listener = behind.run(|| TcpListener::bind("[::]:7410").unwrap()).unwrap();
     listener.set_nonblocking(true).unwrap();
     lab.orders(RULES);
     lab.done(&["post"]);

@@ -12,7 +12,7 @@ use std::{fs, io};
 use common::{ARCHIVE, Lab, PARTNER, STRANGER};
 use tipstaff_bpf::sys::test_net::set_transmit_checksum;
 use tipstaff_host::lab;
-use tipstaff_testing::{clients::ping, clients::told, ip};
+use tipstaff_testing::{clients::ping, clients::told, executable, ip};
 
 #[test]
 fn a_rate_lets_in_its_burst_and_no_more_and_outlives_a_swap() {
@@ -174,7 +174,7 @@ fn decisions_are_recorded_and_watched() {
 fn a_program_that_a_rule_names_is_known_when_it_has_ended() {
     let Some(lab) = Lab::new() else { return };
     let plated = lab.path().join("plated");
-    fs::copy("/bin/bash", &plated).unwrap();
+    executable::copied("/bin/bash", &plated);
     let path = plated.to_str().unwrap();
     lab.orders(&format!(
         "[[rules]]\nname = \"plates\"\ndirection = \"outbound\"\naction = \"allow\"\n\
@@ -198,8 +198,8 @@ fn a_program_that_no_rule_names_is_known_when_it_has_ended_and_is_gone() {
     let folder = lab.path().join("a folder/of its own");
     fs::create_dir_all(&folder).unwrap();
     let (shelld, before) = (folder.join("shelld"), folder.join("before"));
-    fs::copy("/bin/bash", &shelld).unwrap();
-    fs::copy("/bin/bash", &before).unwrap();
+    executable::copied("/bin/bash", &shelld);
+    executable::copied("/bin/bash", &before);
     // A socket that is older than the gate: named when the gate takes note of it.
     let script = format!("exec 5<>/dev/udp/{}/7412; echo; read -r; echo >&5", PARTNER[0]);
     let mut older = std::process::Command::new(&before);

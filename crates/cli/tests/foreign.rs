@@ -6,6 +6,8 @@
 #![allow(clippy::unwrap_used)]
 
 mod common;
+#[path = "common/hidden.rs"]
+mod hidden;
 #[path = "common/shapes.rs"]
 mod shapes;
 #[path = "common/wrong.rs"]
@@ -20,43 +22,15 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 use common::{HEAD, Lab, PARTNER, on_terminal, read_all};
+use hidden::{ODD, check, strings_of};
 use shapes::Shapes;
-use tipstaff_core::visible::is_hidden;
 use tipstaff_host::lab;
 use tipstaff_testing::patience::in_time;
 
-/// What somebody would put into a name: a cleared screen (7 bits and 8 bits),
-/// a line that looks like one of ours, a turned direction, a mark of none.
-const ODD: &str = "x\u{1b}[2J\u{9b}31m\u{7}\nok\u{202e}\u{2066}\u{feff}";
 /// As an interface can be called: 15 bytes, no blanks.
 const ODD_LINK: &str = "e\u{1b}[95m\u{202e}\u{7f}";
 /// As TOML writes it.
 const ODD_TOML: &str = r"x\u001b[2J\u009b31m\u0007\nok\u202e\u2066\ufeff";
-
-/// What is hidden in an output beside line ends and the colours of ours.
-fn hidden_in(output: &str) -> Option<String> {
-    let mut rest = output;
-    let mut plain = String::new();
-    while let Some(at) = rest.find("\u{1b}[") {
-        plain.push_str(&rest[..at]);
-        let code = &rest[at + 2..];
-        let end = code.find(|c: char| !c.is_ascii_digit() && c != ';')?;
-        match &code[end..=end] {
-            // The style of a heading, a note, a cell.
-            "m" if code[..end].split(';').all(|n| n != FOREIGN) => rest = &code[end + 1..],
-            _ => return Some(format!("{:?}", &rest[at..at + 8])),
-        }
-    }
-    plain.push_str(rest);
-    let plain = plain.replace("\r\n", "\n");
-    let at = plain.char_indices().find(|(_, c)| is_hidden(*c) && !matches!(c, '\n' | '\t'))?.0;
-    let before = plain[..at].char_indices().rev().nth(30).map_or(0, |(at, _)| at);
-    let after = plain[at..].char_indices().nth(30).map_or(plain.len(), |(n, _)| at + n);
-    Some(format!("{:?}", &plain[before..after]))
-}
-
-/// A colour that we never use.
-const FOREIGN: &str = "95";
 
 struct Walk {
     lab: Lab,
@@ -110,31 +84,6 @@ impl Walk {
     }
 }
 
-fn check(arguments: &[&str], output: &str) {
-    if let Some(hidden) = hidden_in(output) {
-        panic!("{arguments:?} shows {hidden}");
-    }
-}
-
-/// The places of all strings in a value, as RFC 6901 writes them.
-fn strings_of(value: &serde_json::Value, at: &str, places: &mut Vec<String>) {
-    use serde_json::Value;
-    match value {
-        Value::String(_) => places.push(at.to_owned()),
-        Value::Array(list) => {
-            for (n, item) in list.iter().enumerate() {
-                strings_of(item, &format!("{at}/{n}"), places);
-            }
-        }
-        Value::Object(map) => {
-            for (key, item) in map {
-                strings_of(item, &format!("{at}/{key}"), places);
-            }
-        }
-        _ => {}
-    }
-}
-
 /// Listens until it is killed: this very file, under another name.
 #[test]
 #[ignore = "run by another test as a program of its own"]
@@ -155,7 +104,7 @@ impl Drop for Ended {
 
 fn listening(lab: &Lab, folder: &Path) -> Ended {
     let program = folder.join(ODD);
-    fs::copy(std::env::current_exe().unwrap(), &program).unwrap();
+    tipstaff_testing::executable::copied(std::env::current_exe().unwrap(), &program);
     let mut command = Command::new(&program);
     command.args(["a_program_that_listens", "--exact", "--ignored"]);
     command.stdout(Stdio::null()).stderr(Stdio::null());
@@ -274,6 +223,15 @@ fn nothing_hidden_is_ever_shown() {
     let elsewhere = [
         "brief-difference",
         "confirm",
+        // foreign_fleet.rs has all of these.
+        "fleet-answer",
+        "fleet-decision",
+        "fleet-log-counts",
+        "fleet-post",
+        "fleet-reach",
+        "fleet-run",
+        "fleet-state",
+        "fleet-tally",
         "group-edit",
         "history-prune",
         "keep",
@@ -286,6 +244,7 @@ fn nothing_hidden_is_ever_shown() {
         "watch",
     ];
     walk.shapes.all_were_seen_but(&elsewhere);
+    walk.walked.insert("fleet".into());
     nothing_was_left_out(&walk);
 }
 

@@ -126,7 +126,7 @@ fn who_is_not_root_is_told_so() {
     lab.done(&["post"]);
     fs::set_permissions(lab.path(), fs::Permissions::from_mode(0o755)).unwrap();
     let program = lab.path().join("tipstaff");
-    fs::copy(assert_cmd::cargo::cargo_bin!("tipstaff"), &program).unwrap();
+    tipstaff_testing::executable::copied(assert_cmd::cargo::cargo_bin!("tipstaff"), &program);
     let refused = |arguments: &[&str]| {
         let mut command = Command::new(&program);
         command.args(arguments).arg("--run-dir").arg(lab.path().join("run")).current_dir("/");

@@ -423,6 +423,9 @@ fn state_says_whether_the_orders_hold_after_a_restart() {
             })
             .unwrap();
     };
+    change(|text| text.replace("ExecStopPost=", "# "));
+    let (holds, why) = restart();
+    assert!(holds == Some(true) && why.contains("if it is killed, everything passes"), "{why}");
     change(|text| text.replace("--history", "--run-dir"));
     let (holds, why) = restart();
     assert!(holds == Some(false) && why.contains("runs `"), "{why}");

@@ -14,7 +14,7 @@ use crate::names::address::AddressSet;
 use crate::names::range_set::RangeSet;
 use crate::orders::{
     Action, FoundationSwitches, Host, Inactive, InterfaceCondition, LogLevel, Memory, Orders,
-    Posture, ProgramCondition, Rule, Selector, Standing,
+    OrdersHash, Posture, ProgramCondition, Rule, Selector, Standing,
 };
 use crate::packet::{Direction, InterfaceIndex, ProgramIndex};
 
@@ -273,6 +273,22 @@ impl Brief {
                 Arc::make_mut(rule).inactive = Some(Inactive::Expired);
             }
         }
+    }
+
+    /// Tells this list from others: what decides, in the same order. Notes, lines, silent
+    /// rules and the machine beneath count for nothing, so that two places agree which work
+    /// out the list of one host from different files.
+    pub fn digest(&self) -> OrdersHash {
+        let rules = self.rules().filter(|rule| rule.is_active()).map(|rule| {
+            let written = (&rule.name, rule.action, rule.direction, rule.family, rule.until);
+            let conditions =
+                (&rule.traffic, &rule.source, &rule.destination, &rule.interface, &rule.program);
+            format!("{written:?} {conditions:?} {:?} {:?} {}", rule.at_most, rule.over, rule.log)
+        });
+        let rules: Vec<String> = rules.collect();
+        let rest = (self.standing, self.foundations, self.memory, self.log_level);
+        let text = format!("{rest:?} {}\n{}", self.program_exact, rules.join("\n"));
+        OrdersHash::digest(text.as_str())
     }
 
     /// The name of an interface.

@@ -36,16 +36,16 @@ fn place(index: RuleIndex, rule: &Rule) -> String {
 fn cannot_tell_programs() -> Option<&'static str> {
     if !Path::new(tipstaff_bpf::btf::VMLINUX).exists() {
         Some(
-            "this kernel does not describe its types (CONFIG_DEBUG_INFO_BTF), which programs are \
-             told by",
+            "this kernel does not describe its types (CONFIG_DEBUG_INFO_BTF); without that, \
+             programs cannot be told apart",
         )
     } else {
         None
     }
 }
 
-/// Finds the first key of a list that cannot be put in force. Rules that do
-/// not active here are no matter.
+/// Finds the first key of a list that cannot be put in force. Rules that are
+/// not active here do not matter.
 ///
 /// # Errors
 /// [`Unenforceable`].

@@ -18,6 +18,7 @@ use tipstaff_core::orders::{Action, read};
 use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_gate::{Gate, Posting};
+use tipstaff_testing::executable;
 use tipstaff_testing::scene::{ALLOW, inside, knock, orders, post, record};
 
 const PART: &str = "TIPSTAFF_TEST_PART";
@@ -128,8 +129,8 @@ impl Programs {
         let folder = tempfile::tempdir().unwrap();
         let at = |name: &str| folder.path().join(name);
         let (plated, linked, other) = (at("plated"), at("plated-linked"), at("skycam"));
-        std::fs::copy(std::env::current_exe().unwrap(), &plated).unwrap();
-        std::fs::copy(&plated, &other).unwrap();
+        executable::copied(std::env::current_exe().unwrap(), &plated);
+        executable::copied(&plated, &other);
         std::fs::hard_link(&plated, &linked).unwrap();
         Self { folder, plated, linked, other }
     }
@@ -137,7 +138,7 @@ impl Programs {
     /// Another file takes the place of `plated`, as an upgrade does it.
     fn upgrade(&self) {
         let new = self.folder.path().join("plated.new");
-        std::fs::copy(&self.other, &new).unwrap();
+        executable::copied(&self.other, &new);
         std::fs::rename(&new, &self.plated).unwrap();
     }
 }
@@ -365,7 +366,7 @@ fn a_path_that_leads_nowhere_stops_no_post() {
         let deep = (0..20).fold(folder.to_owned(), |path, n| path.join(format!("d{n}")));
         std::fs::create_dir_all(&deep).unwrap();
         let deep = deep.join("plated");
-        std::fs::copy(&programs.plated, &deep).unwrap();
+        executable::copied(&programs.plated, &deep);
         let mut gate = KernelGate::new(&run_dir).unwrap();
         let listens = Player::new(&deep, "listen [::]:7410");
         let said = |gate: &KernelGate| gate.ask(index, &knocks(mac, 7410)[0].1).unwrap().verdict;
@@ -468,7 +469,7 @@ fn a_file_system_of_an_account_of_its_own_holds_no_program_that_is_known() {
         let mount = || {
             let no_flags = nix::mount::MsFlags::empty();
             nix::mount::mount(Some("ts"), &point, Some("tmpfs"), no_flags, None::<&str>).unwrap();
-            std::fs::copy(&programs.plated, &plated).unwrap();
+            executable::copied(&programs.plated, &plated);
         };
         mount();
         let mut gate = KernelGate::new(&run_dir).unwrap();

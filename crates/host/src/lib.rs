@@ -16,6 +16,7 @@ mod owners;
 pub mod routes;
 pub mod shell;
 pub mod snapshot;
+pub mod stations;
 mod team;
 
 pub use diag::SocketKey;

@@ -20,7 +20,7 @@ use tipstaff_host::snapshot::Snapshot;
 use tipstaff_knock::Reply;
 use tipstaff_knock::frames::{self, FIRST_PORT, Knock};
 use tipstaff_knock::sockets::{self, Door};
-use tipstaff_knock::witness::{self, Through, WentThrough, WitnessFault};
+use tipstaff_knock::witness::{self, CameOut, Through, WentThrough, WitnessFault};
 
 use crate::evidence::GateInForce;
 use crate::fault::{CheckFault, system};
@@ -144,7 +144,7 @@ impl Across<'_> {
         }
         let marks = self.gate.map(|(gate, _)| gate.marks()).transpose()?.flatten();
         let comes_in = approach.interface.name.clone();
-        let mut through = match Through::open(approach, leaves.index, marks) {
+        let mut through = match Through::open(approach, &[leaves.index], marks) {
             Ok(through) => through,
             // Nobody can come in like that now; what the gate would say is known all the same.
             Err(WitnessFault::NoNextHop { .. }) => {
@@ -156,7 +156,7 @@ impl Across<'_> {
             .knock(subject, address, self.patience)
             .map_err(system("knocking as the witness"))?;
         let met = match seen {
-            WentThrough { came_out: Some(after), .. } => {
+            WentThrough { came_out: Some(CameOut { after, .. }), .. } => {
                 let ms = after.as_secs_f64() * 1e3;
                 let out = &leaves.name;
                 Met::CameOut(format!("it left by {out} after {ms:.1} ms, and was caught there"))
@@ -240,7 +240,7 @@ fn place(interface: &Interface) -> (InterfaceIndex, String) {
 }
 
 /// Whether the kernel forwards what comes in there (Documentation/networking/ip-sysctl.rst).
-fn forwards(interface: &str, source: IpAddr) -> bool {
+pub(crate) fn forwards(interface: &str, source: IpAddr) -> bool {
     fn is_set(path: String) -> bool {
         fs::read_to_string(path).is_ok_and(|text| text.trim() != "0")
     }

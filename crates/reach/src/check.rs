@@ -25,6 +25,7 @@ use tipstaff_knock::witness::{self, Approach, Knocked, Witness, WitnessFault};
 use crate::evidence::{GateInForce, ask, gate_words, of_reply, programs};
 use crate::fault::{CheckFault, system};
 use crate::place::Place;
+use crate::published;
 use crate::sockets::Sockets;
 
 /// Of so many ports, those that nothing listens on are not knocked on from here.
@@ -198,9 +199,12 @@ impl<'c> Check<'c> {
         let known = match self.witness_of(&approach, gate.map(|(gate, _)| gate)) {
             Ok(mut witness) => {
                 let open: Vec<(Subject, IpAddr)> = doors.iter().flatten().copied().collect();
-                let known = witness
+                let mut known = witness
                     .knock(&open, patience, go_on)
                     .map_err(system("knocking as the witness"))?;
+                let (Snapshot { interfaces, listeners, .. }, gate) =
+                    (self.snapshot, gate.map(|(gate, _)| gate));
+                published::look(&approach, gate, interfaces, listeners, &open, &mut known)?;
                 self.witness = Some(witness);
                 Some(known)
             }
@@ -310,6 +314,11 @@ impl<'c> Check<'c> {
                 None => said,
             };
             let mut observed = match one {
+                Some(Knocked { reply: Reply::CameIn, forwarded_to: Some(to), .. }) => Observed {
+                    how: How::Wire,
+                    target: Some(*target),
+                    ..Observed::unknown(published::datagram(*to))
+                },
                 Some(Knocked { reply: Reply::CameIn, .. }) => {
                     self.sockets().datagram(*subject, *target, approach, gate.as_ref())
                 }
@@ -335,6 +344,7 @@ impl<'c> Check<'c> {
                 None => self.sockets().by_gate(*subject, *target, approach, gate.as_ref()),
             };
             observed.gate = gate.as_ref().map(gate_words);
+            observed.forwarded_to = one.and_then(|one| one.forwarded_to);
             let came_in = one.map(|one| {
                 // An answer of the stack's own came past the gate, too.
                 one.let_in.is_some() || matches!(one.reply, Reply::Accepted(_) | Reply::Data(_))
@@ -421,6 +431,16 @@ impl<'c> Check<'c> {
                 }
             }
         }
+        let seen = self.columns.iter().flat_map(|column| {
+            let cells = self.places.iter().zip(&column.cells);
+            cells.filter_map(|(place, seen)| Some((place.subject, &column.vantage, seen.as_ref()?)))
+        });
+        let plain = CellContext {
+            stopped: &stopped,
+            ..CellContext::plain(self.basis.brief, Some(&listeners))
+        };
+        let published =
+            published::found(&plain, seen.map(|(s, v, seen)| (s, v, seen.at, &seen.observed)));
         let tables = tables_of_many(self.basis.brief);
         let mut vantages = Vec::new();
         let mut columns = Vec::new();
@@ -428,6 +448,7 @@ impl<'c> Check<'c> {
             let Column { vantage, cells, others, not_the_way_back } = column;
             let around = CellContext {
                 stopped: &stopped,
+                published: &published,
                 other_orders: self.other_orders,
                 others: &others,
                 not_the_way_back,

@@ -30,6 +30,7 @@ pub(crate) fn of_reply(reply: Reply, target: IpAddr) -> Observed {
         target: Some(target),
         evidence: Some(reply.to_string()),
         gate: None,
+        forwarded_to: None,
         remark,
     }
 }

@@ -12,6 +12,7 @@ mod evidence;
 mod fault;
 mod place;
 pub mod plan;
+mod published;
 mod sockets;
 mod target;
 

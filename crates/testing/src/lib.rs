@@ -12,6 +12,7 @@
 
 pub mod capture;
 pub mod clients;
+pub mod executable;
 pub mod harm;
 pub mod pair;
 pub mod patience;

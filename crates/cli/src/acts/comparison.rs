@@ -30,6 +30,28 @@ pub fn of_edit(judge: &LoadedPolicy, texts: &[NewText]) -> Result<Comparison, Fa
 /// So many lines are shown; JSON has all.
 const SHOWN: usize = 24;
 
+/// `+`, `-` or `~`: whether a change lets in, keeps out, or neither.
+fn sign(kind: Kind) -> &'static str {
+    match kind {
+        Kind::LetIn => "+",
+        Kind::Denied | Kind::Refused => "-",
+        Kind::Rate | Kind::Answered | Kind::Silenced => "~",
+    }
+}
+
+/// All lines: `+ let in: tcp/7410 from 203.0.113.0/24, by rule 1 (plates)`.
+pub fn in_words(comparison: &Comparison) -> Vec<String> {
+    let foundation = comparison.address_assignment.map(|now| match now {
+        true => "~ address assignment (DHCP, DHCPv6) passes before any rule".to_owned(),
+        false => "~ address assignment (DHCP, DHCPv6) is left to the rules".to_owned(),
+    });
+    let lines = comparison.lines().into_iter().map(|line| {
+        let how = line.kind.describe(line.direction);
+        format!("{} {how}: {}, by {}", sign(line.kind), line.text, line.by)
+    });
+    foundation.into_iter().chain(lines).collect()
+}
+
 /// The lines, at most so many, each behind `indent`.
 pub fn show(comparison: &Comparison, indent: &str, terminal: &Terminal) {
     let lines = comparison.lines();
@@ -42,12 +64,7 @@ pub fn show(comparison: &Comparison, indent: &str, terminal: &Terminal) {
         terminal.line(format!("{indent}every packet gets the same answer"));
     }
     for line in lines.iter().take(SHOWN) {
-        let sign = match line.kind {
-            Kind::LetIn => "+",
-            Kind::Denied | Kind::Refused => "-",
-            Kind::Rate | Kind::Answered | Kind::Silenced => "~",
-        };
-        let how = line.kind.describe(line.direction);
+        let (sign, how) = (sign(line.kind), line.kind.describe(line.direction));
         terminal.line(format!("{indent}{sign} {how}: {}", line.text));
         let before = if line.before == line.by && line.kind != Kind::Rate {
             String::new()

@@ -7,6 +7,8 @@ use std::path::{Path, PathBuf};
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::reach::{Changes, Report};
+use tipstaff_core::moment::Moment;
+use tipstaff_gate::Record;
 use tipstaff_host::files::{self, Access};
 
 use crate::arguments::Common;
@@ -32,15 +34,19 @@ pub fn place(common: &Common, host: &str) -> Option<PathBuf> {
         .chars()
         .map(|c| if c.is_alphanumeric() || "-_".contains(c) { c } else { '_' })
         .collect();
-    let name = format!("reach-{plain}.json");
+    Some(folder(common)?.join(format!("reach-{plain}.json")))
+}
+
+/// Where the last checks are kept, and the last roll-out.
+pub fn folder(common: &Common) -> Option<PathBuf> {
     if nix::unistd::geteuid().is_root() {
-        return Some(common.history.join(name));
+        return Some(common.history.clone());
     }
     fn named(name: &str) -> Option<PathBuf> {
         std::env::var_os(name).filter(|v| !v.is_empty()).map(PathBuf::from)
     }
     let state = named("XDG_STATE_HOME").or_else(|| Some(named("HOME")?.join(".local/state")))?;
-    Some(state.join("tipstaff").join(name))
+    Some(state.join("tipstaff"))
 }
 
 /// A report of 65,535 ports from a dozen addresses has some 150 MiB.
@@ -81,6 +87,44 @@ fn no_report(path: &Path, why: &NoReport) -> Failure {
         message: format!("{} is not a reach report: {why}", path.display()),
         help: "Write one with: tipstaff reach --json > FILE".into(),
     }
+}
+
+/// A report of another machine may be anything: one that a check can make.
+///
+/// # Errors
+/// Which of its rows no check makes.
+pub fn possible(report: Report) -> Result<Report, String> {
+    match report.impossible_row() {
+        Some(row) => Err(NoReport::Row(row.describe()).to_string()),
+        None => Ok(report),
+    }
+}
+
+/// What the last check found, in numbers.
+#[derive(Clone, Debug, PartialEq, Eq, JsonSchema, Serialize, serde::Deserialize)]
+pub struct LastCheck {
+    /// When.
+    pub at: Moment,
+    /// Cells that are not as they should be.
+    pub differences: usize,
+    /// Cells that nobody could find out.
+    pub unknown: usize,
+    /// Whether it was judged by the orders in force.
+    pub is_of_these: bool,
+}
+
+/// The last check of the host whose orders are in force.
+pub fn summary(common: &Common, in_force: &Record) -> Option<LastCheck> {
+    let own = nix::unistd::gethostname().unwrap_or_default().to_string_lossy().into_owned();
+    let host = in_force.host.clone().unwrap_or(own);
+    let path = place(common, &host).filter(|path| path.exists())?;
+    let report = parse(&text_of(&path).ok()?).ok()?;
+    Some(LastCheck {
+        at: report.at,
+        differences: report.differences,
+        unknown: report.unknown,
+        is_of_these: report.orders.hash() == in_force.hash(),
+    })
 }
 
 /// Reads a report that a check wrote as JSON.

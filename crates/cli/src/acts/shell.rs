@@ -3,6 +3,7 @@
 use tipstaff_core::analysis::reach::speaker_words;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::connection::Connection;
+use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
 use tipstaff_host::{connections, shell};
 
@@ -31,11 +32,10 @@ pub fn shut_out(brief: &Brief) -> Result<Option<(String, String)>, Failure> {
     });
     let Some((own, said)) = shut_out else { return Ok(None) };
     let by = speaker_words(brief, said.speaker);
+    let how = if said.verdict == Action::Refuse { "refused" } else { "denied" };
     let (from, port) = (own.remote.ip(), own.local.port());
-    let message = format!(
-        "your own shell, tcp/{port} from {from}, could not connect again: {by} says {}",
-        said.verdict
-    );
+    let message =
+        format!("your own shell, tcp/{port} from {from}, could not connect again: {how} by {by}");
     let help =
         format!("Add a rule for it: tipstaff rule add allow tcp/{port} --source {from} --first");
     Ok(Some((message, help)))

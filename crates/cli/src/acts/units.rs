@@ -109,6 +109,11 @@ pub fn restart(common: &Common) -> Restart {
         }
         _ => {}
     }
+    let fallback =
+        match text.lines().any(|line| line == format!("ExecStopPost={runs} --after-failure")) {
+            true => "",
+            false => "; if it is killed, everything passes: run tipstaff install-boot",
+        };
     let history = History::from_options(common);
     let note = history.last_post().map_or(0, |note| note.revision);
     match history.last_kept() {
@@ -117,7 +122,7 @@ pub fn restart(common: &Common) -> Restart {
         }
         Ok(Some(last)) => Restart {
             in_force: Some(true),
-            why: format!("by {}, revision {}", BOOT.0, last.number),
+            why: format!("by {}, revision {}{fallback}", BOOT.0, last.number),
         },
         Ok(None) => no("nothing has been posted permanently".to_owned()),
         Err(e) => no(format!("the history cannot be read: {e}")),
@@ -139,6 +144,9 @@ mod tests {
     fn the_units_run_the_two_commands() {
         for (_, _, verb, text) in FILES {
             assert_eq!(text.matches(&format!("ExecStart={PACKAGED} {verb}\n")).count(), 1);
+            // `install-boot` writes the options of each command behind its name.
+            let commands = text.matches(PACKAGED).count();
+            assert_eq!(text.matches(&format!("={PACKAGED} {verb}")).count(), commands);
         }
     }
 }

@@ -1,6 +1,7 @@
 //! What can be written on the command line.
 
 mod editing;
+mod fleet;
 mod looking;
 mod posting;
 
@@ -8,6 +9,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 pub use editing::*;
+pub use fleet::*;
 pub use looking::*;
 pub use posting::*;
 
@@ -245,13 +247,21 @@ pub enum Command {
     /// Check which ports are reachable, and why that differs
     Reach(ReachOptions),
     /// Put the last post in force after a restart (service)
-    Boot,
+    Boot(BootOptions),
     /// Install the systemd units that keep orders in force
     InstallBoot(InstallBootOptions),
     /// Guard new interfaces, and write the log (service)
     Keep,
     /// Remove the gate; everything passes then
     Withdraw(WithdrawOptions),
+    /// Work on many hosts over ssh: state, post, reach, tally, log, run
+    ///
+    /// What runs on each host is `tipstaff serve-fleet`, as root, by an ssh key with that as its
+    /// forced command, or by one line of sudoers.
+    Fleet(FleetOptions),
+    /// Do what `tipstaff fleet` asks for on standard input
+    #[command(hide = true)]
+    ServeFleet,
     /// Play the whole job at a made-up observatory
     ///
     /// In namespaces of its own: this machine's traffic is not touched.
@@ -284,6 +294,7 @@ impl Command {
             Self::History(options) => options.command.is_none(),
             Self::Undo(options) => options.list,
             Self::Reach(options) => options.why.is_none() && options.changes.is_none(),
+            Self::Fleet(options) => options.command.is_a_table(),
             _ => false,
         }
     }
@@ -325,6 +336,7 @@ impl Command {
             Self::Postures(options) => options.command.is_none(),
             Self::Log(options) => !options.follow,
             Self::Tally(options) => options.every.is_none(),
+            Self::Fleet(options) => options.command.is_a_table(),
             _ => false,
         }
     }
@@ -382,6 +394,9 @@ pub struct DemoOptions {
     /// Use a stored snapshot of a host, without sockets and namespaces
     #[arg(long, conflicts_with = "kernel")]
     pub snapshot: bool,
+    /// Play a roll-out over six hosts with real sshd (needs root and OpenSSH)
+    #[arg(long, conflicts_with_all = ["kernel", "snapshot"])]
+    pub fleet: bool,
 }
 
 #[derive(Args, Debug)]

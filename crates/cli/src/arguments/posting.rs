@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
+use tipstaff_core::orders::OrdersHash;
 
 #[derive(Args, Debug)]
 pub struct PostOptions {
@@ -34,6 +35,9 @@ pub struct PostOptions {
     /// Post this revision of the history instead of the file
     #[arg(long, value_name = "NUMBER", conflicts_with = "check")]
     pub revision: Option<u32>,
+    /// Where these orders belong, when they were sent from elsewhere
+    #[arg(long, value_name = "FILE", hide = true)]
+    pub recorded_as: Option<PathBuf>,
 }
 
 /// What can be done with orders that are rehearsed.
@@ -64,6 +68,20 @@ pub struct PostureOptions {
     /// Reason, for the history
     #[arg(long, value_name = "TEXT", requires = "name")]
     pub reason: Option<String>,
+}
+
+#[derive(Args, Debug)]
+pub struct BootOptions {
+    /// Apply `[boot] on_failure` if `boot` was killed, timed out or failed and nothing is in
+    /// force (the unit runs this)
+    #[arg(long)]
+    pub after_failure: bool,
+    /// How it ended, in systemd's words
+    #[arg(long, value_name = "RESULT", env = "SERVICE_RESULT", hide = true)]
+    pub service_result: Option<String>,
+    /// Its exit code, or the signal that killed it
+    #[arg(long, value_name = "CODE", env = "EXIT_STATUS", hide = true)]
+    pub exit_status: Option<String>,
 }
 
 #[derive(Args, Debug)]
@@ -103,6 +121,9 @@ pub struct ConfirmOptions {
     /// End the trial now and return to what was in force before
     #[arg(long)]
     pub revert: bool,
+    /// Only if the orders with this hash are on trial, as `post --json` tells it
+    #[arg(long, value_name = "HASH")]
+    pub expect: Option<OrdersHash>,
 }
 
 #[derive(Args, Debug)]

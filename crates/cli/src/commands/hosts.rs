@@ -25,6 +25,8 @@ struct Row<'r> {
     name: &'r str,
     tags: &'r [String],
     addresses: &'r [String],
+    /// What ssh calls it, where that is not its name.
+    ssh: Option<&'r str>,
     rules: usize,
     standing: Standing,
 }
@@ -46,8 +48,16 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
         terminal.line("These orders are for one machine; define several under [[hosts]].");
         return Ok(Ending::Fine);
     }
-    let mut table =
-        Columns::new(["host", "tags", "addresses", "rules", "inbound", "outbound", "transit"]);
+    let mut table = Columns::new([
+        "host",
+        "tags",
+        "addresses",
+        "ssh",
+        "rules",
+        "inbound",
+        "outbound",
+        "transit",
+    ]);
     for row in &rows {
         let tags: Vec<String> = row.tags.iter().map(|tag| format!("#{tag}")).collect();
         let Standing { inbound, outbound, transit } = row.standing;
@@ -55,6 +65,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             plain(row.name),
             plain(tags.join(" ")),
             faint(row.addresses.join(", ")),
+            faint(row.ssh.unwrap_or_default()),
             plain(row.rules),
             action(inbound, inbound),
             action(outbound, outbound),
@@ -66,6 +77,7 @@ pub fn run(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
 }
 
 fn row<'o>(orders: &Orders, host: &'o Host, rules: usize) -> Row<'o> {
-    let Host { name, tags, addresses, standing } = host;
-    Row { name, tags, addresses, rules, standing: standing.or(orders.standing) }
+    let Host { name, tags, addresses, ssh, standing } = host;
+    let ssh = ssh.as_deref();
+    Row { name, tags, addresses, ssh, rules, standing: standing.or(orders.standing) }
 }

@@ -36,7 +36,13 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ),
         ],
     ),
-    ("boot", &[("As the unit does at a start", "sudo tipstaff boot")]),
+    (
+        "boot",
+        &[
+            ("As the unit does at a start", "sudo tipstaff boot"),
+            ("After it was killed or timed out", "sudo tipstaff boot --after-failure"),
+        ],
+    ),
     ("brief", &[("What another host does not have", "tipstaff brief archive --diff dome")]),
     (
         "compare",
@@ -69,6 +75,37 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
         ],
     ),
     ("export", &[("The rules of one host", "tipstaff export --host archive --to archive.json")]),
+    (
+        "fleet",
+        &[
+            ("How all hosts of the orders are", "tipstaff fleet state"),
+            (
+                "New orders in three waves, checked before they stay",
+                "tipstaff fleet post --waves 1,10%,100% --yes",
+            ),
+            ("Who was turned away most over all", "tipstaff fleet log --since 1h --top sources"),
+        ],
+    ),
+    ("fleet log", &[("Those with a label", "tipstaff fleet log '#sensors' --since 1h")]),
+    (
+        "fleet post",
+        &[
+            ("What would change, and where", "tipstaff fleet post --check"),
+            ("One host after the other", "tipstaff fleet post '#telescope' --waves 1,2,3"),
+            ("All of them, or none", "tipstaff fleet post --all-or-nothing --yes"),
+            ("Those that were away", "tipstaff fleet post --resume"),
+        ],
+    ),
+    (
+        "fleet reach",
+        &[
+            ("A page of who reaches whom", "tipstaff fleet reach --html reach.html"),
+            ("One host, from all others", "tipstaff fleet reach --to archive"),
+        ],
+    ),
+    ("fleet run", &[("Their histories", "tipstaff fleet run '#sensors' -- history")]),
+    ("fleet state", &[("For a script", "tipstaff fleet state --json")]),
+    ("fleet tally", &[("A row for each host", "tipstaff fleet tally --by-host")]),
     (
         "group",
         &[

@@ -3,7 +3,7 @@
 use clap::Command;
 
 /// A heading, and the commands below it.
-pub const GROUPS: [(&str, &[&str]); 6] = [
+pub const GROUPS: [(&str, &[&str]); 7] = [
     ("Begin", &["survey", "draft", "demo"]),
     (
         "Write orders",
@@ -15,6 +15,7 @@ pub const GROUPS: [(&str, &[&str]); 6] = [
     ("Look before", &["review", "ask", "compare", "replay", "hosts", "brief"]),
     ("Put in force", &["post", "confirm", "rehearse", "posture", "cut", "history", "withdraw"]),
     ("See it work", &["state", "reach", "tally", "watch", "log", "learn"]),
+    ("On many machines", &["fleet"]),
     ("On this machine", &["install-boot", "boot", "keep", "schema", "manual", "completions"]),
 ];
 

@@ -6,7 +6,7 @@ const ALL: &[&str] =
     &["orders", "host", "posture", "namespace", "json", "csv", "run_dir", "history", "log_dir"];
 
 /// A command, and the options that it looks at.
-const USES: [(&str, &[&str]); 38] = [
+const USES: [(&str, &[&str]); 40] = [
     ("areas", &["orders", "json", "csv"]),
     ("ask", &["orders", "host", "posture", "namespace", "json", "run_dir"]),
     ("boot", &["namespace", "json", "run_dir", "history"]),
@@ -18,6 +18,7 @@ const USES: [(&str, &[&str]); 38] = [
     ("demo", &[]),
     ("draft", &["namespace", "json", "log_dir"]),
     ("export", &["orders", "host", "posture"]),
+    ("fleet", &["orders", "json", "csv", "history"]),
     ("group", &["orders", "json"]),
     ("history", &["namespace", "json", "csv", "history"]),
     ("hosts", &["orders", "json", "csv"]),
@@ -41,6 +42,7 @@ const USES: [(&str, &[&str]); 38] = [
     ("rule", &["orders", "json"]),
     ("rules", &["orders", "host", "posture", "namespace", "json", "csv", "run_dir"]),
     ("schema", &[]),
+    ("serve-fleet", &["orders", "run_dir", "history", "log_dir"]),
     ("standing", &["orders", "host", "posture", "json", "csv"]),
     ("state", &["orders", "host", "namespace", "json", "run_dir", "history"]),
     ("survey", &["orders", "host", "posture", "namespace", "json", "csv", "run_dir"]),

@@ -36,6 +36,7 @@ fn kind_of(path: &str, id: &str) -> Option<Kind> {
         ("rule add", "group") | ("rules", "group") => Kind::Group,
         (path, "group") if path.starts_with("group ") => Kind::Group,
         (_, "rule" | "rules" | "before" | "after") => Kind::Rule,
+        ("fleet reach", "from" | "to") => Kind::Host,
         ("brief", "name" | "diff") | ("reach", "target") | (_, "host" | "hosts") => Kind::Host,
         ("posture", "name") | (_, "posture" | "postures") => Kind::Posture,
         ("postures set" | "postures remove", "name") => Kind::Posture,

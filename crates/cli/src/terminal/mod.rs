@@ -158,8 +158,12 @@ impl Terminal {
         flushed.filter(|e| e.kind() != io::ErrorKind::BrokenPipe)
     }
 
-    /// One line; room above it where it begins with line ends.
+    /// One line for people; room above it where it begins with line ends. Where JSON is asked
+    /// for nothing else is written.
     pub fn line(&self, text: impl AsRef<str>) {
+        if self.json {
+            return;
+        }
         let text = text.as_ref();
         let rest = text.trim_start_matches('\n');
         let room = "\n".repeat(text.len() - rest.len());
@@ -188,12 +192,15 @@ impl Terminal {
 
     /// A heading with room above it.
     pub fn heading(&self, text: &str) {
+        if self.json {
+            return;
+        }
         self.write(&format!("\n{BOLD}{}{BOLD:#}", visible(text)));
     }
 
     /// Something that is said in passing.
     pub fn note(&self, text: &str) {
-        if self.quiet {
+        if self.quiet || self.json {
             return;
         }
         self.write(&format!("{DIM}{}{DIM:#}", fitted(&visible(text))));
@@ -214,6 +221,11 @@ impl Terminal {
     /// Says on stderr how a wait goes on, in the line that says so already.
     pub fn waiting(&self, text: &str) {
         anstream::eprint!("\r{} ", visible(text));
+    }
+
+    /// Takes away the line that said how a wait goes on.
+    pub fn end_of_wait(&self) {
+        anstream::eprint!("\r\x1b[K");
     }
 
     /// A result as JSON, with the name of its schema.

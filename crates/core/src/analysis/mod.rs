@@ -7,6 +7,7 @@ mod connections;
 pub mod draft;
 pub mod evidence;
 pub mod exposure;
+pub mod fleet;
 pub mod learned;
 pub mod log;
 pub mod proposal;

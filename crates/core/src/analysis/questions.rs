@@ -10,7 +10,7 @@ use super::proposal::Proposal;
 use crate::brief::Brief;
 use crate::decision::{RuleQuery, first_mismatch};
 use crate::moment::Moment;
-use crate::names::traffic::Term;
+use crate::names::traffic::keys_of_packet;
 use crate::orders::Action;
 use crate::orders::edit::NewRule;
 use crate::packet::{Direction, InterfaceIndex, ProgramIndex};
@@ -137,8 +137,7 @@ pub fn questions(mut evidence: Evidence, brief: &Brief, now: Moment) -> Vec<Ques
 /// Whether no rule decides it, and the standing answer denies.
 fn is_open(request: &Request, brief: &Brief, now: Moment) -> bool {
     let Request { direction, peer, destination, program, .. } = request;
-    let keys = Term::parse(&request.traffic).and_then(Result::ok).and_then(Term::keys);
-    let Some(&(key, _)) = keys.as_ref().and_then(|keys| keys.first()) else { return false };
+    let Some(&(key, _)) = keys_of_packet(&request.traffic).first() else { return false };
     let own = brief.own.iter().copied().find(|own| own.is_ipv4() == peer.is_ipv4());
     let own = own.unwrap_or(match peer {
         IpAddr::V4(_) => IpAddr::from([0, 0, 0, 0]),

@@ -237,6 +237,17 @@ impl fmt::Display for Term {
     }
 }
 
+/// The keys that a packet told of as `text` may have had (see [`TrafficKey`]'s words); nothing
+/// where it is no such text. Packets have a port 0, which no term names.
+pub fn keys_of_packet(text: &str) -> Vec<(TrafficKey, TrafficKey)> {
+    let to_port_0 = |transport: Transport| vec![(transport.key(0), transport.key(0))];
+    match text {
+        "tcp/0" => to_port_0(Transport::Tcp),
+        "udp/0" => to_port_0(Transport::Udp),
+        _ => Term::parse(text).and_then(Result::ok).and_then(Term::keys).unwrap_or_default(),
+    }
+}
+
 /// The keys of several terms; `None` when one of them is `any`.
 pub fn keys_of(terms: &[Term]) -> Option<RangeSet<TrafficKey>> {
     let ranges: Option<Vec<_>> = terms.iter().map(|t| t.keys()).collect();
@@ -275,6 +286,24 @@ mod tests {
         assert_eq!(fault("icmp/redirect"), TermFault::IcmpKind);
         assert_eq!(fault("icmp/22"), TermFault::IcmpPort);
         assert_eq!(fault("tpc/22"), TermFault::UnknownKind);
+    }
+
+    #[test]
+    fn what_is_told_of_a_packet_reads_back() {
+        for (protocol, low) in [
+            (TCP, 0),
+            (UDP, 0),
+            (TCP, 22),
+            (UDP, u16::MAX),
+            (ICMP, 0x0800),
+            (ICMP, 0x0d00),
+            (47, 0),
+        ] {
+            let key = TrafficKey::new(protocol, low);
+            let keys = keys_of_packet(&key.to_string());
+            assert!(keys.iter().any(|(a, b)| (*a..=*b).contains(&key)), "{key}: {keys:?}");
+        }
+        assert!(keys_of_packet("sctp/1").is_empty() && keys_of_packet("any").is_empty());
     }
 
     #[test]

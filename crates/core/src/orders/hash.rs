@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 use std::fmt;
+use std::str::FromStr;
 
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
@@ -69,16 +70,28 @@ impl JsonSchema for OrdersHash {
     }
 }
 
-impl<'de> Deserialize<'de> for OrdersHash {
-    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let text = String::deserialize(deserializer)?;
+/// A text that is no hash.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("not 64 hexadecimal digits")]
+pub struct NoHash;
+
+impl FromStr for OrdersHash {
+    type Err = NoHash;
+
+    fn from_str(text: &str) -> Result<Self, NoHash> {
         let digits = text
             .as_bytes()
             .chunks_exact(2)
             .map(|two| u8::from_str_radix(std::str::from_utf8(two).ok()?, 16).ok());
         let bytes: Option<Vec<u8>> = digits.collect();
         let whole = bytes.filter(|_| text.len() == 64).and_then(|all| all.try_into().ok());
-        whole.map(Self).ok_or_else(|| serde::de::Error::custom("not 64 hexadecimal digits"))
+        whole.map(Self).ok_or(NoHash)
+    }
+}
+
+impl<'de> Deserialize<'de> for OrdersHash {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
     }
 }
 

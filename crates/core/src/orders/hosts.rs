@@ -102,8 +102,18 @@ pub struct Host {
     pub tags: Vec<String>,
     /// Its addresses, as written.
     pub addresses: Vec<String>,
+    /// What ssh calls it, where that is not its name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ssh: Option<String>,
     /// Its own standing answers.
     pub standing: OwnStanding,
+}
+
+impl Host {
+    /// What ssh is told to connect to.
+    pub fn ssh_name(&self) -> &str {
+        self.ssh.as_deref().unwrap_or(&self.name)
+    }
 }
 
 /// Rules that are assigned, paused and exchanged together.
@@ -301,6 +311,7 @@ mod tests {
             name: "mast".into(),
             tags: vec!["sensors".into()],
             addresses: vec![],
+            ssh: None,
             standing: OwnStanding::default(),
         };
         for (text, selects) in

@@ -192,6 +192,7 @@ pub(super) const HOSTS: &[Key] = &[
     needed("name", Kind::Text, "The host name of the machine"),
     key("tags", Kind::Words, "Labels, which selectors name as #tag"),
     key("addresses", Kind::Words, "Its addresses"),
+    key("ssh", Kind::Text, "What ssh calls it: a host of your ssh configuration [its name]"),
     key("standing", Kind::Table(OWN_STANDING), "Its own standing answers"),
 ];
 

@@ -38,7 +38,7 @@ pub use at_most::{AtMost, AtMostFault, Limit, Over, Period, Sharing};
 pub use attachments::{Attachments, Documents, Part, feed_named, includes_named, lists_named};
 pub use codes::{Code, Severity};
 pub use fault::{Fault, Faults, Place};
-pub use hash::OrdersHash;
+pub use hash::{NoHash, OrdersHash};
 pub use hosts::{
     Boot, Group, Host, HostSetting, Inactive, NO_POSTURE, OnFailure, OwnStanding, Posture,
     Recognition, SEALED, Selector, recognise,

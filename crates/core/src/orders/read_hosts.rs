@@ -27,6 +27,7 @@ impl<'t> Reader<'t> {
             let addresses = self.list(&path, table, "addresses");
             let (_, faults) = names.addresses(&addresses);
             faults.into_iter().for_each(|f| self.unresolved(&format!("{path}.addresses"), f));
+            let ssh = self.ssh_name(&path, table);
             let standing = match table.get("standing") {
                 Some(value) => self.own_standing(&format!("{path}.standing"), value),
                 None => OwnStanding::default(),
@@ -36,8 +37,23 @@ impl<'t> Reader<'t> {
             }
             let tags = plain(tags).iter().map(|t| t.trim_start_matches('#').to_owned()).collect();
             let addresses = plain(addresses);
-            hosts.push(Host { name: name.text, tags, addresses, standing });
+            hosts.push(Host { name: name.text, tags, addresses, ssh, standing });
         }
+    }
+
+    /// What ssh calls a host. It stands on a command line: no option, and one word.
+    fn ssh_name(&mut self, path: &str, table: &DeTable<'t>) -> Option<String> {
+        let path = format!("{path}.ssh");
+        let written = self.string(&path, table.get("ssh")?)?;
+        let text = &written.text;
+        let odd = |c: char| c.is_whitespace() || c.is_control();
+        if text.is_empty() || text.starts_with('-') || text.contains(odd) {
+            let message = format!("`{text}` is not a host name for ssh");
+            let help = "Write a host of your ssh configuration, or user@address.";
+            self.fault(path, written.span, message, help);
+            return None;
+        }
+        Some(written.text)
     }
 
     pub(super) fn postures(&mut self, root: &DeTable<'t>, postures: &mut Vec<Posture>) {

@@ -1,6 +1,8 @@
 //! What the witness hears of its knocks: answers on their way out, and the
 //! marks of those that the gate let in.
 
+use std::net::IpAddr;
+
 use tipstaff_core::bytes::ReadAt;
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::names::traffic::{ICMP, ICMPV6, TCP, UDP};
@@ -12,8 +14,8 @@ use crate::frames::flow_label;
 pub(super) const PASSED_BYTES: usize = 24;
 /// What stands for the verdict where no gate decided.
 pub(super) const NO_GATE: u32 = 255;
-/// What stands there in the record of a knock that leaves again.
-pub(super) const CAME_OUT: u32 = 254;
+/// What stands beside the protocol in the record of a knock that leaves again.
+pub(super) const CAME_OUT: u8 = 254;
 
 /// Which knock something belongs to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -30,8 +32,8 @@ pub(super) struct Answered {
 pub(super) enum What {
     /// It came past the gate; who let it in, where a gate is.
     Passed(Option<Speaker>),
-    /// It was seen where it leaves this host again.
-    CameOut,
+    /// It was seen where it leaves this host again, for whom.
+    CameOut(IpAddr),
     SynAck,
     Reset,
     Data,
@@ -52,7 +54,7 @@ impl Caught {
     /// program copied it. `None`: it belongs to no knock of this tag.
     pub fn read(six: bool, tag: u32, record: &[u8]) -> Option<Self> {
         if record.len() == PASSED_BYTES {
-            return Self::passed(record);
+            return Self::passed(six, record);
         }
         let (ip, protocol, error) =
             if six { (40, *record.get(6)?, 1) } else { (20, *record.get(9)?, 3) };
@@ -108,17 +110,26 @@ impl Caught {
     }
 
     /// protocol u32 · the first 8 bytes behind the IP header · slot u32 ·
-    /// verdict u32 · 4 bytes of nothing.
-    fn passed(record: &[u8]) -> Option<Self> {
+    /// verdict u32 · 4 bytes of nothing. Of one that leaves again: protocol u8 ·
+    /// [`CAME_OUT`] · 2 bytes of nothing · its ports, or identifier and number · for
+    /// whom it is, 16 bytes.
+    fn passed(six: bool, record: &[u8]) -> Option<Self> {
         let protocol = *record.first()?;
+        if record.get(1) == Some(&CAME_OUT) {
+            let (from, second) = (record.u16_be(4)?, record.u16_be(6)?);
+            let to = if matches!(protocol, TCP | UDP) { second } else { 0 };
+            let destination = match six {
+                false => IpAddr::from(<[u8; 4]>::try_from(record.get(8..12)?).ok()?),
+                true => IpAddr::from(<[u8; 16]>::try_from(record.get(8..24)?).ok()?),
+            };
+            let answered = Answered { protocol, from, to };
+            return Some(Self { answered, what: What::CameOut(destination) });
+        }
         let answered = match protocol {
             TCP | UDP => Answered { protocol, from: record.u16_be(4)?, to: record.u16_be(6)? },
             _ => Answered { protocol, from: record.u16_be(8)?, to: 0 },
         };
         let (slot, verdict) = (record.u32_ne(12)?, record.u32_ne(16)?);
-        if verdict == CAME_OUT {
-            return Some(Self { answered, what: What::CameOut });
-        }
         let speaker = (verdict != NO_GATE).then(|| CounterSlot(slot).speaker()).flatten();
         Some(Self { answered, what: What::Passed(speaker) })
     }
@@ -175,7 +186,10 @@ mod tests {
         assert_eq!(caught.what, What::Passed(Some(speaker)));
         record[16..20].copy_from_slice(&NO_GATE.to_ne_bytes());
         assert_eq!(Caught::read(false, TAG, &record).unwrap().what, What::Passed(None));
-        record[16..20].copy_from_slice(&CAME_OUT.to_ne_bytes());
-        assert_eq!(Caught::read(false, TAG, &record).unwrap().what, What::CameOut);
+        record[1] = CAME_OUT;
+        record[8..12].copy_from_slice(&[203, 0, 113, 9]);
+        let caught = Caught::read(false, TAG, &record).unwrap();
+        assert_eq!(caught.what, What::CameOut("203.0.113.9".parse().unwrap()));
+        assert_eq!(caught.answered, Answered { protocol: UDP, from: 61_000, to: 7420 });
     }
 }

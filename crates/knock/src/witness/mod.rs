@@ -40,7 +40,7 @@ use crate::Reply;
 use crate::frames::{self, FIRST_PORT, Knock};
 pub use approach::{Approach, WitnessFault, approach};
 use approach::{attaching, system};
-pub use through::{Through, WentThrough};
+pub use through::{CameOut, Through, WentThrough};
 
 /// The programs that stand in front of the gate while a witness knocks.
 pub const PROGRAMS: [&str; 2] = ["ts_mark", "ts_catch"];
@@ -64,6 +64,8 @@ pub struct Knocked {
     pub reply: Reply,
     /// Whether it came past the gate, and everything else at the interface.
     pub let_in: Option<LetIn>,
+    /// To whom it was forwarded, where somebody looked ([`Through::forwarded_to`]).
+    pub forwarded_to: Option<SocketAddr>,
 }
 
 /// It came past the gate.
@@ -261,7 +263,7 @@ impl Witness {
         patience: Duration,
         go_on: &mut dyn FnMut(usize) -> bool,
     ) -> io::Result<Vec<Knocked>> {
-        let nothing = Knocked { reply: Reply::NotAsked, let_in: None };
+        let nothing = Knocked { reply: Reply::NotAsked, let_in: None, forwarded_to: None };
         let mut known = vec![nothing; doors.len()];
         let all: Vec<usize> = (0..doors.len()).collect();
         self.round(doors, &all, patience, &mut known, go_on)?;
@@ -374,7 +376,7 @@ impl Witness {
         let (mut half_open, mut answers) = (Vec::new(), false);
         self.ring.drain(|record| {
             let Some(caught) = Caught::read(six, tag, record) else { return };
-            if caught.what == What::CameOut {
+            if matches!(caught.what, What::CameOut(_)) {
                 return;
             }
             if let What::Passed(speaker) = caught.what {
@@ -394,7 +396,7 @@ impl Witness {
                 }
                 What::Reset => Reply::Reset(elapsed),
                 What::Error { kind, code } => Reply::Icmp { kind, code },
-                What::Data | What::Passed(_) | What::CameOut => Reply::Data(elapsed),
+                What::Data | What::Passed(_) | What::CameOut(_) => Reply::Data(elapsed),
             };
         });
         self.proven |= answers;

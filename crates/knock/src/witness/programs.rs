@@ -157,13 +157,24 @@ fn came_out(
     copied(a, ip + 8, ip + 4, next);
     tagged(a, Width::H, ip + 6, next);
     a.place(output);
-    for half in [0, 4] {
-        a.load(Width::W, R1, STACK, COPY + ip + half);
-        a.store(Width::W, STACK, RECORD + 4 + half, R1);
+    // The ports, or identifier and number, and for whom it is by now.
+    let of_exchange = a.label();
+    a.load(Width::W, R1, STACK, COPY + ip);
+    a.jump_if(If::Ne, R9, u16::from(icmp), of_exchange);
+    a.load(Width::W, R1, STACK, COPY + ip + 4);
+    a.place(of_exchange);
+    a.store(Width::W, STACK, RECORD + 4, R1);
+    for part in [8, 16] {
+        a.store_imm(Width::D, STACK, RECORD + part, 0);
+    }
+    let destination = at::HEADER + destination_offset(family);
+    let width = if family == Family::V4 { 4 } else { 16 };
+    for part in (0..width).step_by(4) {
+        a.load(Width::W, R1, STACK, destination + part);
+        a.store(Width::W, STACK, RECORD + 8 + part, R1);
     }
     a.store(Width::W, STACK, RECORD, R9);
-    a.store_imm(Width::W, STACK, RECORD + 12, 0);
-    a.store_imm(Width::D, STACK, RECORD + 16, CAME_OUT as i32);
+    a.store_imm(Width::B, STACK, RECORD + 1, CAME_OUT.into());
     a.map(R1, ring);
     a.stack(R2, RECORD);
     a.mov(R3, PASSED_BYTES as i32);

@@ -2,7 +2,7 @@
 //! caught where it leaves, so that nobody there hears of it.
 
 use std::io;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::os::fd::{AsFd, OwnedFd};
 use std::time::{Duration, Instant};
 
@@ -26,27 +26,37 @@ const NEIGHBOUR: Duration = Duration::from_millis(1200);
 pub struct WentThrough {
     /// Whether it came past everything where it comes in, and who let it.
     pub let_in: Option<LetIn>,
-    /// How long it took to where it leaves; `None`: it was not seen there.
-    pub came_out: Option<Duration>,
+    /// Where it was seen leaving; `None`: it was not.
+    pub came_out: Option<CameOut>,
     /// What came back to the source meanwhile.
     pub reply: Reply,
 }
 
-/// The witness at two interfaces of this host.
+/// A knock that was seen where it leaves this host again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct CameOut {
+    /// How long it took.
+    pub after: Duration,
+    /// For whom it was there: another address or port than it was sent to, where it was
+    /// translated on its way. The port is 0 for an echo request.
+    pub to: SocketAddr,
+}
+
+/// The witness where packets come in, and where they leave again.
 pub struct Through {
     witness: Witness,
-    _link: OwnedFd,
+    _links: Vec<OwnedFd>,
 }
 
 impl Through {
     /// Plays a source that comes in as `approach` says, and catches what leaves
-    /// by the interface with the index `leaves`.
+    /// by the interfaces with the indexes `leaves`.
     ///
     /// # Errors
     /// [`WitnessFault`].
     pub fn open(
         approach: Approach,
-        leaves: u32,
+        leaves: &[u32],
         marks: Option<Marks>,
     ) -> Result<Self, WitnessFault> {
         let family = Family::of_address(approach.source);
@@ -55,8 +65,12 @@ impl Through {
         let code = came_out_program(family, played, ring).map_err(system)?;
         let program =
             sys::program_load(ProgramKind::SchedCls, "ts_came_out", &code).map_err(system)?;
-        let link = sys::link_interface(program.as_fd(), leaves, Attach::TcxEgress, Order::First)?;
-        Ok(Self { witness, _link: link })
+        let mut links = Vec::with_capacity(leaves.len());
+        for leaves in leaves {
+            let (program, order) = (program.as_fd(), Order::First);
+            links.push(sys::link_interface(program, *leaves, Attach::TcxEgress, order)?);
+        }
+        Ok(Self { witness, _links: links })
     }
 
     /// Knocks on somebody behind this host, once more where nothing came of it.
@@ -76,6 +90,20 @@ impl Through {
             }
             _ => Ok(first),
         }
+    }
+
+    /// To whom this host passes on what comes to a port at an address of its own;
+    /// `None`: it was not seen leaving again. Nobody hears of it.
+    ///
+    /// # Errors
+    /// When a frame cannot be injected.
+    pub fn forwarded_to(
+        &mut self,
+        subject: Subject,
+        own: IpAddr,
+    ) -> io::Result<Option<SocketAddr>> {
+        let seen = self.once(subject, own, FIRST_PORT, SETTLING)?;
+        Ok(seen.came_out.map(|out| out.to))
     }
 
     fn once(
@@ -101,12 +129,21 @@ impl Through {
             let mut answered = false;
             witness.ring.drain(|record| {
                 let Some(caught) = Caught::read(six, tag, record) else { return };
-                if caught.answered != mine {
+                let to = caught.answered.to;
+                let port = match caught.what {
+                    // Its port may be another one by now.
+                    What::CameOut(_) => mine.to,
+                    _ => to,
+                };
+                if (Answered { to: port, ..caught.answered }) != mine {
                     return;
                 }
                 match caught.what {
                     What::Passed(speaker) => seen.let_in = Some(LetIn { speaker }),
-                    What::CameOut => seen.came_out = Some(begin.elapsed()),
+                    What::CameOut(address) => {
+                        let to = SocketAddr::new(address, to);
+                        seen.came_out = Some(CameOut { after: begin.elapsed(), to });
+                    }
                     What::SynAck | What::Data => {
                         (seen.reply, answered) = (Reply::Data(begin.elapsed()), true);
                     }

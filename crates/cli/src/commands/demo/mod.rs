@@ -3,6 +3,7 @@
 
 mod archive;
 mod bridge;
+mod fleet;
 mod night;
 mod part;
 mod stage;
@@ -33,6 +34,9 @@ enum Ground {
 }
 
 pub fn run(options: &DemoOptions, terminal: &Terminal) -> Result<Ending, Failure> {
+    if options.fleet {
+        return fleet::tell(terminal);
+    }
     if options.kernel {
         check_support()?;
         return story::tell(Ground::Kernel, None, terminal);

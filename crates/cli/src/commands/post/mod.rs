@@ -21,7 +21,7 @@ use tipstaff_gate::{Gate, GateError, Posted, Posting, Record, enforceable};
 use tipstaff_host::interfaces;
 
 use crate::acts::decisions::is_recorded;
-use crate::acts::{boot_trouble, confirming, shell as own_shell, stranded};
+use crate::acts::{boot_trouble, comparison, confirming, shell as own_shell, stranded};
 use crate::arguments::{Common, PostOptions};
 use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;
@@ -37,7 +37,8 @@ use meaning::{meaning, show_meaning};
 #[derive(JsonSchema, Serialize)]
 pub struct Report {
     in_force: bool,
-    /// Whether other orders were in force before, another host's, another posture or none.
+    /// Whether other orders were in force before, another host's, another posture or none;
+    /// with --check, whether a post would change that.
     changed: bool,
     orders: Origin,
     rules: usize,
@@ -53,6 +54,8 @@ pub struct Report {
     /// For so long; null: until that is ended, or they are not rehearsed.
     rehearsal_seconds: Option<u64>,
     changes: Vec<Change>,
+    /// The same in words, a line each.
+    changes_in_words: Vec<String>,
     changes_cut_off: bool,
     address_assignment: Option<bool>,
     stranded: Vec<Connection>,
@@ -78,7 +81,9 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     if options.check {
         let (in_force, visible) = chosen::in_force(common)?;
         let meaning = Some(meaning(in_force.as_ref(), visible, &judge, terminal)?);
-        show(&judge, None, &Kept { meaning, ..Kept::default() }, terminal);
+        let record = record(&judge, common, options);
+        let changed = in_force.as_ref().is_none_or(|before| !is_same(&before.record, &record));
+        show(&judge, None, &Kept { meaning, changed, ..Kept::default() }, terminal);
         return Ok(Ending::Fine);
     }
     check_support()?;
@@ -86,7 +91,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         return Err(distrust.clone().into());
     }
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    let record = record(&judge, common);
+    let record = record(&judge, common, options);
     let mut gate = KernelGate::new(&common.run_dir)?;
     let in_force = match gate.in_force() {
         // What another version put up holds until this post takes its place.
@@ -246,9 +251,10 @@ fn ask(
 }
 
 /// What is kept with the revision.
-fn record(judge: &LoadedPolicy, common: &Common) -> Record {
-    let path = std::path::absolute(common.orders_path());
-    let path = path.as_deref().unwrap_or(common.orders_path());
+fn record(judge: &LoadedPolicy, common: &Common, options: &PostOptions) -> Record {
+    let told = options.recorded_as.as_deref().unwrap_or(common.orders_path());
+    let path = std::path::absolute(told);
+    let path = path.as_deref().unwrap_or(told);
     Record {
         orders: judge.text.clone(),
         path: path.display().to_string(),
@@ -294,6 +300,10 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
                 Put::InForce | Put::OnTrial(_) => None,
             },
             changes: kept.meaning.as_ref().map_or(Vec::new(), |m| m.comparison.changes.clone()),
+            changes_in_words: kept
+                .meaning
+                .as_ref()
+                .map_or(Vec::new(), |m| comparison::in_words(&m.comparison)),
             changes_cut_off: kept.meaning.as_ref().is_some_and(|m| m.comparison.cut_off),
             address_assignment: kept.meaning.as_ref().and_then(|m| m.comparison.address_assignment),
             closed: kept.meaning.as_ref().map_or(Vec::new(), |m| m.closed.clone()),
@@ -314,6 +324,7 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
         (Some(_), _) if !kept.changed => "in force; the same orders were before",
         (Some(posted), _) if posted.replaced => "in force, replacing the previous orders",
         (Some(_), _) => "in force",
+        (None, _) if !kept.changed => "checked; the same orders are in force",
         (None, _) => "checked; nothing was put in force",
     });
     let rules = counted(brief.rules.len(), "rule", "rules");

@@ -4,8 +4,6 @@
 mod crossing;
 mod far;
 mod pace;
-pub mod page;
-mod text;
 mod wanted;
 
 use std::collections::{BTreeSet, HashMap};
@@ -29,6 +27,7 @@ use tipstaff_reach::{Check, GateInForce, Place, plan};
 
 use crate::acts::last_check::{self, Output};
 use crate::acts::rehearsing;
+use crate::acts::reported::{page, text};
 use crate::arguments::{Common, ReachCommand, ReachOptions};
 use crate::chosen::{self, LoadedPolicy, Visible};
 use crate::ending::Ending;

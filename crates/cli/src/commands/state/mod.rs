@@ -11,19 +11,21 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::remarks::{Remark, program_remarks};
 use tipstaff_core::host::interface::Interface;
-use tipstaff_core::orders::{NO_POSTURE, Origin};
+use tipstaff_core::orders::{NO_POSTURE, Orders, OrdersHash, Origin};
 use tipstaff_gate::kernel::{KernelGate, Shortfall, executables, shortfalls};
 use tipstaff_gate::{Gate, GateError, Pending, Record, Rehearsal};
 use tipstaff_host::interfaces;
 
 use crate::acts::boot_trouble;
+use crate::acts::last_check::{self, LastCheck};
 use crate::acts::rehearsing::{self, Rehearsed};
 use crate::acts::units::{self, Restart};
 use crate::arguments::{Common, StateOptions};
-use crate::chosen;
+use crate::chosen::{self, LoadedPolicy};
 use crate::commands::state::drift::{Drift, Loaded};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
+use crate::history::History;
 use crate::shape::shape;
 use crate::terminal::{Terminal, moment, spoken};
 
@@ -42,6 +44,14 @@ pub struct Report {
     edited: Option<Drift>,
     /// As which host of the orders they were posted.
     host: Option<String>,
+    /// The posture that is taken up.
+    posture: Option<String>,
+    /// Their number in the history.
+    revision: Option<u32>,
+    /// Tells this host's list from others, whatever the files around it say.
+    list: Option<OrdersHash>,
+    /// The last `reach` of this host's own ports that was kept here.
+    last_check: Option<LastCheck>,
     /// Whether they are in force again after a restart.
     restart: Option<Restart>,
     /// What the gate cannot promise on this machine.
@@ -65,6 +75,10 @@ impl Report {
             drift: Vec::new(),
             edited: None,
             host: None,
+            posture: None,
+            revision: None,
+            list: None,
+            last_check: None,
             restart: None,
             limits: Vec::new(),
             remarks: Vec::new(),
@@ -111,9 +125,18 @@ fn show(common: &Common, terminal: &Terminal) -> Result<Ending, Failure> {
             Ok(Ending::Down)
         }
         Found::Up(up) => {
-            let Up { report, ending, record, pending, rehearsal } = *up;
+            let Up { report, ending, record, pending, rehearsal, orders } = *up;
             match terminal.json {
-                true => terminal.json(&report),
+                true => {
+                    // To be looked up and worked out only for who reads it.
+                    let (host, posture) = (record.host.as_deref(), record.posture.as_deref());
+                    terminal.json(&Report {
+                        revision: History::from_options(common).number_of(&record),
+                        list: Some(chosen::list_on(&orders, host, posture)),
+                        last_check: last_check::summary(common, &record),
+                        ..report
+                    });
+                }
                 false => {
                     print(&report, &record, pending, terminal);
                     print_rehearsal(rehearsal.as_ref(), terminal);
@@ -144,6 +167,7 @@ struct Up {
     record: Record,
     pending: Option<Pending>,
     rehearsal: Option<Rehearsal>,
+    orders: Orders,
 }
 
 fn found(common: &Common, gate: &KernelGate) -> Result<Found, Failure> {
@@ -162,7 +186,7 @@ fn found(common: &Common, gate: &KernelGate) -> Result<Found, Failure> {
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
     let (guarded, unguarded): (Vec<&Interface>, Vec<&Interface>) =
         all.iter().partition(|i| in_force.guarded.iter().any(|g| g.0 == i.index));
-    let brief = chosen::from_force(&in_force)?.brief;
+    let LoadedPolicy { orders, brief, .. } = chosen::from_force(&in_force)?;
     let loaded = Loaded {
         gate,
         in_force: &in_force,
@@ -193,13 +217,17 @@ fn found(common: &Common, gate: &KernelGate) -> Result<Found, Failure> {
         drift,
         edited,
         host: record.host.clone(),
+        posture: record.posture.clone(),
+        revision: None,
+        list: None,
+        last_check: None,
         restart: Some(units::restart(common)),
         limits,
         remarks: program_remarks(&brief, &executables::notes(&brief)),
         rehearsal: rehearsal.as_ref().map(Rehearsed::of),
     };
     let record = record.clone();
-    Ok(Found::Up(Box::new(Up { report, ending, record, pending, rehearsal })))
+    Ok(Found::Up(Box::new(Up { report, ending, record, pending, rehearsal, orders })))
 }
 
 fn names(interfaces: &[&Interface]) -> Vec<String> {

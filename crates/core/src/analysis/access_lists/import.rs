@@ -262,22 +262,31 @@ fn ports(kind: &str, ported: &Ported, reasons: &mut Vec<String>) -> (String, Opt
     let Some(Ports { lower_port, upper_port, operator, port }) = &ported.destination_port else {
         return (format!("{kind}/*"), None);
     };
-    let range = |first: u16, last: u16| match (first, last) {
-        (0 | 1, u16::MAX) => format!("{kind}/*"),
-        (first, last) if first == last => format!("{kind}/{first}"),
-        (first, last) => format!("{kind}/{}-{last}", first.max(1)),
-    };
     let operator = operator.as_deref().map_or("eq", bare);
-    match (operator, port, lower_port, upper_port) {
-        ("eq", Some(port @ 1..), None, None) => (range(*port, *port), None),
-        ("neq", Some(port @ 1..), None, None) => (format!("{kind}/*"), Some(range(*port, *port))),
-        ("lte", Some(port @ 1..), None, None) => (range(1, *port), None),
-        ("gte", Some(port), None, None) => (range(*port, u16::MAX), None),
-        (_, None, Some(first), Some(last @ 1..)) if first <= last => (range(*first, *last), None),
+    match (operator, *port, *lower_port, *upper_port) {
+        ("eq", Some(port), None, None) => in_words(kind, port, port),
+        ("neq", Some(port @ 1..), None, None) => {
+            (format!("{kind}/*"), Some(format!("{kind}/{port}")))
+        }
+        ("neq", Some(0), None, None) => in_words(kind, 1, u16::MAX),
+        ("lte", Some(port), None, None) => in_words(kind, 0, port),
+        ("gte", Some(port), None, None) => in_words(kind, port, u16::MAX),
+        (_, None, Some(first), Some(last)) if first <= last => in_words(kind, first, last),
         _ => {
             reasons.push("its ports cannot be read".into());
             (format!("{kind}/*"), None)
         }
+    }
+}
+
+/// A range of ports, and what is taken out of it: orders count ports from 1, so port 0 is
+/// written as what is left of all.
+fn in_words(kind: &str, first: u16, last: u16) -> (String, Option<String>) {
+    match (first, last) {
+        (0, u16::MAX) => (format!("{kind}/*"), None),
+        (0, last) => (format!("{kind}/*"), Some(format!("{kind}/{}-{}", last + 1, u16::MAX))),
+        (first, last) if first == last => (format!("{kind}/{first}"), None),
+        (first, last) => (format!("{kind}/{first}-{last}"), None),
     }
 }
 

@@ -82,3 +82,37 @@ fn lists_of_others_are_read_with_what_is_attached_and_what_is_not_known() {
     assert_eq!(imported.unfit.len(), 3);
     read(&imported.text).unwrap();
 }
+
+/// RFC 8519 counts ports from 0, orders from 1: what says 0 loses nothing and gains nothing.
+#[test]
+fn ports_mean_what_they_meant_with_0_too() {
+    let all = |first: u16, last: u16| (first..=last).collect::<Vec<_>>();
+    for (ports, expected) in [
+        (r#"{"operator": "eq", "port": 0}"#, vec![0]),
+        (r#"{"operator": "eq", "port": 53}"#, vec![53]),
+        (r#"{"operator": "neq", "port": 0}"#, all(1, u16::MAX)),
+        (r#"{"operator": "lte", "port": 0}"#, vec![0]),
+        (r#"{"operator": "lte", "port": 1023}"#, all(0, 1023)),
+        (r#"{"operator": "lte", "port": 65535}"#, all(0, u16::MAX)),
+        (r#"{"operator": "gte", "port": 0}"#, all(0, u16::MAX)),
+        (r#"{"operator": "gte", "port": 1}"#, all(1, u16::MAX)),
+        (r#"{"lower-port": 0, "upper-port": 1}"#, vec![0, 1]),
+        (r#"{"lower-port": 0, "upper-port": 0}"#, vec![0]),
+        (r#"{"lower-port": 1, "upper-port": 65535}"#, all(1, u16::MAX)),
+        (r#"{"lower-port": 0, "upper-port": 65535}"#, all(0, u16::MAX)),
+    ] {
+        let text = format!(
+            r#"{{"ietf-access-control-list:acls": {{"acl": [{{"name": "dome", "aces": {{"ace": [
+            {{"name": "a", "matches": {{"ipv4": {{}}, "udp": {{"destination-port": {ports}}}}},
+             "actions": {{"forwarding": "drop"}}}}]}}}}]}}}}"#
+        );
+        let imported = import(&serde_json::from_str(&text).unwrap());
+        assert_eq!(imported.unfit, Vec::<String>::new(), "{ports}");
+        let orders = read(&imported.text).unwrap();
+        let keys = orders.rules[0].traffic.keys.clone().unwrap();
+        let key = |port| crate::names::traffic::Transport::Udp.key(port);
+        let got: Vec<u16> =
+            all(0, u16::MAX).into_iter().filter(|p| keys.contains(key(*p))).collect();
+        assert!(got == expected, "{ports}: {}", imported.text);
+    }
+}

@@ -6,7 +6,7 @@ use std::path::Path;
 use super::entry::Entry;
 use crate::names::address::AddressSet;
 use crate::names::range_set::RangeSet;
-use crate::names::traffic::{Term, TrafficKey};
+use crate::names::traffic::{TrafficKey, keys_of_packet};
 use crate::orders::edit::Which;
 use crate::orders::{Action, InterfaceCondition};
 use crate::packet::Direction;
@@ -80,9 +80,9 @@ fn is_among(wanted: Option<&AddressSet>, address: impl Fn() -> Option<IpAddr>) -
 }
 
 fn is_traffic(wanted: &RangeSet<TrafficKey>, traffic: &str) -> bool {
-    let Some(Ok(term)) = Term::parse(traffic) else { return false };
-    let keys = term.keys().unwrap_or_default();
-    keys.iter().any(|(first, last)| wanted.contains(*first) && wanted.contains(*last))
+    keys_of_packet(traffic)
+        .iter()
+        .any(|(first, last)| wanted.contains(*first) && wanted.contains(*last))
 }
 
 fn is_rule(wanted: &Which, entry: &Entry<'_>) -> bool {
@@ -152,5 +152,7 @@ mod tests {
         }
         let nobody = Entry { rule: None, position: None, program: None, ..entry() };
         assert!(!right.shows(&nobody));
+        let (to_port_0, traffic) = (Entry { traffic: "tcp/0".into(), ..entry() }, port(0));
+        assert!(LogFilter { traffic, ..right }.shows(&to_port_0));
     }
 }

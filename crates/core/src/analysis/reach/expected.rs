@@ -1,10 +1,10 @@
 //! What is to be checked, and what the orders mean each port to do.
 
 use std::collections::BTreeSet;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 
 use super::list::List;
-use super::{Cell, CellContext, Observed, Outcome, Subject, Vantage, Why, why};
+use super::{Cell, CellContext, How, Observed, Outcome, Subject, Vantage, Why, why};
 use crate::brief::{Brief, RuleIndex};
 use crate::decision::{Mismatch, RuleQuery, Speaker, first_mismatch};
 use crate::host::listener::{Listener, taker};
@@ -303,8 +303,21 @@ pub fn cell(
     observed: Observed,
     around: &CellContext<'_>,
 ) -> Cell {
-    let Expectation { outcome: expected, by: expected_by, let_in, rule } =
+    let Expectation { outcome: mut expected, by: expected_by, let_in, rule } =
         meant(around.list(), around.listeners, subject, vantage, at);
+    let mut observed = observed;
+    if is_published(subject, vantage, at, &observed, around) {
+        observed.remark = Some(published(observed.forwarded_to));
+        if let_in && observed.outcome == Outcome::Answers {
+            expected = Outcome::Answers;
+        }
+    }
+    if *vantage == Vantage::Here
+        && around.published.contains(&subject)
+        && observed.outcome == Outcome::Refuses
+    {
+        expected = Outcome::Refuses;
+    }
     let mut cell = Cell { expected, expected_by, observed, why: None, next: None, accepted: None };
     if cell.differs() {
         let why = why::why(&cell, subject, vantage, at, around);
@@ -318,6 +331,41 @@ pub fn cell(
         cell.why = why::bound_elsewhere(around.listeners, subject, at.target, arrives);
     }
     cell
+}
+
+/// Whether what came to a port was forwarded to somebody else, or somebody answers an
+/// outside source where no socket of this host takes it. The socket table alone would
+/// take such a port for closed.
+pub fn is_published(
+    subject: Subject,
+    vantage: &Vantage,
+    at: Arrival,
+    observed: &Observed,
+    around: &CellContext<'_>,
+) -> bool {
+    let (Subject::Port(transport, port), Some(listeners)) = (subject, around.listeners) else {
+        return false;
+    };
+    let arrives = around.brief.interface_name(at.interface);
+    let answered = (observed.outcome, observed.how) == (Outcome::Answers, How::Wire);
+    observed.forwarded_to.is_some()
+        || *vantage != Vantage::Here
+            && answered
+            && !around.stopped.contains(&subject)
+            && taker(listeners, transport, port, at.target, arrives).is_none()
+}
+
+fn published(to: Option<SocketAddr>) -> String {
+    match to {
+        Some(to) => format!(
+            "published: forwarded to {} port {}; no program on this host listens",
+            to.ip(),
+            to.port()
+        ),
+        None => "published: no program on this host listens; another machine or network namespace \
+                 answers"
+            .into(),
+    }
 }
 
 /// `rule 3 (web)`, `the standing answer`, `foundation malformed`.

@@ -12,7 +12,7 @@ mod sources;
 mod why;
 
 use std::fmt;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -21,8 +21,8 @@ use crate::names::address::Family;
 use crate::names::traffic::{ICMP, ICMPV6, TrafficKey, Transport};
 pub use changes::{Change, Changes, changes};
 pub use expected::{
-    Arrival, cell, expected, first_packet, let_in, program_at, speaker_words, speaker_words_by,
-    subjects,
+    Arrival, cell, expected, first_packet, is_published, let_in, program_at, speaker_words,
+    speaker_words_by, subjects,
 };
 pub use list::tables_of_many;
 pub use merge::{NotTheSame, merge};
@@ -211,6 +211,9 @@ pub struct Observed {
     /// What the gate said, where it was asked or its word was caught.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gate: Option<String>,
+    /// To whom this host forwarded it, where no socket of its own takes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub forwarded_to: Option<SocketAddr>,
     /// What is to be known beside: that a program closes what it accepted at once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remark: Option<String>,
@@ -225,6 +228,7 @@ impl Observed {
             target: None,
             evidence: Some(why.into()),
             gate: None,
+            forwarded_to: None,
             remark: None,
         }
     }
@@ -252,6 +256,27 @@ pub struct Cell {
 }
 
 impl Cell {
+    /// Whether the service behind the port is to blame, and not what is in force: it does
+    /// not run, listens elsewhere, or takes no more.
+    pub fn is_of_the_service(&self) -> bool {
+        match &self.why {
+            // From another machine: a refusal is the host's own, silence is anybody's.
+            Some(Why::NotFromHere) => {
+                (self.expected, self.observed.outcome) == (Outcome::Answers, Outcome::Refuses)
+            }
+            Some(
+                Why::NothingListens { .. }
+                | Why::LoopbackOnly
+                | Why::OtherAddress { .. }
+                | Why::OtherDevice { .. }
+                | Why::QueueFull
+                | Why::Stopped
+                | Why::NoAnswer,
+            ) => true,
+            _ => false,
+        }
+    }
+
     /// Whether what was seen is not what was meant, nor accepted. An unknown differs
     /// from nothing.
     pub fn differs(&self) -> bool {

@@ -196,6 +196,8 @@ pub struct CellContext<'c> {
     pub listeners: Option<&'c [Listener]>,
     /// What no longer listened when the check was over.
     pub stopped: &'c [Subject],
+    /// What this host passes on to somebody else: its own loopback has no part in it.
+    pub published: &'c [Subject],
     /// What the gate in force says.
     pub gate: Option<&'c Said>,
     /// Whether the gate in force holds other orders than those judged by.
@@ -216,6 +218,7 @@ impl<'c> CellContext<'c> {
             tables: None,
             listeners,
             stopped: &[],
+            published: &[],
             gate: None,
             other_orders: false,
             came_in: None,

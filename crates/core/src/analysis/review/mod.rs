@@ -260,11 +260,13 @@ impl Review {
     /// What other rules say of the same.
     fn against(&mut self, brief: &Brief, rule: &Rule, index: RuleIndex, by: Option<RuleIndex>) {
         if let Some(by) = by {
-            let says = brief.rule(by).map_or(Action::Deny, |other| other.action);
-            let what = format!(
-                "{} above it says {says} to part of its traffic",
-                named(brief, [by].into_iter())
-            );
+            let does = match brief.rule(by).map_or(Action::Deny, |other| other.action) {
+                Action::Allow => "allows",
+                Action::Deny => "denies",
+                Action::Refuse => "refuses",
+            };
+            let above = named(brief, [by].into_iter());
+            let what = format!("{above} above it {does} part of its traffic");
             let help = format!(
                 "If this rule should decide that part too: tipstaff rule move {} --before {}",
                 rule.name,

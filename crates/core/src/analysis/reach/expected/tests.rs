@@ -1,4 +1,4 @@
-use super::super::{How, Said};
+use super::super::Said;
 use super::*;
 use crate::decision::Decision;
 use crate::host::listener::Owner;
@@ -240,4 +240,27 @@ fn of_another_machine_only_what_the_orders_say_is_expected() {
     assert_eq!(expected(&by_interface), Outcome::Unknown);
     let open = ORDERS.replace("inbound = \"deny\"", "inbound = \"allow\"");
     assert_eq!(expected(&open.replace("tcp/7410", "tcp/7411")), Outcome::Unknown);
+}
+
+#[test]
+fn a_published_port_is_open_and_named_as_such() {
+    let open = ORDERS.replace(r#"inbound = "deny""#, r#"inbound = "allow""#);
+    let vantage = Vantage::outside("192.0.2.9".parse().unwrap());
+    let at = Arrival { target: OWN.parse().unwrap(), interface: InterfaceIndex(2) };
+    let cell = |orders: &str, listeners: &[Listener], outcome| {
+        let brief = Brief::unplaced(&read(orders).unwrap());
+        cell(DOME, &vantage, at, seen(outcome), &CellContext::plain(&brief, Some(listeners)))
+    };
+    for bound in [vec![], vec![listener(7410, "127.0.0.1")]] {
+        let published = cell(&open, &bound, Outcome::Answers);
+        assert!(!published.differs(), "{published:?}");
+        assert!(published.why.is_none());
+        assert!(published.observed.remark.unwrap().starts_with("published: no program"));
+    }
+    let denied = cell(ORDERS, &[], Outcome::Answers);
+    assert_eq!(denied.why, Some(Why::NotInForce));
+    assert!(denied.observed.remark.is_some(), "who answers is to be known there too");
+    let own = cell(&open, &[listener(7410, "0.0.0.0")], Outcome::Answers);
+    assert_eq!(own.observed.remark, None);
+    assert!(cell(&open, &[], Outcome::Refuses).observed.remark.is_none());
 }

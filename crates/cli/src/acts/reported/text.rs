@@ -250,7 +250,8 @@ pub fn sentence(told: &Told<'_>) -> String {
     format!("{meant} by {by}, but {seen} {from}")
 }
 
-fn print_differences(report: &Report, terminal: &Terminal) {
+/// What differs, why, and what to do about it.
+pub fn print_differences(report: &Report, terminal: &Terminal) {
     for told in differences(report) {
         let why = told.cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
         terminal.line(format!("  {:<9}  {why}", told.ports()));

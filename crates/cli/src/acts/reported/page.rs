@@ -8,10 +8,12 @@ use serde::Serialize;
 use tipstaff_core::analysis::reach::{Cell, Outcome, Report, Row, Vantage};
 use tipstaff_core::visible::visible;
 
-use super::text::{accepted, differences, evidence, heading, remarks, sentence, unknown, who};
+use super::text::{
+    Told, accepted, differences, evidence, heading, remarks, sentence, unknown, who,
+};
 use crate::terminal::{counted, moment};
 
-const STYLE: &str = include_str!("page.css");
+pub(super) const STYLE: &str = include_str!("page.css");
 const SCRIPT: &str = include_str!("page.js");
 
 /// The table and what differs, as CommonMark with tables.
@@ -90,7 +92,7 @@ fn truth(holds: Option<bool>, why: Option<&str>) -> String {
     }
 }
 
-fn word(cell: Option<&Cell>) -> String {
+pub(super) fn word(cell: Option<&Cell>) -> String {
     match cell {
         None => "not looked".into(),
         Some(cell) => {
@@ -113,7 +115,7 @@ fn plain(text: &str) -> String {
     out
 }
 
-fn escaped(text: &str) -> String {
+pub(super) fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in visible(text).chars() {
         match c {
@@ -135,6 +137,26 @@ fn name(outcome: Outcome) -> &'static str {
         Outcome::Silent => "silent",
         Outcome::Unknown => "unknown",
     }
+}
+
+/// What differs, why, and what to do about it.
+pub(super) fn list(page: &mut String, all: &[Told<'_>]) {
+    page.push_str("<dl>\n");
+    for told in all {
+        let why = told.cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
+        let _ = write!(
+            page,
+            "<dt>{} <span>{}</span></dt>\n<dd>{}.",
+            escaped(&told.ports()),
+            escaped(&why),
+            escaped(&sentence(told)),
+        );
+        if let Some(next) = &told.cell.next {
+            let _ = write!(page, "<br><b>Next:</b> {}.", escaped(next));
+        }
+        page.push_str("</dd>\n");
+    }
+    page.push_str("</dl>\n");
 }
 
 /// The page.
@@ -168,22 +190,9 @@ pub fn html(report: &Report) -> String {
     rules(&mut page, report);
     let told = differences(report);
     if !told.is_empty() {
-        page.push_str("<section>\n<h2>What differs, and what to do</h2>\n<dl>\n");
-        for told in &told {
-            let why = told.cell.why.as_ref().map(ToString::to_string).unwrap_or_default();
-            let _ = write!(
-                page,
-                "<dt>{} <span>{}</span></dt>\n<dd>{}.",
-                escaped(&told.ports()),
-                escaped(&why),
-                escaped(&sentence(told)),
-            );
-            if let Some(next) = &told.cell.next {
-                let _ = write!(page, "<br><b>Next:</b> {}.", escaped(next));
-            }
-            page.push_str("</dd>\n");
-        }
-        page.push_str("</dl>\n</section>\n");
+        page.push_str("<section>\n<h2>What differs, and what to do</h2>\n");
+        list(&mut page, &told);
+        page.push_str("</section>\n");
     }
     let mut notes: Vec<String> = report.notes.clone();
     notes.extend(accepted(report).into_iter().chain(unknown(report)));
