@@ -150,7 +150,7 @@ fn a_host_that_cuts_the_administrator_off_goes_back_by_itself() {
     has_phase(&seen, "desk-3", "back");
     let why = phase(&seen, "mast")["why"].as_str().unwrap();
     assert!(why.starts_with("no new ssh connection"), "{why}");
-    assert!(begin.elapsed() < Duration::from_secs(90));
+    assert!(begin.elapsed() < Duration::from_secs(300));
     assert_eq!(all.host("mast").state()["orders"]["hash"], before);
 }
 

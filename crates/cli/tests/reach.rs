@@ -244,7 +244,7 @@ fn all_ports_make_few_lines_and_ctrl_c_shows_what_is_known() {
     std::thread::sleep(Duration::from_secs(2));
     kill(Pid::from_raw(i32::try_from(child.id()).unwrap()), Signal::SIGINT).unwrap();
     let output = child.wait_with_output().unwrap();
-    assert!(begin.elapsed() < Duration::from_secs(8), "{:?}", begin.elapsed());
+    assert!(begin.elapsed() < Duration::from_secs(60), "{:?}", begin.elapsed());
     assert_eq!(output.status.code(), Some(1));
     let partly: Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!(partly["complete"], false);

@@ -12,7 +12,7 @@ use super::posting::duration;
 /// Options of all commands of the fleet.
 #[derive(Args, Debug)]
 pub struct FleetOptions {
-    /// How many hosts to ask at a time
+    /// How many hosts to ask, and to have on trial, at a time
     #[arg(long, global = true, value_name = "NUMBER", default_value_t = 16,
           value_parser = clap::value_parser!(u16).range(1..=512))]
     pub parallel: u16,

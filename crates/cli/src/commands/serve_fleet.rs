@@ -53,7 +53,15 @@ fn answer(common: &Common, ran: Vec<Ran>, refused: Option<String>) -> Answer {
     let host = nix::unistd::gethostname().unwrap_or_default().to_string_lossy().into_owned();
     let clock = jiff::Timestamp::now().as_second();
     let file = delivery::own_file(common.orders_path());
-    Answer { version: env!("CARGO_PKG_VERSION").to_owned(), host, clock, file, ran, refused }
+    Answer {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        host,
+        clock,
+        file,
+        ran,
+        refused,
+        clock_off: 0,
+    }
 }
 
 fn refused(message: String) -> Failure {

@@ -27,7 +27,7 @@ case $request in
   *'"confirm"'*'"--revert"'*) rm -f "$host.trial"; say confirmed;;
   *'"confirm"'*) rm -f "$host.trial"; : > "$host.new"; say confirmed;;
   *'"--check"'*) if [ -e "$host.new" ]; then say same; else say change; fi;;
-  *'"--trial"'*) : > "$host.trial"; say posted;;
+  *'"--trial"'*) : > "$host.trial"; on_trial=(*.trial); echo ${#on_trial[@]} >> at-once; say posted;;
   *'"tally"'*) say tally;;
   *'"log"'*'"--top"'*) say top;;
   *'"log"'*) say log;;
@@ -153,6 +153,12 @@ impl Crowd {
         command.env("TIPSTAFF_ORDERS", at.join("orders.toml"));
         command.env("TIPSTAFF_HISTORY", at.join("history"));
         command
+    }
+
+    /// The most hosts that were on trial at one time.
+    pub fn most_on_trial(&self) -> usize {
+        let told = fs::read_to_string(self.folder.path().join("at-once")).unwrap();
+        told.lines().map(|line| line.parse().unwrap()).max().unwrap()
     }
 
     pub fn has_new(&self, name: &str) -> bool {

@@ -128,6 +128,10 @@ pub struct Answer {
     pub ran: Vec<Ran>,
     /// Why nothing was done; null: it was done.
     pub refused: Option<String>,
+    /// How many seconds its clock was ahead of ours (negative: behind), beyond what the time
+    /// from the question to the answer explains. Whoever asked fills it in.
+    #[serde(skip)]
+    pub clock_off: i64,
 }
 
 shape!(Answer => "fleet-answer");
@@ -165,6 +169,7 @@ mod tests {
             file: None,
             ran: vec![ran],
             refused: None,
+            clock_off: 0,
         };
         let text = format!("Welcome to mast\n\n{}\n", line(&answer));
         assert_eq!(Answer::read(&text).unwrap(), answer);

@@ -117,11 +117,13 @@ impl SshLine {
     /// [`Fault`].
     pub fn ask(&self, host: &str, request: &Request<'_>) -> Result<Answer, Fault> {
         let text = serde_json::to_string(request).unwrap_or_default();
+        let asked = now();
         let said = self.run(host, text.as_bytes())?;
         let answer = said.answer()?;
+        let clock_off = clock_off(answer.clock, asked, now());
         match answer.refused {
             Some(why) => Err(Fault::Refused(why)),
-            None => Ok(answer),
+            None => Ok(Answer { clock_off, ..answer }),
         }
     }
 
@@ -150,6 +152,17 @@ impl SshLine {
             said
         })
     }
+}
+
+/// Our clock, in seconds since 1970-01-01 UTC.
+fn now() -> i64 {
+    jiff::Timestamp::now().as_second()
+}
+
+/// How far a clock is from ours that was read between the question and the answer; 0 where it
+/// lies between them.
+fn clock_off(theirs: i64, asked: i64, answered: i64) -> i64 {
+    theirs - theirs.min(answered).max(asked)
 }
 
 /// A child that does not outlive whoever waits for it.
@@ -300,6 +313,14 @@ mod tests {
     fn fault(code: i32, output: &str, errors: &str) -> Fault {
         let said = Said { code: Some(code), output: output.into(), errors: errors.into() };
         said.answer().unwrap_err()
+    }
+
+    #[test]
+    fn a_host_that_answers_late_has_a_right_clock() {
+        assert_eq!(clock_off(150, 100, 400), 0);
+        assert_eq!((clock_off(90, 100, 400), clock_off(401, 100, 400)), (-10, 1));
+        // Our own was set back meanwhile.
+        assert_eq!(clock_off(100, 100, 40), 0);
     }
 
     #[test]

@@ -59,18 +59,13 @@ impl Fleet {
 /// A clock that is further away than this is told: rules that expire depend on it.
 const CLOCK: i64 = 60;
 
-/// How a host's clock stands beside ours, where that is worth a word. `asked`: how long ago
-/// it was asked for.
-fn clock_words(theirs: i64, asked: Duration) -> Option<String> {
-    let ours = jiff::Timestamp::now().as_second();
-    let room = CLOCK + i64::try_from(asked.as_secs()).unwrap_or(i64::MAX);
-    let ahead = theirs - ours;
-    fn span(seconds: i64) -> String {
-        crate::terminal::spoken(Duration::from_secs(seconds.unsigned_abs()))
-    }
-    match ahead {
-        _ if ahead > CLOCK => Some(format!("its clock is {} ahead", span(ahead))),
-        _ if -ahead > room => Some(format!("its clock is {} behind", span(ahead))),
+/// How a host's clock stands beside ours, where that is worth a word. `off`: seconds, see
+/// [`Answer::clock_off`](crate::acts::fleet::Answer).
+fn clock_words(off: i64) -> Option<String> {
+    let span = crate::terminal::spoken(Duration::from_secs(off.unsigned_abs()));
+    match off {
+        _ if off > CLOCK => Some(format!("its clock is {span} ahead")),
+        _ if off < -CLOCK => Some(format!("its clock is {span} behind")),
         _ => None,
     }
 }

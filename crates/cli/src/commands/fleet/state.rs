@@ -1,7 +1,5 @@
 //! `fleet state`: which hosts have which orders, and whether all is well there.
 
-use std::time::Instant;
-
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use tipstaff_core::orders::{Host, OrdersHash, Origin};
@@ -128,7 +126,6 @@ impl Seen {
 pub fn run(fleet: &Fleet, selectors: &[String], terminal: &Terminal) -> Result<Ending, Failure> {
     let hosts = fleet.hosts(selectors)?;
     let asked: Vec<Asked<'_>> = hosts.iter().map(|host| Asked::new(host, request())).collect();
-    let begin = Instant::now();
     let answers = fleet.crowd.ask(&asked, "asking for the state", terminal);
     let rows: Vec<Row> = hosts
         .iter()
@@ -137,7 +134,7 @@ pub fn run(fleet: &Fleet, selectors: &[String], terminal: &Terminal) -> Result<E
             let seen = answer.and_then(|answer| Ok((Seen::of(&answer)?, answer)));
             match seen {
                 Ok((seen, answer)) => {
-                    let clock = clock_words(answer.clock, begin.elapsed());
+                    let clock = clock_words(answer.clock_off);
                     row(fleet, host, &seen, &answer, clock)
                 }
                 Err(fault) => silent(host, &fault),

@@ -61,6 +61,11 @@ impl Phase {
         matches!(self, Self::Already | Self::Confirmed)
     }
 
+    /// Whether the roll-out has nothing to do there: it was away, or had the orders before.
+    pub fn is_passed_over(&self) -> bool {
+        matches!(self, Self::Already | Self::Away { .. })
+    }
+
     /// Whether nothing more is to be done for the roll-out to go on.
     fn stops(&self) -> bool {
         matches!(
@@ -108,6 +113,7 @@ pub struct RollOut {
     phases: Vec<Phase>,
     waves: Vec<Range<usize>>,
     all_or_nothing: bool,
+    at_once: usize,
     /// Hosts that did not take back what they had before: not asked again.
     given_up: Vec<bool>,
     /// The host that failed first.
@@ -120,7 +126,14 @@ impl RollOut {
     pub fn new(phases: Vec<Phase>, waves: Vec<Range<usize>>, all_or_nothing: bool) -> Self {
         let given_up = vec![false; phases.len()];
         let stopped_by = phases.iter().position(Phase::stops);
-        Self { phases, waves, all_or_nothing, given_up, stopped_by }
+        Self { phases, waves, all_or_nothing, at_once: usize::MAX, given_up, stopped_by }
+    }
+
+    /// At most so many hosts are on trial at a time, one at least: a larger wave is done in
+    /// parts, each confirmed before the next begins. A trial must outlast the steps of all
+    /// that are on trial with it.
+    pub fn at_once(self, most: usize) -> Self {
+        Self { at_once: most.max(1), ..self }
     }
 
     /// Where each host is.
@@ -136,6 +149,12 @@ impl RollOut {
     /// The wave that a host belongs to, from 0.
     pub fn wave_of(&self, host: usize) -> Option<usize> {
         self.waves.iter().position(|wave| wave.contains(&host))
+    }
+
+    /// The hosts of a wave, from 0, without those that are passed over.
+    pub fn hosts_of(&self, wave: usize) -> Vec<usize> {
+        let range = self.waves.get(wave).cloned().unwrap_or_default();
+        range.filter(|nth| !self.phases[*nth].is_passed_over()).collect()
     }
 
     /// The host that failed first, so that no further wave begins.
@@ -179,7 +198,7 @@ impl RollOut {
         }
         for wave in &self.waves {
             let waiting = wave.clone().filter(|nth| self.phases.get(*nth) == Some(&Phase::Waiting));
-            let waiting: Vec<usize> = waiting.collect();
+            let waiting: Vec<usize> = waiting.take(self.at_once).collect();
             if !waiting.is_empty() {
                 return Next::Try(waiting);
             }
@@ -258,6 +277,9 @@ mod tests {
         for _ in 0..1_000 {
             match all.next() {
                 Next::Try(hosts) => {
+                    assert!(hosts.len() <= all.at_once);
+                    let tries = |phase: &Phase| matches!(phase, Phase::OnTrial | Phase::Checked);
+                    assert!(!all.phases().iter().any(tries), "one part at a time: {all:?}");
                     // A wave begins only when all before it are done with.
                     let first = hosts[0];
                     let begin = all.waves()[all.wave_of(first).unwrap()].start;
@@ -342,13 +364,14 @@ mod tests {
             ends in proptest::collection::vec(0u8..12, 200),
             hosts in 1usize..9,
             first in 1usize..9,
+            at_once in 0usize..9,
             all_or_nothing: bool,
         ) {
             let first = first.min(hosts);
             let waves = [0..first, first..hosts];
             let waves = waves.into_iter().filter(|wave| !wave.is_empty()).collect();
             let mut ends = ends.into_iter();
-            let begin = RollOut::new(phase(hosts), waves, all_or_nothing);
+            let begin = RollOut::new(phase(hosts), waves, all_or_nothing).at_once(at_once);
             let all = drive(begin, |_, _| match ends.next() {
                 Some(0) => Progress::Refused("it says no".into()),
                 Some(1) => Progress::Lost("no answer".into()),

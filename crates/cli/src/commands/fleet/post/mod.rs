@@ -52,7 +52,7 @@ pub fn run(
     let wrong = planned.iter().any(|one| one.problem.is_some());
     let phases: Vec<Phase> = planned.iter().map(Planned::phase).collect();
     let waves = in_waves(&phases, &options.waves);
-    let rollout = RollOut::new(phases, waves, options.all_or_nothing);
+    let rollout = RollOut::new(phases, waves, options.all_or_nothing).at_once(fleet.crowd.parallel);
     let waits = rollout.phases().contains(&Phase::Waiting);
     let only_checked = options.check || wrong || !waits;
     if only_checked {

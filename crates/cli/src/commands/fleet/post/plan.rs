@@ -1,7 +1,5 @@
 //! What is known of each host before anything is changed.
 
-use std::time::Instant;
-
 use serde::Deserialize;
 use tipstaff_core::analysis::fleet::Phase;
 use tipstaff_core::orders::Host;
@@ -82,10 +80,8 @@ pub fn ask<'o>(
     options: &FleetPostOptions,
     terminal: &Terminal,
 ) -> Vec<Planned<'o>> {
-    let begin = Instant::now();
     let asked: Vec<Asked<'_>> = hosts.iter().map(|host| Asked::new(host, request())).collect();
     let states = fleet.crowd.ask(&asked, "asking for the state", terminal);
-    let clocks = begin.elapsed();
     let seen: Vec<Result<(Seen, Answer), Fault>> = states
         .into_iter()
         .map(|answer| answer.and_then(|answer| Ok((Seen::of(&answer)?, answer))))
@@ -117,7 +113,7 @@ pub fn ask<'o>(
             });
             match known {
                 Ok((seen, answer, checked)) => {
-                    let clock = clock_words(answer.clock, clocks);
+                    let clock = clock_words(answer.clock_off);
                     planned(fleet, host, options, &seen, &answer, checked, clock)
                 }
                 Err(fault) => unreached(host, &fault),

@@ -86,14 +86,20 @@ fn hosts_words(n: usize) -> String {
     counted(n, "host", "hosts")
 }
 
-/// A wave begins.
+/// A wave begins, or a part of it.
 pub fn wave(rollout: &RollOut, hosts: &[usize], planned: &[Planned<'_>], terminal: &Terminal) {
     if terminal.json {
         return;
     }
     let wave = hosts.first().and_then(|nth| rollout.wave_of(*nth)).unwrap_or_default();
     let of = rollout.waves().len();
-    terminal.heading(&format!("wave {} of {of}: {}", wave + 1, names(hosts, planned)));
+    let all = rollout.hosts_of(wave);
+    let begin = all.iter().position(|nth| hosts.first() == Some(nth)).unwrap_or_default();
+    let part = match hosts.len() < all.len() {
+        true => format!(", hosts {}–{} of {}", begin + 1, begin + hosts.len(), all.len()),
+        false => String::new(),
+    };
+    terminal.heading(&format!("wave {} of {of}{part}: {}", wave + 1, names(hosts, planned)));
 }
 
 /// What is to be known of a host beside.
@@ -158,10 +164,7 @@ pub fn end(
         let hosts = planned.iter().zip(rollout.phases()).enumerate();
         let hosts = hosts.map(|(nth, (one, phase))| Row {
             host: &one.host.name,
-            wave: rollout
-                .wave_of(nth)
-                .filter(|_| !matches!(phase, Phase::Away { .. } | Phase::Already))
-                .map(|wave| wave + 1),
+            wave: rollout.wave_of(nth).filter(|_| !phase.is_passed_over()).map(|wave| wave + 1),
             phase,
             changes: &one.changes,
             notes: &one.notes,
