@@ -12,6 +12,7 @@ use std::{fs, io};
 use common::{ARCHIVE, Lab, PARTNER, STRANGER};
 use tipstaff_bpf::sys::test_net::set_transmit_checksum;
 use tipstaff_host::lab;
+use tipstaff_testing::patience::within_a_second;
 use tipstaff_testing::{clients::ping, clients::told, executable, ip};
 
 #[test]
@@ -225,18 +226,6 @@ fn a_program_that_no_rule_names_is_known_when_it_has_ended_and_is_gone() {
     let programs: Vec<&str> = told.iter().map(|line| line["program"].as_str().unwrap()).collect();
     assert_eq!(programs, [shelld.to_str().unwrap(), before.to_str().unwrap()]);
     lab.done(&["withdraw"]);
-}
-
-/// Waits for what `met` says, a second at most.
-fn within_a_second(met: impl Fn() -> bool) -> bool {
-    let begin = tipstaff_testing::patience::OwnTime::begin();
-    while begin.elapsed() < std::time::Duration::from_secs(1) {
-        if met() {
-            return true;
-        }
-        std::thread::sleep(std::time::Duration::from_millis(10));
-    }
-    false
 }
 
 /// Ended with its test, whatever becomes of it.

@@ -229,7 +229,8 @@ fn two_administrators_an_edited_file_and_a_slow_link() {
     // A link that is slow to come up, and another administrator at the same time.
     let ssh = all.path().join("office/etc/ssh/ssh_config");
     let text = fs::read_to_string(&ssh).unwrap();
-    let relay = "ProxyCommand bash -c 'sleep 1; exec 3<>/dev/tcp/%h/%p; cat <&3 & exec cat >&3'";
+    let relay =
+        "ProxyCommand bash -c 'sleep 1; exec 3<>/dev/tcp/%h/%p; cat <&3 & cat >&3; kill $!'";
     let slow = text.replace("Host archive\n", &format!("Host archive\n {relay}\n"));
     fs::write(&ssh, slow).unwrap();
     let others = all.path().join("others.toml");

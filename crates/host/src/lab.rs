@@ -4,6 +4,7 @@
 use std::fs::{self, File};
 use std::net::IpAddr;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::sync::mpsc;
 use std::{io, thread};
@@ -23,6 +24,7 @@ use netlink_packet_route::route::{
 use netlink_packet_route::{AddressFamily, RouteNetlinkMessage};
 use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
+use nix::unistd::Pid;
 
 use crate::netlink::{self, Kind};
 use crate::team;
@@ -80,6 +82,21 @@ impl Space {
         let job: Job = Box::new(move || drop(send.send(work())));
         self.jobs.send(job).map_err(|_| io::Error::other("the namespace's thread is gone"))?;
         receive.recv().map_err(|_| io::Error::other("the namespace's thread has failed"))
+    }
+
+    /// The processes inside; not whoever made it.
+    pub fn processes(&self) -> Vec<Pid> {
+        fn number(file: &File) -> Option<u64> {
+            file.metadata().ok().map(|found| found.ino())
+        }
+        let own = number(&self.namespace);
+        let all = fs::read_dir("/proc").into_iter().flatten().flatten();
+        all.filter(|entry| {
+            let space = File::open(entry.path().join("ns/net"));
+            own.is_some() && space.ok().as_ref().and_then(number) == own
+        })
+        .filter_map(|entry| entry.file_name().to_str()?.parse().ok().map(Pid::from_raw))
+        .collect()
     }
 
     /// Gives what runs inside a /run of its own, gone with it. The space must

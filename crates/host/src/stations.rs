@@ -10,6 +10,7 @@ use std::{fs, io};
 
 use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
+use nix::sys::signal::{Signal, kill};
 
 use crate::lab::{self, Mounts, Space};
 
@@ -66,6 +67,10 @@ pub struct Station {
 impl Drop for Station {
     fn drop(&mut self) {
         self.stop();
+        // A session that waits for the other end would outlive its host.
+        for process in self.space.processes() {
+            let _ = kill(process, Signal::SIGKILL);
+        }
     }
 }
 

@@ -5,12 +5,16 @@
 
 use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::os::fd::AsFd;
+use std::os::unix::process::ExitStatusExt;
+use std::process::Command;
 
+use nix::unistd::Pid;
 use tipstaff_core::host::listener::Scope;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_host::lab::{self, Mounts, Space};
 use tipstaff_host::routes::{Way, way_to};
 use tipstaff_host::snapshot::Snapshot;
+use tipstaff_host::stations::{self, Station};
 use tipstaff_host::{interfaces, listeners, namespace};
 use tipstaff_testing::{ip, skipped};
 
@@ -93,4 +97,23 @@ fn a_snapshot_reads_back_as_it_was_written() {
     let text = serde_json::to_string(&snapshot).unwrap();
     assert_eq!(Snapshot::from_json(&text).unwrap(), snapshot);
     assert!(Snapshot::from_json("{}").is_err());
+}
+
+#[test]
+fn nothing_that_runs_on_a_station_outlives_it() {
+    let Some(_) = space() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    let switch = stations::switch().unwrap();
+    let station = Station::new(&switch, "mast", ip("198.51.100.22"), folder.path());
+    let Ok(station) = station.map_err(|why| skipped("a host of the lab was", &why)) else { return };
+    let sleep = || Command::new("sleep").arg("1000").spawn().unwrap();
+    let (inside, mut outside) = (station.space.run(sleep).unwrap(), sleep());
+    let own = i32::try_from(inside.id()).unwrap();
+    assert_eq!(station.space.processes(), [Pid::from_raw(own)]);
+    drop(station);
+    let mut inside = inside;
+    assert_eq!(inside.wait().unwrap().signal(), Some(9));
+    assert!(outside.try_wait().unwrap().is_none());
+    outside.kill().unwrap();
+    outside.wait().unwrap();
 }
