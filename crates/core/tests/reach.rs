@@ -14,7 +14,7 @@ use tipstaff_core::analysis::reach::{
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::decision::{Speaker, decide};
-use tipstaff_core::host::listener::{Listener, Owner};
+use tipstaff_core::host::listener::Listener;
 use tipstaff_core::names::address::Family;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
@@ -47,15 +47,7 @@ fn tried() -> impl Iterator<Item = (IpAddr, Subject)> {
 
 /// Something listens on a few of the ports that rules are often about.
 fn some_listeners() -> Vec<Listener> {
-    let one = |transport, port, address: IpAddr| Listener {
-        transport,
-        port,
-        address,
-        only_v6: false,
-        device: None,
-        queue: Some((0, 128)),
-        owner: Owner { uid: 0, account: "root".into(), programs: vec![] },
-    };
+    let one = Listener::of_root;
     vec![
         one(Transport::Tcp, 22, [0, 0, 0, 0].into()),
         one(Transport::Tcp, 7411, [0, 0, 0, 0].into()),

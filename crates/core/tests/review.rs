@@ -66,13 +66,8 @@ proptest! {
 fn listener(transport: Transport, port: u16, program: &str) -> Listener {
     let programs = vec![Program { pid: 1, name: program.into(), path: None }];
     Listener {
-        transport,
-        port,
-        address: IpAddr::from([0, 0, 0, 0]),
-        only_v6: false,
-        device: None,
-        queue: None,
         owner: Owner { uid: 0, account: "root".into(), programs },
+        ..Listener::of_root(transport, port, IpAddr::from([0, 0, 0, 0]))
     }
 }
 

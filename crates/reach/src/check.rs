@@ -420,7 +420,11 @@ impl<'c> Check<'c> {
     pub fn finish(self, gate: &str, after: Option<&[Listener]>, at: Moment) -> Report {
         let mut listeners = self.snapshot.listeners.clone();
         let mut stopped = Vec::new();
+        let mut started = Vec::new();
         if let Some(after) = after {
+            let subject = |l: &Listener| Subject::Port(l.transport, l.port);
+            let before: BTreeSet<Subject> = listeners.iter().map(subject).collect();
+            started.extend(after.iter().map(subject).filter(|now| !before.contains(now)));
             for one in &mut listeners {
                 match after.iter().find(|l| {
                     (l.transport, l.port, l.address) == (one.transport, one.port, one.address)
@@ -437,6 +441,7 @@ impl<'c> Check<'c> {
         });
         let plain = CellContext {
             stopped: &stopped,
+            started: &started,
             ..CellContext::plain(self.basis.brief, Some(&listeners))
         };
         let published =
@@ -448,6 +453,7 @@ impl<'c> Check<'c> {
             let Column { vantage, cells, others, not_the_way_back } = column;
             let around = CellContext {
                 stopped: &stopped,
+                started: &started,
                 published: &published,
                 other_orders: self.other_orders,
                 others: &others,

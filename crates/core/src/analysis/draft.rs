@@ -138,17 +138,12 @@ mod tests {
     fn listener(port: u16, address: &str, programs: &[&str]) -> Listener {
         let program = |name: &&str| Program { pid: 7, name: (*name).to_owned(), path: None };
         Listener {
-            transport: Transport::Tcp,
-            port,
-            address: address.parse().unwrap(),
-            only_v6: false,
-            device: None,
-            queue: None,
             owner: Owner {
                 uid: 0,
                 account: "root".into(),
                 programs: programs.iter().map(program).collect(),
             },
+            ..Listener::of_root(Transport::Tcp, port, address.parse().unwrap())
         }
     }
 

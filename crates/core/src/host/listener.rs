@@ -65,6 +65,20 @@ pub enum Scope {
 }
 
 impl Listener {
+    /// A socket of root's whose programs cannot be seen and whose queue, that of TCP,
+    /// is empty: for examples and tests.
+    pub fn of_root(transport: Transport, port: u16, address: IpAddr) -> Self {
+        Self {
+            transport,
+            port,
+            address,
+            only_v6: false,
+            device: None,
+            queue: (transport == Transport::Tcp).then_some((0, 128)),
+            owner: Owner { uid: 0, account: "root".into(), programs: vec![] },
+        }
+    }
+
     /// The path of the program that listens, where it can be seen.
     pub fn path(&self) -> Option<&str> {
         self.owner.programs.iter().find_map(|program| program.path.as_deref())
@@ -135,15 +149,7 @@ mod tests {
 
     #[test]
     fn a_dual_stack_listener_takes_both_families() {
-        let mut listener = Listener {
-            transport: Transport::Tcp,
-            port: 7410,
-            address: "::".parse().unwrap(),
-            only_v6: false,
-            device: None,
-            queue: None,
-            owner: Owner { uid: 0, account: "root".into(), programs: vec![] },
-        };
+        let mut listener = Listener::of_root(Transport::Tcp, 7410, "::".parse().unwrap());
         let four = "198.51.100.20".parse().unwrap();
         assert!(listener.takes(four) && listener.takes("2001:db8:51::20".parse().unwrap()));
         listener.only_v6 = true;
@@ -156,13 +162,8 @@ mod tests {
     #[test]
     fn of_several_the_most_exact_takes_a_packet() {
         let on = |address: &str, device: Option<&str>| Listener {
-            transport: Transport::Tcp,
-            port: 7410,
-            address: address.parse().unwrap(),
-            only_v6: false,
             device: device.map(Into::into),
-            queue: None,
-            owner: Owner { uid: 0, account: "root".into(), programs: vec![] },
+            ..Listener::of_root(Transport::Tcp, 7410, address.parse().unwrap())
         };
         let all = [on("::", None), on("0.0.0.0", None), on("0.0.0.0", Some("lan0"))];
         let exact = on("198.51.100.20", None);

@@ -320,7 +320,7 @@ pub fn cell(
     }
     let mut cell = Cell { expected, expected_by, observed, why: None, next: None, accepted: None };
     if cell.differs() {
-        let why = why::why(&cell, subject, vantage, at, around);
+        let why = why::why(&cell, let_in, subject, vantage, at, around);
         cell.accepted = rule.and_then(|rule| accepted(rule, &cell, &why));
         let name = rule.map(|rule| rule.name.as_str());
         cell.next = cell.accepted.is_none().then(|| why.next(subject, name));
@@ -352,6 +352,7 @@ pub fn is_published(
         || *vantage != Vantage::Here
             && answered
             && !around.stopped.contains(&subject)
+            && !around.started.contains(&subject)
             && taker(listeners, transport, port, at.target, arrives).is_none()
 }
 

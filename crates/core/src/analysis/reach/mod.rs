@@ -271,6 +271,7 @@ impl Cell {
                 | Why::OtherDevice { .. }
                 | Why::QueueFull
                 | Why::Stopped
+                | Why::Started
                 | Why::NoAnswer,
             ) => true,
             _ => false,

@@ -58,6 +58,11 @@ pub enum Why {
         /// What decided in them.
         by: String,
     },
+    /// The same orders are in force, and the gate decides otherwise than they mean.
+    DecidesOtherwise {
+        /// What decided there.
+        by: String,
+    },
     /// The orders deny it, but nothing in force does.
     NotInForce,
     /// Another program at the interface stopped it.
@@ -76,7 +81,11 @@ pub enum Why {
     NotTheWayBack,
     /// It listened when the check began, and no longer does.
     Stopped,
-    /// Let in, something listens, and still no answer came.
+    /// It should have been refused, and no refusal came back.
+    RefusalLost,
+    /// Nothing listened when the check began, and something does now.
+    Started,
+    /// Let in, something listens, and still it does not answer.
     NoAnswer,
     /// A listener on another machine is not there, or a filter on the way; from
     /// outside nobody can tell.
@@ -105,6 +114,9 @@ impl fmt::Display for Why {
             Self::OtherOrders { by } => {
                 write!(f, "other orders are in force, in which {by} decides")
             }
+            Self::DecidesOtherwise { by } => {
+                write!(f, "the gate has these orders, but decides by {by}")
+            }
             Self::NotInForce => f.write_str("denied by the orders, but the gate is not loaded"),
             Self::StoppedByAnother { programs } => {
                 write!(f, "{} at the interface stopped it, not the gate", named(programs))
@@ -117,9 +129,11 @@ impl fmt::Display for Why {
                 "the kernel drops it there: the return route to that source uses another interface",
             ),
             Self::Stopped => f.write_str("it listened when the check began, and no longer does"),
-            Self::NoAnswer => {
-                f.write_str("the gate let it in and something listens, but no answer came")
+            Self::RefusalLost => f.write_str("it is refused, but the refusal did not come back"),
+            Self::Started => {
+                f.write_str("nothing listened when the check began; something does now")
             }
+            Self::NoAnswer => f.write_str("nothing stopped it, but it does not answer"),
             Self::NotFromHere => {
                 f.write_str("no more can be seen from another machine; check on the host itself")
             }
@@ -150,7 +164,9 @@ impl Why {
             Self::OtherDevice { device } => {
                 format!("connect through {device}, or make the program listen on all interfaces")
             }
-            Self::DeniedByGate { .. } | Self::RefusedByGate { .. } => {
+            Self::DeniedByGate { .. }
+            | Self::RefusedByGate { .. }
+            | Self::DecidesOtherwise { .. } => {
                 "tipstaff ask, with this port and source, shows the rules one by one".into()
             }
             Self::BeyondRate { .. } => {
@@ -170,6 +186,13 @@ impl Why {
                 "check the routes, and net.ipv4.conf.*.rp_filter of that interface".into()
             }
             Self::Stopped => "check the program's own log".into(),
+            Self::RefusalLost => {
+                "a program at the interface may have stopped it: tipstaff state names them".into()
+            }
+            Self::Started => "tipstaff reach again".into(),
+            Self::NoAnswer if subject == Subject::Echo => {
+                "check net.ipv4.icmp_echo_ignore_all and net.ipv6.icmp.echo_ignore_all".into()
+            }
             Self::NoAnswer => "check the program; the gate is not the cause".into(),
             Self::NotFromHere => "tipstaff reach, on that host".into(),
         }
@@ -196,6 +219,8 @@ pub struct CellContext<'c> {
     pub listeners: Option<&'c [Listener]>,
     /// What no longer listened when the check was over.
     pub stopped: &'c [Subject],
+    /// What nobody listened on before, and somebody when the check was over.
+    pub started: &'c [Subject],
     /// What this host passes on to somebody else: its own loopback has no part in it.
     pub published: &'c [Subject],
     /// What the gate in force says.
@@ -218,6 +243,7 @@ impl<'c> CellContext<'c> {
             tables: None,
             listeners,
             stopped: &[],
+            started: &[],
             published: &[],
             gate: None,
             other_orders: false,
@@ -232,80 +258,86 @@ impl<'c> CellContext<'c> {
     }
 }
 
-/// Why a cell that differs does so.
+/// Why a cell that differs does so. `let_in`: whether the orders let an outside source in.
+///
+/// Two commands may have come between, the knock and the question to the gate; so the
+/// wire is believed before the gate, and the gate before the socket table.
 pub(super) fn why(
     cell: &Cell,
+    let_in: bool,
+    subject: Subject,
+    vantage: &Vantage,
+    at: Arrival,
+    around: &CellContext<'_>,
+) -> Why {
+    if let Some(why) = around.gate.and_then(|said| of_the_gate(cell, let_in, said, around)) {
+        return why;
+    }
+    if around.listeners.is_none() {
+        return Why::NotFromHere;
+    }
+    // To this host itself nothing is denied.
+    let denied = !let_in && *vantage != Vantage::Here;
+    match (cell.expected, cell.observed.outcome) {
+        (Outcome::Refuses | Outcome::Silent, _) if denied => Why::NotInForce,
+        (Outcome::Refuses, Outcome::Answers) => Why::Started,
+        (_, Outcome::Silent) if around.came_in == Some(false) => {
+            Why::StoppedByAnother { programs: around.others.to_vec() }
+        }
+        (_, Outcome::Silent) if around.not_the_way_back => Why::NotTheWayBack,
+        (Outcome::Refuses, _) => Why::RefusalLost,
+        _ => of_the_service(subject, vantage, at, around),
+    }
+}
+
+/// What follows from the word of the gate in force; `None` where it let the packet in, as
+/// the orders mean it to.
+fn of_the_gate(cell: &Cell, let_in: bool, said: &Said, around: &CellContext<'_>) -> Option<Why> {
+    let (meant, seen) = (cell.expected, cell.observed.outcome);
+    let by = said.by.clone();
+    let otherwise = |by| match around.other_orders {
+        true => Why::OtherOrders { by },
+        false => Why::DecidesOtherwise { by },
+    };
+    let beyond = matches!(said.decision.speaker, Speaker::Beyond(_));
+    match (said.decision.verdict, seen) {
+        (Action::Refuse, Outcome::Silent) if meant == Outcome::Refuses => Some(Why::RefusalLost),
+        (Action::Deny, Outcome::Silent) | (Action::Refuse, Outcome::Refuses | Outcome::Silent) => {
+            Some(match said.decision.verdict {
+                _ if !let_in => otherwise(by),
+                _ if beyond => Why::BeyondRate { by },
+                _ if around.other_orders => otherwise(by),
+                Action::Refuse => Why::RefusedByGate { by },
+                _ => Why::DeniedByGate { by },
+            })
+        }
+        // A rate that is used up by now may have had room for the knock.
+        (Action::Deny | Action::Refuse, _) if !beyond => {
+            Some(Why::PassedByAnother { programs: around.others.to_vec() })
+        }
+        _ => (!let_in).then(|| otherwise(by)),
+    }
+}
+
+/// What the socket table says of a port that should answer.
+fn of_the_service(
     subject: Subject,
     vantage: &Vantage,
     Arrival { target, interface }: Arrival,
     around: &CellContext<'_>,
 ) -> Why {
-    let CellContext { gate, others, .. } = *around;
-    let (meant, seen) = (cell.expected, cell.observed.outcome);
     if around.stopped.contains(&subject) {
         return Why::Stopped;
     }
-    let others = || others.to_vec();
-    // Whether the gate is of the same mind as the orders.
-    let said = |action: Action| gate.filter(|said| said.decision.verdict == action);
-    fn otherwise(by: &str) -> Why {
-        Why::OtherOrders { by: by.to_owned() }
-    }
-    fn beyond(said: &Said) -> bool {
-        matches!(said.decision.speaker, Speaker::Beyond(_))
-    }
-    match (meant, seen) {
-        (Outcome::Silent | Outcome::Refuses, Outcome::Answers)
-        | (Outcome::Silent, Outcome::Refuses) => match (gate, said(Action::Allow)) {
-            (_, Some(said)) if around.other_orders => return otherwise(&said.by),
-            (Some(said), None) if said.decision.verdict != Action::Allow => {
-                return match said.decision.verdict {
-                    Action::Refuse if seen == Outcome::Refuses => otherwise(&said.by),
-                    _ => Why::PassedByAnother { programs: others() },
-                };
-            }
-            _ if meant == Outcome::Silent || around.listeners.is_none() => {
-                return match around.listeners {
-                    Some(_) => Why::NotInForce,
-                    None => Why::NotFromHere,
-                };
-            }
-            _ => {}
-        },
-        (_, Outcome::Silent) => {
-            if let Some(said) = said(Action::Deny) {
-                return match around.other_orders {
-                    _ if beyond(said) => Why::BeyondRate { by: said.by.clone() },
-                    true => otherwise(&said.by),
-                    false => Why::DeniedByGate { by: said.by.clone() },
-                };
-            }
-            if around.came_in == Some(false) {
-                return Why::StoppedByAnother { programs: others() };
-            }
-            if around.not_the_way_back {
-                return Why::NotTheWayBack;
-            }
-        }
-        (_, Outcome::Refuses) => {
-            if let Some(said) = said(Action::Refuse) {
-                return match around.other_orders {
-                    _ if beyond(said) => Why::BeyondRate { by: said.by.clone() },
-                    true => otherwise(&said.by),
-                    false => Why::RefusedByGate { by: said.by.clone() },
-                };
-            }
-        }
-        _ => {}
-    }
-    let Some(listeners) = around.listeners else { return Why::NotFromHere };
+    let (Subject::Port(transport, port), Some(listeners)) = (subject, around.listeners) else {
+        return Why::NoAnswer;
+    };
     let arrives = around.brief.interface_name(interface).filter(|_| *vantage != Vantage::Here);
-    let Subject::Port(transport, port) = subject else { return Why::NoAnswer };
     match taker(listeners, transport, port, target, arrives) {
         Some(Listener { queue: Some((waiting, room)), .. }) if waiting > room => Why::QueueFull,
         // Where it arrives is not known here, and this explains it.
         Some(Listener { device: Some(device), .. })
-            if arrives.is_none() && *vantage != Vantage::Here && seen != Outcome::Answers =>
+            if arrives.is_none() && *vantage != Vantage::Here =>
         {
             Why::OtherDevice { device: device.clone() }
         }

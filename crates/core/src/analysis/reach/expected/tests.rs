@@ -1,7 +1,6 @@
 use super::super::Said;
 use super::*;
 use crate::decision::Decision;
-use crate::host::listener::Owner;
 use crate::orders::read;
 
 const ORDERS: &str = r#"version = 1
@@ -18,15 +17,7 @@ source = "198.51.100.0/24"
 const OWN: &str = "198.51.100.20";
 
 fn listener(port: u16, address: &str) -> Listener {
-    Listener {
-        transport: Transport::Tcp,
-        port,
-        address: address.parse().unwrap(),
-        only_v6: false,
-        device: None,
-        queue: Some((0, 128)),
-        owner: Owner { uid: 0, account: "root".into(), programs: vec![] },
-    }
+    Listener::of_root(Transport::Tcp, port, address.parse().unwrap())
 }
 
 fn seen(outcome: Outcome) -> Observed {
