@@ -147,6 +147,15 @@ impl<'b> Btf<'b> {
         None
     }
 
+    /// The number of a structure, by which programs are told what stands where.
+    ///
+    /// # Errors
+    /// [`Missing`].
+    pub fn structure(&self, name: &str) -> Result<u32, Missing> {
+        let found = self.structures.get(name.as_bytes());
+        found.map(|number| *number as u32).ok_or_else(|| Missing(format!("structure {name}")))
+    }
+
     /// The number of a function, by which programs call it.
     ///
     /// # Errors

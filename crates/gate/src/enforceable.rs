@@ -61,8 +61,9 @@ pub fn check(brief: &Brief) -> Result<(), Unenforceable> {
 /// # Errors
 /// [`Unenforceable`].
 pub(crate) fn without_owner_tags(brief: &Brief) -> Result<(), Unenforceable> {
-    let why = "sockets cannot be labelled here: there is no cgroup v2 hierarchy, or the kernel \
-               does not describe its types (BTF)";
+    let why = "sockets cannot be labelled here: there is no cgroup v2 hierarchy, the kernel \
+               does not describe its types (BTF), or it lets no program copy its memory \
+               (lockdown=confidentiality)";
     refuse_programs(brief, cannot_tell_programs().unwrap_or(why))
 }
 

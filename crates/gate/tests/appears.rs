@@ -22,6 +22,8 @@ const FAR: [&str; 2] = ["203.0.113.30", "2001:db8:113::30"];
 const NUMBER: u32 = 900;
 /// Set, the gate does as on a kernel before 6.2.
 const OLDER: &str = "TIPSTAFF_TEST_OLDER_KERNEL";
+/// Set, it does as on one before 6.15 that is locked down for confidentiality.
+const LOCKED_DOWN: &str = "TIPSTAFF_TEST_LOCKED_DOWN";
 
 fn ip(text: &str) -> IpAddr {
     text.parse().unwrap()
@@ -167,13 +169,42 @@ fn a_new_interface_is_guarded_by_the_second_line() {
     });
 }
 
-/// The same on a kernel that cannot be asked for the namespace of a packet.
+/// The same on a kernel that cannot be asked for the namespace of a packet, and on one
+/// that lets no program copy its memory either.
 #[test]
 fn a_kernel_that_is_not_to_be_asked_is_read() {
-    if std::env::var_os(OLDER).is_some() {
+    if [OLDER, LOCKED_DOWN].iter().any(|played| std::env::var_os(played).is_some()) {
         return;
     }
-    let mut again = std::process::Command::new(std::env::current_exe().unwrap());
-    let output = again.env(OLDER, "1").output().unwrap();
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stdout));
+    for played in [OLDER, LOCKED_DOWN] {
+        let mut again = std::process::Command::new(std::env::current_exe().unwrap());
+        let output = again.env(played, "1").output().unwrap();
+        assert!(output.status.success(), "{played}: {}", String::from_utf8_lossy(&output.stdout));
+    }
+}
+
+/// Sockets bear no tags there; rules by program are refused in a sentence.
+#[test]
+fn where_no_memory_may_be_copied_rules_by_program_are_refused() {
+    if std::env::var_os(LOCKED_DOWN).is_none() {
+        return;
+    }
+    tipstaff_testing::scene::inside(|run_dir, all| {
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        let rule = "[[rules]]\nname = \"plates\"\naction = \"allow\"\ntraffic = \"tcp/7420\"\n\
+                    program = \"/usr/sbin/plated\"\n";
+        let refused = post(&mut gate, &orders(rule), &all).unwrap_err().to_string();
+        assert!(
+            refused.contains("`program = /usr/sbin/plated` cannot be put in force"),
+            "{refused}"
+        );
+        assert!(
+            refused.contains("lockdown=confidentiality") && !refused.contains('\n'),
+            "{refused}"
+        );
+        // What leaves is decided without, and the second line is there.
+        let closed = orders("").replace("outbound = \"allow\"", "outbound = \"deny\"");
+        post(&mut gate, &closed, &all).unwrap();
+        assert!(gate.in_force().unwrap().unwrap().second_line);
+    });
 }

@@ -12,8 +12,11 @@ use crate::kernel::emit::kernel_memory::{Field, read};
 pub(crate) enum NamespaceOf {
     /// It asks the kernel: `bpf_get_netns_cookie`. At packets since about Linux 6.15.
     Helper,
-    /// It reads the namespace's number at the packet's device.
+    /// It copies the namespace's number from the packet's device.
     Device(DeviceNamespace),
+    /// It follows typed pointers to it, where no memory may be copied
+    /// (kernel_lockdown(7)); since Linux 6.2.
+    TypedDevice(DeviceNamespace),
 }
 
 /// Where a packet has its device, a device its namespace, and a namespace its number.
@@ -22,6 +25,8 @@ pub(crate) struct DeviceNamespace {
     device: i16,
     namespace: i16,
     cookie: i16,
+    /// The function that makes the context a typed `struct sk_buff`.
+    context: Option<u32>,
 }
 
 impl DeviceNamespace {
@@ -34,6 +39,7 @@ impl DeviceNamespace {
             device: btf.offset("sk_buff", "dev")?,
             namespace: btf.offset("net_device", "nd_net.net")?,
             cookie: btf.offset("net", "net_cookie")?,
+            context: btf.function("bpf_cast_to_kern_ctx").ok(),
         })
     }
 }
@@ -46,6 +52,14 @@ impl NamespaceOf {
             Self::Helper => {
                 a.copy(R1, R6);
                 a.call(helper::GET_NETNS_COOKIE);
+            }
+            Self::TypedDevice(DeviceNamespace { device, namespace, cookie, context }) => {
+                let Some(context) = context else { return a.jump(other) };
+                a.copy(R1, R6);
+                a.call_kernel(context);
+                for offset in [device, namespace, cookie] {
+                    a.load(Width::D, R0, R0, offset);
+                }
             }
             Self::Device(offsets) => {
                 // The context is the packet itself (`struct sk_buff`) for whoever reads

@@ -18,11 +18,23 @@ const PROGRAMS_LOOKED_AT: i16 = 4;
 /// How programs get at what they read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Access {
-    /// This function makes the context a typed `struct sk_buff`.
-    Typed(u32),
+    /// By pointers whose types the verifier knows.
+    Typed {
+        /// The function that makes the context a typed `struct sk_buff`.
+        context: u32,
+        /// What makes any address one of a structure that begins with 8 plain bytes.
+        bytes: Option<PlainBytes>,
+    },
     /// By `bpf_probe_read_kernel`, which is given the context as what it is: a
     /// `struct sk_buff`. It leaves zeros of what cannot be read.
     Copied,
+}
+
+/// `bpf_rdonly_cast`, and the structure that it is asked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct PlainBytes {
+    function: u32,
+    structure: u32,
 }
 
 /// The programs at an interface, by links: since Linux 6.6.
@@ -104,10 +116,18 @@ impl Placed {
     }
 }
 
+impl PlainBytes {
+    fn from_btf(btf: &Btf<'_>) -> Option<Self> {
+        let function = btf.function("bpf_rdonly_cast").ok()?;
+        Some(Self { function, structure: btf.structure("timespec64").ok()? })
+    }
+}
+
 impl KernelTypes {
     pub(crate) fn from_btf(btf: &Btf<'_>) -> Result<Self, Missing> {
+        let typed = |context| Access::Typed { context, bytes: PlainBytes::from_btf(btf) };
         Ok(Self {
-            access: btf.function("bpf_cast_to_kern_ctx").map_or(Access::Copied, Access::Typed),
+            access: btf.function("bpf_cast_to_kern_ctx").map_or(Access::Copied, typed),
             device: btf.offset("sk_buff", "dev")?,
             rx_handler: btf.offset("net_device", "rx_handler")?,
             address: btf.offset("net_device", "dev_addr")?,
@@ -141,9 +161,9 @@ impl KernelTypes {
     fn follow(&self, a: &mut Assembler, path: &[i16], width: Width, scratch: i16) {
         let (last, null) = (path.len() - 1, a.label());
         match self.access {
-            Access::Typed(cast) => {
+            Access::Typed { context, .. } => {
                 a.copy(R1, R6);
-                a.call_kernel(cast);
+                a.call_kernel(context);
                 let mut at = R0;
                 for (n, offset) in path.iter().enumerate() {
                     a.load(if n == last { width } else { Width::D }, R1, at, *offset);
@@ -222,6 +242,14 @@ impl KernelTypes {
     /// Copies the hardware address of the packet's device to the stack, 6 bytes.
     pub(crate) fn hardware_address(&self, a: &mut Assembler, to: i16, otherwise: Label) {
         self.follow(a, &[self.device, self.address], Width::D, to);
+        if let Access::Typed { bytes: Some(PlainBytes { function, structure }), .. } = self.access {
+            a.mov(R2, structure.cast_signed());
+            a.call_kernel(function);
+            a.load(Width::D, R1, R0, 0);
+            a.store(Width::D, STACK, to, R1);
+            a.store_imm(Width::H, STACK, to + 6, 0);
+            return;
+        }
         a.copy(R3, R1);
         a.store_imm(Width::D, STACK, to, 0);
         read(a, Field { base: R3, offset: 0, to, size: 6 }, otherwise);
@@ -241,7 +269,7 @@ impl KernelTypes {
         let none = a.label();
         let arrives = side == Attach::TcxIngress;
         match self.placed {
-            Some(Placed::Programs(programs)) if matches!(self.access, Access::Typed(_)) => {
+            Some(Placed::Programs(programs)) if matches!(self.access, Access::Typed { .. }) => {
                 let entry = if arrives { programs.ingress } else { programs.egress };
                 self.follow(a, &[self.device, entry], Width::D, scratch);
                 a.jump_if(If::Eq, R1, 0, none);

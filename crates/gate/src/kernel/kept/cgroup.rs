@@ -18,6 +18,7 @@ use tipstaff_core::packet::Direction;
 use crate::contract::GateError;
 use crate::kernel::emit::context::Hook;
 use crate::kernel::emit::dispatcher::{self, DispatcherEnv};
+use crate::kernel::emit::kernel_memory;
 use crate::kernel::emit::namespace::NamespaceOf;
 use crate::kernel::emit::owner_tag::Secret;
 use crate::kernel::emit::program_name::NameMaps;
@@ -120,6 +121,9 @@ pub(crate) fn owner_tags(
     else {
         return Ok(None);
     };
+    if !described::may_copy() {
+        return Ok(None);
+    }
     let owner_tags = pins.owner_tags_or_new(made)?;
     let ProgramNames { names, blank } = pins.program_names_or_new(made)?;
     let maps = NameMaps { names: names.as_fd(), blank: blank.as_fd() };
@@ -138,9 +142,15 @@ pub(crate) fn owner_tags(
 /// kernel does not tell. Older verifiers do not know the question, but let who may read
 /// the kernel's memory read it there.
 pub(crate) fn namespace_of() -> Result<Option<NamespaceOf>, GateError> {
-    let device = described::at_devices().map(NamespaceOf::Device);
-    let helper = (!described::is_older()).then_some(NamespaceOf::Helper);
-    for way in [helper, device].into_iter().flatten() {
+    let device = described::at_devices();
+    // As on a kernel before 6.15, for tests.
+    let unasked = described::is_older() || kernel_memory::is_locked_down();
+    let ways = [
+        (!unasked).then_some(NamespaceOf::Helper),
+        device.map(NamespaceOf::Device),
+        device.map(NamespaceOf::TypedDevice),
+    ];
+    for way in ways.into_iter().flatten() {
         let code = way.probe().map_err(misfit)?;
         match load(ProgramKind::CgroupSkb, Some(Attach::CgroupIngress), "ts_probe", &code) {
             Ok(_) => return Ok(Some(way)),

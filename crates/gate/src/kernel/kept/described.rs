@@ -10,6 +10,7 @@ use tipstaff_bpf::btf::{self, Btf};
 use tipstaff_bpf::sys::{self, Attach, ProgramKind};
 
 use crate::contract::GateError;
+use crate::kernel::emit::kernel_memory;
 use crate::kernel::emit::namespace::DeviceNamespace;
 use crate::kernel::emit::owner_tag::Offsets;
 use crate::kernel::emit::types::KernelTypes;
@@ -77,6 +78,15 @@ pub(crate) fn at_packets_by(
         pins.keep_link(program.as_fd(), &pin, made)?;
     }
     Ok(*ACCEPTED.get_or_init(|| Some(types)))
+}
+
+/// Whether programs may copy the kernel's memory.
+pub(crate) fn may_copy() -> bool {
+    static MAY: OnceLock<bool> = OnceLock::new();
+    let load = |code: Vec<u8>| {
+        sys::program_load_for(ProgramKind::CgroupSock, Some(Attach::SocketMade), "ts_probe", &code)
+    };
+    *MAY.get_or_init(|| kernel_memory::probe().is_ok_and(|code| load(code).is_ok()))
 }
 
 /// What a program reads of a packet's device to know its namespace; `None`: as above.
