@@ -1,7 +1,8 @@
 //! Whether this machine can carry the gate.
 
-use std::fs::{self, DirBuilder};
-use std::os::unix::fs::{DirBuilderExt, MetadataExt};
+use std::fs::{self, DirBuilder, Permissions};
+use std::io;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
 use std::path::Path;
 
 use tipstaff_bpf::sys::{self, MapKind};
@@ -32,9 +33,25 @@ pub fn check_support() -> Result<(), GateError> {
 /// Makes the run folder where it is not, and sees to it that nobody else can
 /// put anything in it.
 pub(crate) fn run_dir(path: &Path) -> Result<(), GateError> {
-    let made = DirBuilder::new().recursive(true).mode(0o755).create(path);
-    made.map_err(system(format!("making {}", path.display())))?;
+    make_run_dir(path).map_err(system(format!("making {}", path.display())))?;
     nobody_elses(path)
+}
+
+/// Everybody may pass, whatever the umask: `boot` makes it after a restart, and members of
+/// a group may watch through a socket in it.
+fn make_run_dir(path: &Path) -> io::Result<()> {
+    if path.is_dir() {
+        return Ok(());
+    }
+    if let Some(above) = path.parent().filter(|above| !above.as_os_str().is_empty()) {
+        make_run_dir(above)?;
+    }
+    match DirBuilder::new().mode(0o755).create(path) {
+        // Somebody else was faster, or what is there is told by who looks at it.
+        Err(e) if e.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+        Err(e) => Err(e),
+        Ok(()) => fs::set_permissions(path, Permissions::from_mode(0o755)),
+    }
 }
 
 /// Sees to it that nobody else owns a directory or can put anything in it.

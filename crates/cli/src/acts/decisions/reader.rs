@@ -123,7 +123,8 @@ impl<'c> Reader<'c> {
             if source.looked.elapsed() >= LOOK {
                 step.told.extend(source.gap(&self.gate)?.map(Told::Gap));
             }
-            let admitted = self.viewers.admit(source.names.log().viewers.as_deref());
+            let group = source.names.log().viewers.as_deref();
+            let admitted = self.viewers.admit(group, Instant::now());
             step.warning = admitted.err().map(|e| format!("viewers are not let in: {e}"));
         }
         self.viewers.tell(&step.told);

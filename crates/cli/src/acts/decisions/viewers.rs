@@ -22,6 +22,8 @@ const RECENT: usize = 200;
 const WAITING: usize = 1 << 20;
 /// Who takes nothing for so long is dropped.
 const STALLED: Duration = Duration::from_secs(10);
+/// Whether there is a group by now is asked so often.
+const ASKED_AGAIN: Duration = Duration::from_secs(5);
 /// Viewers at once.
 const MOST: usize = 64;
 /// What `keep` writes to take over from a `watch` that reads.
@@ -69,8 +71,8 @@ pub struct Viewers {
     all: Vec<Viewer>,
     recent: VecDeque<Told>,
     group: Option<String>,
-    /// Why that group is not let in.
-    problem: Option<String>,
+    /// Why that group is not let in, and since when that is known.
+    problem: Option<(String, Instant)>,
 }
 
 impl Viewers {
@@ -89,13 +91,18 @@ impl Viewers {
         Ok(Self { listener, path, all, recent, group: None, problem: None })
     }
 
-    /// Lets the members of a group in, or none.
-    pub fn admit(&mut self, group: Option<&str>) -> io::Result<()> {
-        if self.group.as_deref() != group {
+    /// Lets the members of a group in, or none. A group that is not there yet is asked for
+    /// again from time to time.
+    pub fn admit(&mut self, group: Option<&str>, now: Instant) -> io::Result<()> {
+        let again = |(_, since): &(String, Instant)| now.duration_since(*since) >= ASKED_AGAIN;
+        if self.group.as_deref() != group || self.problem.as_ref().is_some_and(again) {
             self.group = group.map(str::to_owned);
-            self.problem = self.open_to(group).err().map(|e| e.to_string());
+            self.problem = self.open_to(group).err().map(|e| (e.to_string(), now));
         }
-        self.problem.clone().map_or(Ok(()), |problem| Err(io::Error::other(problem)))
+        match &self.problem {
+            Some((problem, _)) => Err(io::Error::other(problem.clone())),
+            None => Ok(()),
+        }
     }
 
     fn open_to(&self, group: Option<&str>) -> io::Result<()> {
@@ -306,6 +313,24 @@ mod tests {
         assert_eq!(viewers.serve(), nix::unistd::geteuid().is_root());
         UnixStream::connect(socket_path(folder.path())).unwrap().write_all(b"what?\n").unwrap();
         assert!(!viewers.serve());
-        assert!(viewers.admit(Some("no-such-group")).unwrap_err().to_string().contains("viewers"));
+        let missing = viewers.admit(Some("no-such-group"), Instant::now()).unwrap_err();
+        assert!(missing.to_string().contains("see [log] viewers"), "{missing}");
+    }
+
+    /// Groups may be made after the orders that name them.
+    #[test]
+    fn who_could_not_be_let_in_is_let_in_later() {
+        let folder = tempfile::tempdir().unwrap();
+        let (mut viewers, now) = (Viewers::open(folder.path()).unwrap(), Instant::now());
+        let own = nix::unistd::Group::from_gid(nix::unistd::getegid()).unwrap().unwrap().name;
+        // The socket is away for a moment: what is tried fails, as it does without a group.
+        let away = folder.path().join("away");
+        fs::rename(socket_path(folder.path()), &away).unwrap();
+        assert!(viewers.admit(Some(&own), now).is_err());
+        fs::rename(&away, socket_path(folder.path())).unwrap();
+        assert!(viewers.admit(Some(&own), now + ASKED_AGAIN / 2).is_err(), "not at every look");
+        viewers.admit(Some(&own), now + ASKED_AGAIN).unwrap();
+        let mode = fs::metadata(socket_path(folder.path())).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o660);
     }
 }
