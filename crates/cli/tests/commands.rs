@@ -10,6 +10,7 @@ use std::io::Write;
 mod desk;
 
 use desk::Desk;
+use tipstaff_testing::assert_told_well;
 
 const ORDERS: &str = include_str!("../demo/orders.toml");
 
@@ -198,13 +199,16 @@ fn a_kernel_that_refuses_bpf_is_told_and_nothing_is_left_half_done() {
 #[test]
 fn the_demo_on_the_snapshot_needs_nothing_at_all() {
     let desk = Desk::new(ORDERS);
-    insta::assert_snapshot!(desk.text(&["demo", "--snapshot"]));
+    let text = desk.text(&["demo", "--snapshot"]);
+    assert_told_well(&text);
+    insta::assert_snapshot!(text);
 }
 
 #[test]
 fn the_demo_plays_for_an_ordinary_account_and_ends_with_a_reach_table() {
     let desk = Desk::new(ORDERS);
     let text = as_nobody(&desk, &["demo"]).unwrap();
+    assert_told_well(&text);
     assert!(text.ends_with("(exit code 0)"), "{text}");
     let last = text.rsplit("reach of archive").next().unwrap();
     assert!(last.contains("should answer by rule 3 (weather-for-partners), but refuses"), "{text}");

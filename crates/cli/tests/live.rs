@@ -15,7 +15,7 @@ use std::time::Duration;
 
 use common::{ARCHIVE, HEAD, Lab, PARTNER, PING, PLATES, STRANGER};
 use tipstaff_host::lab::{self, Mounts, Space};
-use tipstaff_testing::{clients::ping, ip, patience::PATIENCE};
+use tipstaff_testing::{assert_told_well, clients::ping, ip, patience::PATIENCE};
 
 #[test]
 fn orders_hold_for_ordinary_clients_of_both_families() {
@@ -231,6 +231,7 @@ fn a_quiet_post_says_what_needs_attention_and_nothing_else() {
 fn the_demo_plays_on_the_real_kernel() {
     let Some(lab) = Lab::new() else { return };
     let text = lab.done(&["demo", "--kernel"]);
+    assert_told_well(&text);
     let last = text.rsplit("reach of archive").next().unwrap();
     assert!(last.contains("7 differences") && last.contains("answers (wire)"), "{text}");
 }

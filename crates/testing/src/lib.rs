@@ -39,6 +39,14 @@ pub fn skipped(what: &str, why: &dyn std::fmt::Display) {
     std::io::stderr().write_all(line.as_bytes()).unwrap();
 }
 
+/// That a demo counts its steps, and puts its orders in force for the first time.
+pub fn assert_told_well(demo: &str) {
+    let steps = demo.lines().filter_map(|line| line.strip_prefix("── ")?.split_once(" · tipstaff"));
+    let numbers: Vec<usize> = steps.map(|(number, _)| number.parse().unwrap()).collect();
+    assert!(numbers.len() > 6 && numbers.iter().copied().eq(1..=numbers.len()), "{numbers:?}");
+    assert!(!demo.contains("the same orders"), "{demo}");
+}
+
 pub fn ip(text: &str) -> IpAddr {
     text.parse().unwrap()
 }

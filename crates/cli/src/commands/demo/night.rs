@@ -13,7 +13,7 @@ use tipstaff_core::packet::{Direction, IpPacket, Packet};
 use tipstaff_gate::GateError;
 
 use super::archive::{address, tightened};
-use super::step::step;
+use super::step::Steps;
 use crate::acts::capture::{self, News, NoCapture};
 use crate::acts::requests;
 use crate::arguments::ReplayOptions;
@@ -28,15 +28,14 @@ const ARCHIVE: &str = "198.51.100.20";
 /// Lines of each table.
 const SHOWN: usize = 4;
 
-/// Tells the steps behind so many.
+/// Tells the last steps.
 pub(super) fn tell(
     judge: &LoadedPolicy,
-    before: usize,
+    steps: &Steps,
     terminal: &Terminal,
 ) -> Result<(), Failure> {
-    step(
+    steps.next(
         terminal,
-        before + 1,
         "replay night.pcap",
         "And last night, when there were no orders: whom would they have cut, whom turned away?",
     );
@@ -84,9 +83,8 @@ pub(super) fn tell(
             evidence.add(request, 1, (&now, &now));
         }
     })?;
-    step(
+    steps.next(
         terminal,
-        before + 2,
         "log --top sources",
         "With the orders in force, such a night stands in the log: who was turned away most?",
     );
@@ -96,9 +94,8 @@ pub(super) fn tell(
     if !more.is_empty() {
         terminal.note(&format!("{} more", more.len()));
     }
-    step(
+    steps.next(
         terminal,
-        before + 3,
         "post --rehearse, and rehearse report in the morning",
         "The plates and the shell for the house alone? Rehearsed, these orders stop nothing:",
     );

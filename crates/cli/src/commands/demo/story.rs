@@ -24,7 +24,7 @@ use super::archive::{address, archive_address, meant, mistaken, orders, stored};
 use super::bridge::{Bridge, LAN};
 use super::night;
 use super::stage::Stage;
-use super::step::step;
+use super::step::Steps;
 use super::{Ground, own_folder};
 use crate::chosen::LoadedPolicy;
 use crate::commands::rules::{self, Counts};
@@ -64,34 +64,33 @@ pub fn tell(
         None => stored()?,
     };
     if terminal.json {
-        act(ground, stage.as_ref(), &judge, &snapshot, true, terminal)?;
+        let told = Told { brief: true, steps: Steps::default(), terminal };
+        act(ground, stage.as_ref(), &judge, &snapshot, told)?;
         return Ok(Ending::Fine);
     }
 
     opening(ground, why, terminal);
-    step(
+    let steps = Steps::default();
+    steps.next(
         terminal,
-        1,
         "survey",
         "Where do we start? Four programs listen, and everybody can reach them.",
     );
     survey::show(&snapshot, None, Some(false), terminal);
-    step(
+    steps.next(
         terminal,
-        2,
         "rules",
         "The orders: standing answers and nine rules. The first matching rule decides.",
     );
     rules::show(&judge, &Counts::default(), false, terminal);
-    step(terminal, 3, "review", "Review them for mistakes first.");
+    steps.next(terminal, "review", "Review them for mistakes first.");
     let heard = Some(snapshot.listeners.as_slice());
     let around =
         ReviewContext { listeners: heard, orders: Some(&judge.orders), ..ReviewContext::default() };
     let found = tipstaff_core::analysis::review::review(&judge.brief, &around);
     review::show(&judge.origin, Path::new("orders.toml"), &found, terminal);
-    step(
+    steps.next(
         terminal,
-        4,
         "ask",
         "Before anything is in force: what would happen to a shell from the partner?",
     );
@@ -101,8 +100,9 @@ pub fn tell(
     let decision = decide(&judge.brief, &facts);
     let asked = question(&facts)?;
     ask::answer(&judge, &asked, decision, "orders", terminal)?;
-    act(ground, stage.as_ref(), &judge, &snapshot, false, terminal)?;
-    night::tell(&judge, last_step(ground), terminal)?;
+    let told = Told { brief: false, steps: steps.clone(), terminal };
+    act(ground, stage.as_ref(), &judge, &snapshot, told)?;
+    night::tell(&judge, &steps, terminal)?;
 
     terminal.heading("That was the whole job");
     terminal.line(
@@ -141,44 +141,33 @@ fn opening(ground: Ground, why: Option<io::Error>, terminal: &Terminal) {
     });
 }
 
-/// The number of the last step that needs the ground.
-fn last_step(ground: Ground) -> usize {
-    match ground {
-        Ground::Snapshot => 6,
-        Ground::Sockets => 8,
-        Ground::Kernel => 10,
-    }
-}
-
-/// Posting and checking: what needs the ground. `brief`: only the last table.
+/// Posting and checking: what needs the ground.
 fn act(
     ground: Ground,
     stage: Option<&Stage>,
     judge: &LoadedPolicy,
     snapshot: &Snapshot,
-    brief: bool,
-    terminal: &Terminal,
+    told: Told<'_>,
 ) -> Result<(), Failure> {
     let sources = [DESK, PARTNER, STRANGER, PARTNER_SIX];
     let sources = sources.into_iter().map(address).collect::<Result<Vec<_>, _>>()?;
-    let told = Told { brief, terminal };
     match (ground, stage) {
         (Ground::Kernel, Some(stage)) => in_the_kernel(stage, snapshot, sources, &told),
         (Ground::Sockets, Some(Stage { bridge: Some(bridge), world, archive, .. })) => {
             on_the_wire(&Wired { bridge, world, archive }, judge, snapshot, &sources, &told)
         }
         _ => {
-            told.step(5, "post --check", "No kernel to post to here: the orders are only checked.");
-            if !brief {
-                post::show(judge, None, &post::Kept::default(), terminal);
+            told.step("post --check", "No kernel to post to here: the orders are only checked.");
+            if !told.brief {
+                post::show(judge, None, &post::Kept::default(), told.terminal);
             }
-            told.step(6, "reach", "Computed: what each port would do for whom.");
+            told.step("reach", "Computed: what each port would do for whom.");
             let mut check = Check::new(judge.basis(), snapshot);
             for source in sources {
                 let target = archive_address(snapshot, source)?;
                 check.worked_out(source, Arrival { target, interface: LAN });
             }
-            reach::show(check, "down", terminal);
+            reach::show(check, "down", told.terminal);
             Ok(())
         }
     }
@@ -197,14 +186,16 @@ const CHANGE: &str =
 const AFTER: &str = "The same check again. This is what the orders were for.";
 
 struct Told<'t> {
+    /// Only the last table.
     brief: bool,
+    steps: Steps,
     terminal: &'t Terminal,
 }
 
 impl Told<'_> {
-    fn step(&self, number: usize, command: &str, text: &str) {
+    fn step(&self, command: &str, text: &str) {
         if !self.brief {
-            step(self.terminal, number, command, text);
+            self.steps.next(self.terminal, command, text);
         }
     }
 }
@@ -229,9 +220,9 @@ fn on_the_wire(
     told: &Told<'_>,
 ) -> Result<(), Failure> {
     if !told.brief {
-        told.step(5, "reach", BEFORE);
+        told.step("reach", BEFORE);
         reach::show(clients(wired, judge, snapshot, sources)?, "down", told.terminal);
-        told.step(6, "post", POST);
+        told.step("post", POST);
     }
     let posting = Posting { brief: &judge.brief, record: record(judge) };
     let posted = wired.bridge.gate().post(&posting, &snapshot.interfaces)?;
@@ -239,13 +230,13 @@ fn on_the_wire(
         post::show(judge, Some(&posted), &post::Kept::default(), told.terminal);
     }
     if !told.brief {
-        told.step(7, "ask --in-force", ASK);
+        told.step("ask --in-force", ASK);
         let approach = approach(snapshot, address(PARTNER)?)?;
         let frame = witness::question(&approach, PLATES, approach.target);
         let decision = wired.bridge.gate().ask(LAN, &frame)?;
         asked(judge, &approach, decision, told.terminal)?;
     }
-    told.step(8, "reach", AFTER);
+    told.step("reach", AFTER);
     reach::show(clients(wired, judge, snapshot, sources)?, "up", told.terminal);
     let ground = Trial {
         try_out: &mut |posting, time| {
@@ -290,7 +281,7 @@ fn trials(judge: &LoadedPolicy, ground: Trial<'_>, told: &Told<'_>) -> Result<()
         post::show(next, Some(&posted), &kept, terminal);
         Ok::<_, Failure>(())
     };
-    told.step(9, "post --trial 1s", MISTAKE);
+    told.step("post --trial 1s", MISTAKE);
     post(&mistaken(), try_out)?;
     let met = |source: IpAddr, subject: Subject| {
         let met = look(source, subject)?;
@@ -301,7 +292,7 @@ fn trials(judge: &LoadedPolicy, ground: Trial<'_>, told: &Told<'_>) -> Result<()
     terminal.line("Nobody confirms it. A second later:");
     std::thread::sleep(TRIAL + TRIAL / 10);
     met(partner, PLATES)?;
-    told.step(10, "post --trial 1s, then tipstaff confirm", CHANGE);
+    told.step("post --trial 1s, then tipstaff confirm", CHANGE);
     post(&meant(), try_out)?;
     met(desk, dome)?;
     let kept = confirm()?;
@@ -407,27 +398,27 @@ fn in_the_kernel(
     let inside = {
         // The namespace's thread needs orders of its own.
         let (judge, snapshot) = (orders(), snapshot.clone());
-        let brief = told.brief;
+        let (brief, steps) = (told.brief, told.steps.clone());
         let terminal = Terminal::new(told.terminal.json);
         move || -> Result<(), Failure> {
-            let told = Told { brief, terminal: &terminal };
+            let told = Told { brief, steps, terminal: &terminal };
             let mut gate = KernelGate::new(Path::new("/run/tipstaff"))?;
             if !brief {
-                told.step(5, "reach", BEFORE);
+                told.step("reach", BEFORE);
                 reach::show(look(&judge, &snapshot, None, &sources)?, "down", &terminal);
-                told.step(6, "post", POST);
+                told.step("post", POST);
             }
             let posting = Posting { brief: &judge.brief, record: record(&judge) };
             let posted = gate.post(&posting, &snapshot.interfaces)?;
             if !brief {
                 post::show(&judge, Some(&posted), &post::Kept::default(), &terminal);
-                told.step(7, "ask --in-force", ASK);
+                told.step("ask --in-force", ASK);
                 let approach = witness::approach(address(PARTNER)?, None, &snapshot.interfaces)?;
                 let frame = witness::question(&approach, PLATES, approach.target);
                 let index = InterfaceIndex(approach.interface.index);
                 asked(&judge, &approach, gate.ask(index, &frame)?, &terminal)?;
             }
-            told.step(8, "reach", AFTER);
+            told.step("reach", AFTER);
             reach::show(look(&judge, &snapshot, Some(&gate), &sources)?, "up", &terminal);
             let gate = std::cell::RefCell::new(gate);
             let ground = Trial {

@@ -17,7 +17,7 @@ use tipstaff_core::orders::Inactive;
 use tipstaff_core::tables::Tables;
 use tipstaff_gate::kernel::{KernelGate, Shortfall, check_support, executables, shortfalls};
 use tipstaff_gate::lock::PATIENCE;
-use tipstaff_gate::{Gate, GateError, Posted, Posting, Record, enforceable};
+use tipstaff_gate::{Gate, GateError, InForce, Posted, Posting, Record, enforceable};
 use tipstaff_host::interfaces;
 
 use crate::acts::decisions::is_recorded;
@@ -82,8 +82,8 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         let (in_force, visible) = chosen::in_force(common)?;
         let meaning = Some(meaning(in_force.as_ref(), visible, &judge, terminal)?);
         let record = record(&judge, common, options);
-        let changed = in_force.as_ref().is_none_or(|before| !is_same(&before.record, &record));
-        show(&judge, None, &Kept { meaning, changed, ..Kept::default() }, terminal);
+        let same = were_in_force(in_force.as_ref(), &record);
+        show(&judge, None, &Kept { meaning, same, ..Kept::default() }, terminal);
         return Ok(Ending::Fine);
     }
     check_support()?;
@@ -98,12 +98,13 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         Err(GateError::OtherVersion | GateError::UnreadableRecord(_)) => None,
         in_force => in_force?,
     };
+    let same = were_in_force(in_force.as_ref(), &record);
     if options.rehearse {
         let posting = Posting { brief: &judge.brief, record };
         let posted = gate.rehearse(&posting, &all, options.time)?;
         let meaning = meaning(in_force.as_ref(), Visible::Yes, &judge, terminal).ok();
         let how = Put::Rehearsed(options.time);
-        show(&judge, Some(&posted), &Kept { how, meaning, ..Kept::default() }, terminal);
+        show(&judge, Some(&posted), &Kept { how, meaning, same, ..Kept::default() }, terminal);
         rehearsed_too(common, &judge.brief, terminal)?;
         return Ok(Ending::Fine);
     }
@@ -113,7 +114,6 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     // A full disk stops the post, and not its memory.
     let kept = options.trial.is_none();
     let prepared = history.prepare(&record, options.reason.as_deref(), kept, PATIENCE)?;
-    let changed = in_force.as_ref().is_none_or(|before| !is_same(&before.record, &record));
     let posting = Posting { brief: &judge.brief, record };
     let posted = match options.trial {
         Some(time) => gate.try_out(&posting, &all, time)?,
@@ -130,7 +130,7 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
     };
     let limits = gate.in_force()?.map_or(Vec::new(), |now| shortfalls(&now, &all));
     let how = options.trial.map_or(Put::InForce, Put::OnTrial);
-    let kept = Kept { revision: Some(prepared.done()?), changed, how, meaning, limits };
+    let kept = Kept { revision: Some(prepared.done()?), same, how, meaning, limits };
     show(&judge, Some(&posted), &kept, terminal);
     if options.cut && options.trial.is_none() {
         end_stranded(&judge.brief, terminal)?;
@@ -146,8 +146,8 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
 pub struct Kept {
     /// Its number in the history.
     pub revision: Option<u32>,
-    /// Whether other orders were in force before, or none.
-    pub changed: bool,
+    /// Whether the same orders were in force before.
+    pub same: bool,
     /// How long, and whether it stops anything.
     pub how: Put,
     /// What it changes, where something was in force before.
@@ -159,6 +159,10 @@ pub struct Kept {
 /// Whether two posts are of the same orders, for the same host in the same posture.
 fn is_same(before: &Record, now: &Record) -> bool {
     (before.hash(), &before.host, &before.posture) == (now.hash(), &now.host, &now.posture)
+}
+
+fn were_in_force(before: Option<&InForce>, now: &Record) -> bool {
+    before.is_some_and(|before| is_same(&before.record, now))
 }
 
 /// How orders are put into the gate.
@@ -281,7 +285,7 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
     if terminal.json {
         terminal.json(&Report {
             in_force: posted.is_some() && !matches!(kept.how, Put::Rehearsed(_)),
-            changed: kept.changed,
+            changed: !kept.same,
             orders: judge.origin.clone(),
             rules: brief.rules.len(),
             paused,
@@ -321,10 +325,10 @@ pub fn show(judge: &LoadedPolicy, posted: Option<&Posted>, kept: &Kept, terminal
     terminal.heading(match (posted, kept.how) {
         (Some(_), Put::OnTrial(_)) => "in force, on trial",
         (Some(_), Put::Rehearsed(_)) => "rehearsed: they decide and count, and stop nothing",
-        (Some(_), _) if !kept.changed => "in force; the same orders were before",
+        (Some(_), _) if kept.same => "in force; the same orders were before",
         (Some(posted), _) if posted.replaced => "in force, replacing the previous orders",
         (Some(_), _) => "in force",
-        (None, _) if !kept.changed => "checked; the same orders are in force",
+        (None, _) if kept.same => "checked; the same orders are in force",
         (None, _) => "checked; nothing was put in force",
     });
     let rules = counted(brief.rules.len(), "rule", "rules");
