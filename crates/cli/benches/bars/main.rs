@@ -6,6 +6,7 @@
 
 mod kernel;
 mod seen;
+mod steps;
 mod yardstick;
 
 use std::hint::black_box;
