@@ -87,7 +87,9 @@ impl<'f> Finder<'f> {
     /// Mutants of a kind that stand exactly at this part of the source.
     fn at(&mut self, genre: Genre, of: &impl Spanned) -> Vec<Numbered<'f>> {
         let (start, end) = (place(of.span().start()), place(of.span().end()));
-        let here = |m: &Mutant| m.genre == genre && (m.span.start, m.span.end) == (start, end);
+        // A field's span may end with its comma.
+        let ends = |m: &Mutant| m.span.end == end || genre == Genre::StructField;
+        let here = |m: &Mutant| m.genre == genre && m.span.start == start && ends(m);
         let found: Vec<_> = self.mutants.iter().copied().filter(|(_, m)| here(m)).collect();
         self.found.extend(found.iter().map(|(number, _)| number));
         found

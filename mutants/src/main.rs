@@ -48,7 +48,8 @@ fn main() -> Result<()> {
         let names: Vec<&str> = of(numbers).iter().map(|mutant| mutant.name.as_str()).collect();
         fs::write(folder.join(format!("{what}.txt")), names.join("\n") + "\n")?;
     }
-    let living = met::meet(&tree, &built)?;
+    let name = |number: u32| mutants[number as usize - 1].name.as_str();
+    let living = met::meet(&tree, &built, |number| println!("lives: {}", name(number)))?;
     let names: Vec<&str> = of(&living).iter().map(|mutant| mutant.name.as_str()).collect();
     fs::write(&lived, names.join("\n") + "\n")?;
     println!("{} met, {} live:", built.numbers.len() - living.len(), living.len());

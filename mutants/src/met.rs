@@ -31,7 +31,9 @@ enum End {
 }
 
 /// Lets every mutant meet its tests; returns the numbers of those that live.
-pub fn meet(tree: &Tree, built: &Built) -> Result<BTreeSet<u32>> {
+///
+/// `told` is told of each as soon as it is known to live.
+pub fn meet(tree: &Tree, built: &Built, told: impl Fn(u32) + Sync) -> Result<BTreeSet<u32>> {
     let crate_folder = tree.root.join("crates/core");
     let mut tests = Vec::new();
     for program in &built.programs {
@@ -77,6 +79,9 @@ pub fn meet(tree: &Tree, built: &Built) -> Result<BTreeSet<u32>> {
                 lives = false;
                 break;
             }
+        }
+        if lives {
+            told(*number);
         }
         let nth = done.fetch_add(1, Ordering::Relaxed) + 1;
         if nth % 100 == 0 {

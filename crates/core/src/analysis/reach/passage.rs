@@ -214,8 +214,15 @@ impl Crossing {
     fn reason(&self, word: &Word, other_orders: bool) -> (String, &'static str) {
         const POST: &str = "tipstaff post puts the orders in force";
         const STATE: &str = "tipstaff state names the programs at each interface";
+        let passes = self.observed == Passage::Passes;
         match word {
-            Word::Said(said) if Passage::from(said.decision.verdict) == self.observed => {
+            // It does what the gate says, or is stopped as the orders do not mean it to be.
+            Word::Said(said)
+                if Passage::from(said.decision.verdict) == self.observed
+                    || !passes
+                        && said.decision.verdict != Action::Allow
+                        && Passage::from(said.decision.verdict) != self.expected =>
+            {
                 let why = match other_orders {
                     true => format!("the gate has other orders, in which {} decides", said.by),
                     // The same orders, and still another answer: what the gate knows of the
@@ -242,17 +249,27 @@ impl Crossing {
                 };
                 (why.to_owned(), next)
             }
-            Word::Said(_) => ("it bypasses the gate, which would deny it".to_owned(), STATE),
-            Word::NoGate => match self.observed {
-                Passage::Passes => ("nothing is in force".to_owned(), POST),
-                _ => {
-                    ("something other than the gate stops it: no gate is loaded".to_owned(), STATE)
-                }
-            },
-            Word::NotVisible => (
-                "this account cannot see whether the gate or another filter stopped it".to_owned(),
-                "run it as root",
-            ),
+            Word::Said(said) if passes => {
+                let verb = match said.decision.verdict {
+                    Action::Refuse => "refuse",
+                    Action::Allow | Action::Deny => "deny",
+                };
+                (format!("it bypasses the gate, which would {verb} it"), STATE)
+            }
+            Word::Said(_) => ("something other than the gate stops it first".to_owned(), STATE),
+            Word::NoGate if passes => ("nothing is in force".to_owned(), POST),
+            Word::NoGate => {
+                ("something other than the gate stops it: no gate is loaded".to_owned(), STATE)
+            }
+            Word::NotVisible => {
+                let why = match passes {
+                    true => "this account cannot see what the gate says of it",
+                    false => {
+                        "this account cannot see whether the gate or another filter stopped it"
+                    }
+                };
+                (why.to_owned(), "run it as root")
+            }
         }
     }
 }
@@ -312,116 +329,4 @@ fn observed(met: Met, word: &Word) -> (Passage, How, String) {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::decision::{Decision, Speaker};
-    use crate::names::traffic::Transport;
-    use crate::orders::read;
-
-    const ORDERS: &str = r#"version = 1
-[standing]
-inbound = "deny"
-outbound = "deny"
-transit = "deny"
-[[rules]]
-name = "web"
-direction = "outbound"
-action = "allow"
-traffic = "tcp/443"
-[[rules]]
-name = "mail"
-direction = "outbound"
-action = "refuse"
-traffic = "tcp/25"
-[[rules]]
-name = "through"
-direction = "transit"
-action = "allow"
-traffic = "tcp/7410"
-interface = "lan0"
-"#;
-
-    fn wanted(direction: Direction, port: u16) -> Wanted {
-        let lan = (InterfaceIndex(2), "lan0".to_owned());
-        let wan = (InterfaceIndex(3), "wan0".to_owned());
-        Wanted {
-            direction,
-            subject: Subject::Port(Transport::Tcp, port),
-            source: [198, 51, 100, 20].into(),
-            destination: [203, 0, 113, 9].into(),
-            comes_in: (direction == Direction::Transit).then_some(lan),
-            leaves: Some(wan),
-            program: ProgramIndex::OTHER,
-        }
-    }
-
-    fn brief() -> Brief {
-        let mut brief = Brief::unplaced(&read(ORDERS).unwrap());
-        brief.interfaces =
-            vec![(InterfaceIndex(2), "lan0".into()), (InterfaceIndex(3), "wan0".into())];
-        brief
-    }
-
-    fn says(verdict: Action) -> Word {
-        let speaker = Speaker::Standing(Direction::Outbound);
-        Word::Said(Said { decision: Decision { verdict, speaker }, by: "rule 9 (night)".into() })
-    }
-
-    #[test]
-    fn orders_of_the_direction_say_what_is_expected() {
-        let brief = brief();
-        let expected = |direction, port| {
-            let wanted = wanted(direction, port);
-            let one = Crossing::judge(&brief, &wanted, Met::NotTried, &Word::NoGate, false);
-            (one.expected, one.expected_by)
-        };
-        assert_eq!(expected(Direction::Outbound, 443), (Passage::Passes, "rule 1 (web)".into()));
-        assert_eq!(expected(Direction::Outbound, 25), (Passage::Refused, "rule 2 (mail)".into()));
-        let standing = "the standing answer outbound".to_owned();
-        assert_eq!(expected(Direction::Outbound, 7410), (Passage::Kept, standing));
-        assert_eq!(
-            expected(Direction::Transit, 7410),
-            (Passage::Passes, "rule 3 (through)".into())
-        );
-    }
-
-    #[test]
-    fn a_refusal_is_whose_the_gate_says_it_is() {
-        let brief = brief();
-        let refusal = || Met::Refusal("a reset in 0.3 ms".into());
-        let seen = |met, word: &Word| {
-            let one = Crossing::judge(&brief, &wanted(Direction::Outbound, 443), met, word, true);
-            (one.observed, one.how, one.differs())
-        };
-        assert_eq!(seen(refusal(), &says(Action::Allow)), (Passage::Passes, How::Wire, false));
-        assert_eq!(seen(refusal(), &says(Action::Deny)), (Passage::Kept, How::Gate, true));
-        assert_eq!(seen(refusal(), &says(Action::Refuse)), (Passage::Refused, How::Gate, true));
-        assert_eq!(seen(refusal(), &Word::NoGate), (Passage::Passes, How::Wire, false));
-        assert_eq!(seen(refusal(), &Word::NotVisible), (Passage::Unknown, How::Wire, false));
-        let nothing = Met::Nothing("nothing in 300 ms".into());
-        assert_eq!(seen(nothing.clone(), &says(Action::Allow)).0, Passage::Passes);
-        assert_eq!(seen(nothing, &Word::NotVisible).0, Passage::Unknown);
-        let forbidden = Met::Forbidden("operation not permitted".into());
-        assert_eq!(seen(forbidden, &Word::NotVisible), (Passage::Kept, How::Wire, true));
-    }
-
-    #[test]
-    fn what_differs_has_a_reason_and_a_next_step() {
-        let brief = brief();
-        let told = |met: Met, word: &Word, other: bool| {
-            let one = Crossing::judge(&brief, &wanted(Direction::Outbound, 443), met, word, other);
-            one.why.zip(one.next).unwrap()
-        };
-        let kept = || Met::Forbidden("operation not permitted".into());
-        assert!(told(kept(), &says(Action::Deny), true).0.contains("other orders"));
-        assert!(told(kept(), &says(Action::Deny), false).0.contains("decides otherwise"));
-        assert!(told(kept(), &says(Action::Allow), false).0.contains("does not leave this host"));
-        assert!(told(kept(), &Word::NoGate, false).0.contains("no gate is loaded"));
-        assert_eq!(told(kept(), &Word::NotVisible, false).1, "run it as root");
-        let one = wanted(Direction::Outbound, 7410);
-        let out = || Met::OtherEnd("accepted in 1 ms".into());
-        let why = |word: &Word| Crossing::judge(&brief, &one, out(), word, false).why.unwrap();
-        assert_eq!(why(&Word::NoGate), "nothing is in force");
-        assert!(why(&says(Action::Deny)).contains("bypasses the gate"));
-    }
-}
+mod tests;
