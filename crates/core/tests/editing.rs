@@ -293,3 +293,96 @@ fn a_rule_is_replaced_by_the_text_that_somebody_wrote() {
     let wrong = Edit::Replace(named("plates"), "[[rules]]\nname = \"plates\"\n".into());
     assert!(matches!(edit(ORDERS, &wrong), Err(EditFault::WouldBeUnsound { .. })));
 }
+
+/// A rule to be added with nothing but these.
+fn new(action: &str, traffic: &[&str], source: &[&str]) -> NewRule {
+    let words = |all: &[&str]| all.iter().map(|word| (*word).to_owned()).collect();
+    NewRule {
+        name: Some("new".into()),
+        note: None,
+        action: action.into(),
+        traffic: words(traffic),
+        source: words(source),
+        further: Vec::new(),
+    }
+}
+
+/// Before what catches all, but for what catches all itself.
+#[test]
+fn a_new_rule_has_its_usual_place() {
+    let place = |rule: NewRule| done(Edit::Add(rule, None)).position;
+    assert_eq!(place(new("deny", &["any"], &[])), 4);
+    assert_eq!(place(new("refuse", &["any"], &[])), 4);
+    assert_eq!(place(new("allow", &["any"], &[])), 3);
+    assert_eq!(place(new("deny", &["ssh"], &[])), 3);
+    assert_eq!(place(new("deny", &["any"], &["203.0.113.9"])), 3);
+    let further = vec![("direction".to_owned(), "outbound".to_owned())];
+    assert_eq!(place(NewRule { further, ..new("allow", &["ssh"], &[]) }), 4);
+}
+
+#[test]
+fn what_is_written_in_one_word_is_read_as_several() {
+    let edited = done(Edit::Add(new("allow", &["ssh, tcp:7412"], &[]), None));
+    assert!(edited.text.contains("traffic = [\"ssh\", \"tcp/7412\"]\n"), "{}", edited.text);
+    assert_eq!(edited.told[0], "read as ssh, tcp/7412");
+    // Blocks stay apart by one empty line, however lines end.
+    for text in [ORDERS.to_owned(), ORDERS.replace('\n', "\r\n")] {
+        let whole = edit(&text, &Edit::Add(new("allow", &["ssh"], &[]), None)).unwrap().text;
+        let plain = whole.replace("\r\n", "\n");
+        assert!(!plain.contains("\n\n\n"), "{plain}");
+        assert!(plain.contains("\n\n[[rules]]\nname = \"new\"\n"), "{plain}");
+        assert!(plain.contains("traffic = \"ssh\"\n\n# the end\n"), "{plain}");
+    }
+}
+
+#[test]
+fn what_happened_to_each_key_is_told() {
+    let set = |key: &str, written: &str| {
+        let keys = vec![(key.to_owned(), written.to_owned())];
+        let edited = edit(ORDERS, &Edit::Set(named("plates"), keys));
+        edited.map(|edited| edited.told.join("; ")).map_err(|fault| fault.to_string())
+    };
+    let told = |key, written| set(key, written).unwrap();
+    assert_eq!(told("traffic+", "tcp/7412"), "`traffic` also has tcp/7412");
+    assert_eq!(told("traffic-", "tcp/7411"), "`traffic` no longer has tcp/7411");
+    assert_eq!(told("traffic", "ssh,7412"), "`traffic` is now ssh, tcp/7412");
+    assert_eq!(told("traffic_except", "7411"), "`traffic_except` is now tcp/7411");
+    assert_eq!(told("note", ""), "`note` is removed");
+    assert_eq!(told("note", "a,b"), "`note` is now a,b");
+    assert_eq!(told("source", "203.0.113.9"), "`source` is now 203.0.113.9");
+    // An exception may come from nothing and go to nothing; a list may not.
+    assert_eq!(told("source_except+", "203.0.113.9"), "`source_except` also has 203.0.113.9");
+    assert!(set("source+", "203.0.113.9").unwrap_err().contains("source"));
+    assert!(set("traffic-", "tcp/7410, tcp/7411").unwrap_err().contains("traffic"));
+}
+
+#[test]
+fn copies_stand_behind_and_have_free_names() {
+    let copied = done(Edit::Copy(named("plates"), None, None));
+    assert_eq!((copied.rule.name.as_str(), copied.position), ("plates-2", 2));
+    assert_eq!(
+        copied.told,
+        ["a copy of `plates` was added at position 2", "rules 3–4 moved down by one"]
+    );
+    let again = edit(&copied.text, &Edit::Copy(named("plates"), None, None)).unwrap();
+    let third = edit(&again.text, &Edit::Copy(named("plates"), None, None)).unwrap();
+    assert_eq!(order(&third.text)[..4], ["plates", "plates-4", "plates-3", "plates-2"]);
+}
+
+#[test]
+fn a_rule_that_is_there_already_stays() {
+    let moved = |name: &str, to| edit(ORDERS, &Edit::Move(named(name), to));
+    for to in [
+        Destination::Before(named("nothing-else")),
+        Destination::After(named("plates")),
+        Destination::At(2),
+    ] {
+        let fault = moved("shell", to).unwrap_err();
+        assert!(matches!(&fault, EditFault::NothingToDo(why) if why == "shell is already there"));
+    }
+    let last = moved("shell", Destination::Last).unwrap();
+    assert_eq!(order(&last.text), ["plates", "nothing-else", "shell"]);
+    assert_eq!(last.told, ["moved from position 2 to 3", "rule 2 moved up by one"]);
+    let first = moved("nothing-else", Destination::First).unwrap();
+    assert_eq!(first.told, ["moved from position 3 to 1", "rules 2–3 moved down by one"]);
+}

@@ -219,4 +219,90 @@ mod tests {
         let gone = edit_tables(&again, &TableEdit::RemovePosture("night".into())).unwrap();
         assert!(!gone.texts[0].text.contains("postures"), "{}", gone.texts[0].text);
     }
+
+    /// What was done, as it is told, and the text.
+    fn told(text: &str, edit: TableEdit) -> (String, String) {
+        let mut done = edit_tables(text, &edit).unwrap();
+        (done.told.join("; "), done.texts.remove(0).text)
+    }
+
+    #[test]
+    fn items_stand_as_those_before_them_do() {
+        let head = TEXT.split("[addresses]").next().unwrap();
+        let added = |list: &str| {
+            let text = format!("{head}[addresses]\nhouse = {list}\n");
+            let add = |name: &str, item| {
+                TableEdit::AddToName(NameKind::Addresses, name.to_owned(), one(item))
+            };
+            let (told, text) = told(&text, add("house", "192.0.2.7"));
+            assert_eq!(told, "house also holds 192.0.2.7");
+            text.split("house = ").nth(1).unwrap().trim_end().to_owned()
+        };
+        assert_eq!(added("\"192.0.2.1\""), "[\"192.0.2.1\", \"192.0.2.7\"]");
+        assert_eq!(added("[\"192.0.2.1\"]"), "[\"192.0.2.1\", \"192.0.2.7\"]");
+        assert_eq!(
+            added("[\"192.0.2.1\", \"192.0.2.2\"]"),
+            "[\"192.0.2.1\", \"192.0.2.2\", \"192.0.2.7\"]"
+        );
+        assert_eq!(added("[\n  \"192.0.2.1\",\n]"), "[\n  \"192.0.2.1\",\n  \"192.0.2.7\",\n]");
+        assert_eq!(
+            added("[\n  \"192.0.2.1\",\n  \"192.0.2.2\",\n]"),
+            "[\n  \"192.0.2.1\",\n  \"192.0.2.2\",\n  \"192.0.2.7\",\n]"
+        );
+    }
+
+    #[test]
+    fn what_changed_and_how_often_is_told() {
+        let rename = |kind, name: &str, new: &str| {
+            TableEdit::RenameName(kind, name.to_owned(), new.to_owned())
+        };
+        let (words, _) = told(TEXT, rename(NameKind::Addresses, "house", "desks"));
+        assert_eq!(words, "house is now called desks; 2 places use it");
+        let (words, _) = told(TEXT, rename(NameKind::Addresses, "all", "everybody"));
+        assert_eq!(words, "all is now called everybody; 0 places use it");
+        let services = format!("{TEXT}[services]\nhouse = \"tcp/1\"\n");
+        let (words, new) = told(&services, rename(NameKind::Service, "house", "desks"));
+        assert_eq!(words, "house is now called desks; 0 places use it");
+        assert_eq!(new, services.replace("house = \"tcp/1\"", "desks = \"tcp/1\""));
+        // Another kind may have the same name.
+        let fault = edit_tables(TEXT, &rename(NameKind::Addresses, "house", "partner"));
+        assert!(
+            matches!(fault, Err(EditFault::NothingToDo(why)) if why == "partner is there already")
+        );
+        let (words, _) = told(&services, rename(NameKind::Service, "house", "partner"));
+        assert!(words.starts_with("house is now called partner"), "{words}");
+        let (words, new) = told(TEXT, TableEdit::Feed("areas.csv".into()));
+        assert_eq!(words, "areas come from areas.csv");
+        assert!(new.contains("[areas]\nfeed = \"areas.csv\"\n"), "{new}");
+    }
+
+    #[test]
+    fn a_name_keeps_an_item() {
+        let remove = |items: &[&str]| {
+            let items = items.iter().map(|item| (*item).to_owned()).collect();
+            edit_tables(TEXT, &TableEdit::RemoveName(NameKind::Addresses, "all".into(), items))
+        };
+        let told = remove(&["partner"]).unwrap().told;
+        assert_eq!(told, ["all no longer holds partner"]);
+        let fault = remove(&["partner", "house"]).unwrap_err();
+        assert!(
+            matches!(&fault, EditFault::NothingToDo(why) if why.starts_with("that is all of all")),
+            "{fault:?}"
+        );
+    }
+
+    #[test]
+    fn postures_that_are_there_are_not_new() {
+        let add = |name: &str| TableEdit::AddPosture(name.to_owned(), Vec::new());
+        let text = told(TEXT, add("night")).1;
+        for name in ["night", "sealed", "none"] {
+            let fault = edit_tables(&text, &add(name)).unwrap_err();
+            assert!(
+                matches!(&fault, EditFault::NothingToDo(why)
+                if *why == format!("the posture {name} is there already")),
+                "{fault:?}"
+            );
+        }
+        assert_eq!(told(&text, add("day")).0, "the posture day is new");
+    }
 }
