@@ -2,9 +2,10 @@
 
 #![allow(clippy::unwrap_used)]
 
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 
-use tipstaff_core::decision::foundations::{Before, Foundation, before_rules};
+use tipstaff_core::decision::foundations::{Before, Foundation, before_rules, claims_to_be_here};
 use tipstaff_core::moment::Moment;
 use tipstaff_core::orders::{Action, FoundationSwitches};
 use tipstaff_core::packet::{
@@ -218,4 +219,34 @@ fn what_this_host_answers_is_never_cut() {
     assert_eq!(out(icmp(3), false), Some(Foundation::IcmpErrors));
     // On its way in, a reset of nothing is decided by the rules.
     assert_eq!(is_active(&facts(ip(PARTNER4, HOST4, tcp(TcpFlags::RST)))), None);
+}
+
+#[test]
+fn each_has_a_name_and_a_meaning_of_its_own() {
+    let names: BTreeSet<String> = Foundation::ALL.iter().map(ToString::to_string).collect();
+    let meanings: BTreeSet<&str> = Foundation::ALL.iter().map(|one| one.meaning()).collect();
+    assert_eq!((names.len(), meanings.len()), (Foundation::ALL.len(), Foundation::ALL.len()));
+    assert_eq!(Foundation::AddressAssignment.to_string(), "address-assignment");
+    assert_eq!(Foundation::Malformed.meaning(), "broken headers, impossible flags");
+}
+
+/// An own address comes from no other machine.
+#[test]
+fn nobody_else_has_an_own_address() {
+    let own: [IpAddr; 2] = [HOST4.parse().unwrap(), HOST6.parse().unwrap()];
+    let from = |source: &str, destination: &str| match ip(
+        source,
+        destination,
+        Payload::Udp { from: 1, to: 2 },
+    ) {
+        Packet::Ip(packet) => packet,
+        other => panic!("{other:?}"),
+    };
+    for (here, there) in [(HOST4, PARTNER4), (HOST6, PARTNER6)] {
+        for direction in [Direction::Inbound, Direction::Transit] {
+            assert!(claims_to_be_here(&own, direction, &from(here, there)));
+            assert!(!claims_to_be_here(&own, direction, &from(there, here)));
+        }
+        assert!(!claims_to_be_here(&own, Direction::Outbound, &from(here, there)));
+    }
 }

@@ -217,3 +217,62 @@ fn what_began_or_ended_during_the_check_is_told_as_that() {
     assert!(said(&friend, Refuses, refused.as_ref()).contains("the gate refused it"));
     assert!(said(&outside("192.0.2.66"), Answers, None).contains("the gate is not loaded"));
 }
+
+/// Of a difference either the service is to blame or what is in force.
+#[test]
+fn the_service_is_to_blame_for_what_it_does_not_do() {
+    let cell = |why: Why, expected, outcome| Cell {
+        expected,
+        expected_by: String::new(),
+        observed: Observed { outcome, ..Observed::unknown("") },
+        why: Some(why),
+        next: None,
+        accepted: None,
+    };
+    let by = String::new;
+    let blames = |why: Why| cell(why, Answers, Refuses).is_of_the_service();
+    for why in [
+        Why::NothingListens { instead: None },
+        Why::LoopbackOnly,
+        Why::OtherAddress { address: "198.51.100.21".parse().unwrap() },
+        Why::OtherDevice { device: "lan9".into() },
+        Why::QueueFull,
+        Why::Stopped,
+        Why::Started,
+        Why::NoAnswer,
+        // A refusal is the host's own, from wherever it is seen.
+        Why::NotFromHere,
+    ] {
+        assert!(blames(why.clone()), "{why:?}");
+    }
+    for why in [
+        Why::DeniedByGate { by: by() },
+        Why::RefusedByGate { by: by() },
+        Why::BeyondRate { by: by() },
+        Why::OtherOrders { by: by() },
+        Why::DecidesOtherwise { by: by() },
+        Why::NotInForce,
+        Why::StoppedByAnother { programs: vec![] },
+        Why::PassedByAnother { programs: vec![] },
+        Why::NotTheWayBack,
+        Why::RefusalLost,
+    ] {
+        assert!(!blames(why.clone()), "{why:?}");
+    }
+    // From another machine nobody can tell whose silence it is.
+    assert!(!cell(Why::NotFromHere, Answers, Silent).is_of_the_service());
+    assert!(!cell(Why::NotFromHere, Silent, Refuses).is_of_the_service());
+    assert!(!Cell { why: None, ..cell(Why::NoAnswer, Answers, Refuses) }.is_of_the_service());
+}
+
+#[test]
+fn words_of_a_report_read_back() {
+    for text in ["tcp/7410", "udp/7420", "icmp/echo"] {
+        assert_eq!(Subject::try_from(text.to_owned()).unwrap().to_string(), text);
+    }
+    for text in ["tcp", "sctp/1", "udp/x", "tcp/70000"] {
+        assert!(Subject::try_from(text.to_owned()).is_err(), "{text}");
+    }
+    let words = [How::Wire, How::Gate, How::Orders].map(|how| how.to_string());
+    assert_eq!(words, ["wire", "gate", "orders"]);
+}

@@ -252,4 +252,21 @@ mod tests {
         assert_eq!(taken.count(), ROOM / 16);
         assert!(!rates.theoretical_arrival.contains_key(&Bucket::for_source(&limit, source(0))));
     }
+
+    #[test]
+    fn room_is_known_without_taking_it() {
+        let limit = limit(Sharing::PerSource);
+        let source = IpAddr::from([203, 0, 113, 9]);
+        let mut rates = Rates::default();
+        let mut within = Vec::new();
+        for _ in 0..4 {
+            within.push(rates.is_within(&limit, source, at(0)));
+            rates.take(&limit, source, at(0));
+        }
+        assert_eq!(within, [true, true, true, false]);
+        assert!(!rates.is_within(&limit, source, at(9)) && rates.is_within(&limit, source, at(10)));
+        let state = |arrival| SourceState::from_theoretical_arrival(&limit, None, arrival, 5);
+        assert_eq!((state(4), state(5)), (None, None), "level with the rate");
+        assert_eq!(state(6), Some(SourceState { source: None, room: 2, wait: 0 }));
+    }
 }

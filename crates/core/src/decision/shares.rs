@@ -91,4 +91,24 @@ mod tests {
         };
         assert_eq!((four(Filled::Sources), four(Filled::Forwarded)), (100, 256));
     }
+
+    #[test]
+    fn the_quietest_network_is_forgotten_and_no_other() {
+        let mut shares = Shares::default();
+        let network = |n: usize| IpAddr::V6(Ipv6Addr::from((n as u128) << 80));
+        let window = |n: u64| Duration::from_nanos(n << WINDOW_BITS);
+        for n in 0..CAPACITY {
+            assert!(shares.take(Filled::Sources, network(n), PART, window(1)));
+            assert_eq!(shares.added.len(), n + 1);
+        }
+        // Who is known is looked up; a new one takes the place of who was quiet for longest.
+        assert!(!shares.take(Filled::Sources, network(0), PART, window(1)));
+        for n in 1..CAPACITY {
+            assert!(shares.take(Filled::Sources, network(n), PART, window(2)));
+        }
+        assert!(shares.take(Filled::Sources, network(CAPACITY), PART, window(2)));
+        assert_eq!(shares.added.len(), CAPACITY);
+        assert!(!shares.added.contains_key(&(Filled::Sources, network(0))));
+        assert!(!shares.take(Filled::Sources, network(1), PART, window(2)));
+    }
 }

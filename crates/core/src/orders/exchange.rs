@@ -289,6 +289,15 @@ traffic = "any"
                 && merged.contains("# the end")
         );
         assert_eq!(orders.rules[0].group.as_deref(), Some("archive"));
+        assert!(!merged.contains("\n\n\n") && merged.contains("]\n\n[[groups]]"), "{merged}");
+        // What would not read with the rest does not come in.
+        let wrong = fragment.replace("\"ssh\"", "\"shh\"");
+        match import_group(&target, &wrong) {
+            Err(ImportFault::Edit(EditFault::WouldBeUnsound { text, .. })) => {
+                assert!(text.contains("\"shh\""), "{text}");
+            }
+            other => panic!("{other:?}"),
+        }
     }
 
     #[test]

@@ -110,6 +110,13 @@ fn an_error_passes_through_when_it_quotes_what_was_forwarded() {
         |quote| flows.look_up(Direction::Transit, &error(quote), STAMPS, BEGIN).is_reply;
     assert!(through(quote(5000, 123)));
     assert!(!through(quote(5000, 124)));
+    // An echo has one identifier, whoever quotes it.
+    let echo = Payload::Icmp { kind: 8, code: 0, id: 77 };
+    flows.forwarded(&packet(HOST, PARTNER, echo), true, STAMPS, BEGIN);
+    let of_echo = |id| Quote { protocol: ICMP, ..quote(id, 0) };
+    let mut through =
+        |quote| flows.look_up(Direction::Transit, &error(quote), STAMPS, BEGIN).is_reply;
+    assert!(through(of_echo(77)) && !through(of_echo(78)));
 }
 
 #[test]
@@ -119,6 +126,10 @@ fn an_echo_request_from_outside_is_no_answer() {
     sent(&mut flows, &packet(HOST, PARTNER, echo(8)), BEGIN);
     assert!(comes_in(&mut flows, &packet(PARTNER, HOST, echo(0)), ECHO_AGE));
     assert!(!comes_in(&mut flows, &packet(PARTNER, HOST, echo(8)), ECHO_AGE));
+    let late = ECHO_AGE + Duration::from_nanos(1);
+    assert!(!comes_in(&mut flows, &packet(PARTNER, HOST, echo(0)), late));
+    // A question for the time has an identifier, too.
+    assert!(!comes_in(&mut flows, &packet(PARTNER, HOST, echo(13)), BEGIN));
     let unasked = packet(HOST, "192.0.2.66", echo(0));
     assert_eq!(sent(&mut flows, &unasked, BEGIN), Known::default());
     flows.let_in(&packet("192.0.2.66", HOST, echo(8)), STAMPS, BEGIN);
@@ -154,4 +165,57 @@ fn the_memory_is_bounded_and_a_flood_forgets_no_flow_that_was_answered() {
     assert!(comes_in(&mut flows, &back(9), at(200)));
     assert!(comes_in(&mut flows, &back(199), at(200)));
     assert!(!comes_in(&mut flows, &back(10), at(200)));
+}
+
+#[test]
+fn a_question_of_this_hosts_own_is_no_answer() {
+    let mut flows = Flows::default();
+    let echo = |kind| Payload::Icmp { kind, code: 0, id: 77 };
+    assert!(flows.let_in(&packet(PARTNER, HOST, echo(8)), STAMPS, BEGIN), "it begins");
+    assert!(!flows.let_in(&packet(PARTNER, HOST, echo(8)), STAMPS, BEGIN), "it goes on");
+    assert_eq!(sent(&mut flows, &packet(HOST, PARTNER, echo(8)), BEGIN), Known::default());
+    // What is let in by a rule although it answers, or by TCP, begins nothing.
+    assert!(!flows.let_in(
+        &packet(PARTNER, HOST, Payload::Icmp { kind: 0, code: 0, id: 9 }),
+        STAMPS,
+        BEGIN
+    ));
+    assert!(!flows.let_in(&packet(PARTNER, HOST, tcp(5000, 443, TcpFlags::SYN)), STAMPS, BEGIN));
+    assert_eq!(flows.let_in.seen.len(), 1);
+}
+
+#[test]
+fn a_connection_is_answered_when_its_opener_goes_on() {
+    let mut flows = Flows::default();
+    let syn = packet(HOST, PARTNER, tcp(5000, 443, TcpFlags::SYN));
+    flows.forwarded(&syn, false, STAMPS, BEGIN);
+    let back = |flags| packet(PARTNER, HOST, tcp(443, 5000, flags));
+    assert!(comes_in(&mut flows, &back(TcpFlags::SYN | TcpFlags::ACK), BEGIN));
+    assert_eq!((flows.answered.seen.len(), flows.unanswered.seen.len()), (0, 1));
+    assert!(comes_in(&mut flows, &back(TcpFlags::ACK), BEGIN));
+    assert_eq!(flows.answered.seen.len(), 1);
+    // What was asked twice and never answered is not answered.
+    let mut flows = Flows::default();
+    for _ in 0..2 {
+        sent(&mut flows, &packet(HOST, PARTNER, udp(5000, 123)), BEGIN);
+    }
+    assert_eq!((flows.answered.seen.len(), flows.unanswered.seen.len()), (0, 1));
+}
+
+#[test]
+fn one_who_forwards_much_fills_a_part_and_keeps_what_is_there() {
+    let mut flows = Flows::with_room(1_600);
+    let out = |port| packet(HOST, PARTNER, udp(port, 123));
+    let back = |port| packet(PARTNER, HOST, udp(123, port));
+    flows.forwarded(&out(9), false, STAMPS, BEGIN);
+    assert!(flows.unanswered.seen.is_empty(), "a flow that was known opens none");
+    for port in 1..=200 {
+        flows.forwarded(&out(port), true, STAMPS, BEGIN);
+    }
+    assert_eq!(flows.unanswered.seen.len(), 100);
+    // What is known takes no new part.
+    let later = Duration::from_secs(20);
+    flows.forwarded(&out(1), true, STAMPS, later);
+    assert!(comes_in(&mut flows, &back(1), UDP_AGE + later));
+    assert!(!comes_in(&mut flows, &back(2), UDP_AGE + later));
 }
