@@ -171,3 +171,67 @@ fn a_foundation_that_is_switched_is_told() {
     assert_eq!(Comparison::between(&off, &on).address_assignment, Some(true));
     assert!(Comparison::between(&off, &off).is_empty());
 }
+
+/// As [`lines`], and as JSON, of a machine with two interfaces; rules and nothing else.
+fn told_of(before: &[&str], after: &[&str]) -> String {
+    let all = [Interface::named(2, "lan0"), Interface::named(3, "wan0")];
+    let brief = |rules: &[&str]| {
+        let rules: String = rules
+            .iter()
+            .zip(1..)
+            .map(|(keys, n)| format!("[[rules]]\nname = \"r{n}\"\n{}\n", keys.replace("; ", "\n")))
+            .collect();
+        let text = format!(
+            "version = 1\n[standing]\ninbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"\n{rules}"
+        );
+        Brief::on(&read(&text).unwrap(), &Setting { interfaces: &all, ..Setting::default() })
+    };
+    let comparison = Comparison::between(&brief(before), &brief(after));
+    let lines = comparison.lines().into_iter().map(|line| {
+        let how = line.kind.describe(line.direction);
+        format!("{how}: {} · by {}, before by {}", line.text, line.by, line.before)
+    });
+    let alone = comparison.changes.iter().map(|change| {
+        let json = serde_json::to_value(change).unwrap();
+        assert_eq!(json["traffic"], serde_json::json!(change.traffic()));
+        format!("    {} = {json}", change.describe())
+    });
+    lines.chain(alone).collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn whatever_a_rule_says_is_told_in_words_and_in_json() {
+    let told = [
+        "action = \"deny\"; direction = \"outbound\"; traffic = \"tcp/25\"; destination = \"203.0.113.0/24\"",
+        "action = \"refuse\"; direction = \"outbound\"; traffic = \"tcp/25\"",
+        "action = \"allow\"; direction = \"transit\"; traffic = \"tcp/7410\"; interface = \"lan0\"",
+        "action = \"allow\"; traffic = \"tcp/7410\"; interface = \"wan0\"; family = \"ipv4\"",
+        "action = \"allow\"; traffic = \"tcp/7410\"; destination = [\"198.51.100.20\", \"2001:db8:51::20\"]",
+        "action = \"allow\"; traffic = \"tcp/7410\"; source_except = [\"203.0.113.9\", \"2001:db8:113::9\"]",
+        "action = \"allow\"; traffic = \"tcp/7410\"; source_except = \"203.0.113.9\"; family = \"ipv4\"",
+        "action = \"allow\"; traffic = \"tcp/7410\"; source = \"128.0.0.0/1\"",
+        "action = \"allow\"; traffic = \"tcp/7410\"; \
+         source = [\"192.0.2.1\", \"192.0.2.3\", \"192.0.2.5\", \"192.0.2.7\"]",
+        "action = \"allow\"; traffic = \"tcp/7410\"; \
+         source = [\"192.0.2.1\", \"192.0.2.3\", \"192.0.2.5\", \"192.0.2.7\", \"192.0.2.9\"]",
+        "action = \"allow\"; traffic = [\"icmp/echo\", \"protocol/47\"]",
+        "action = \"allow\"; traffic = \"icmp/*\"",
+        "action = \"allow\"; traffic = \"icmp/*\"; traffic_except = \"icmp/echo\"",
+        "action = \"allow\"; traffic = \"any\"; traffic_except = \"icmp/echo\"",
+        "action = \"allow\"; traffic = \"any\"; traffic_except = [\"tcp/*\", \"udp/*\"]",
+        "action = \"allow\"; traffic = [\"tcp/*\", \"udp/7420-7423\"]",
+        "action = \"allow\"; traffic = [\"protocol/47\", \"protocol/48\", \"protocol/50\", \"udp/*\"]",
+        "action = \"allow\"; traffic = [\"tcp/1\", \"tcp/3\", \"tcp/5\", \"tcp/7\", \"tcp/9\"]",
+        "action = \"allow\"; traffic = \"any\"; program = [\"/usr/sbin/plated\", \"/usr/sbin/domed\"]",
+        "action = \"allow\"; traffic = \"tcp/7410\"; program_except = \"/usr/sbin/plated\"",
+        "action = \"deny\"; direction = \"outbound\"; traffic = \"tcp/25\"; program = \"/usr/sbin/plated\"",
+    ]
+    .map(|rule| format!("{rule}\n{}", told_of(&[], &[rule])));
+    insta::assert_snapshot!(told.join("\n\n"));
+    // The schema of a change is that of what is written.
+    let schema =
+        serde_json::to_value(schemars::schema_for!(tipstaff_core::analysis::compare::Change))
+            .unwrap();
+    assert_eq!(schema["title"], "Change");
+    assert!(schema["properties"]["sources"].is_object(), "{schema}");
+}
