@@ -350,6 +350,14 @@ fn what_happened_to_each_key_is_told() {
     assert_eq!(told("note", ""), "`note` is removed");
     assert_eq!(told("note", "a,b"), "`note` is now a,b");
     assert_eq!(told("source", "203.0.113.9"), "`source` is now 203.0.113.9");
+    assert_eq!(set("traffic+", "tcp/7410").unwrap_err(), "plates says that already");
+    let text = |key: &str, written: &str| {
+        done(Edit::Set(named("plates"), vec![(key.to_owned(), written.to_owned())])).text
+    };
+    // Switches are no words, and words no switches.
+    assert!(text("log", "true").contains("\nlog = true\n"));
+    assert!(text("enabled", "false").contains("\nenabled = false\n"));
+    assert!(text("note", "true").contains("note = \"true\"\n"));
     // An exception may come from nothing and go to nothing; a list may not.
     assert_eq!(told("source_except+", "203.0.113.9"), "`source_except` also has 203.0.113.9");
     assert!(set("source+", "203.0.113.9").unwrap_err().contains("source"));

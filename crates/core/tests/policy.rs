@@ -226,6 +226,9 @@ fn a_name_that_was_probably_meant_is_told() {
     assert!(told("night", "nigt").contains("Did you mean `night`?"));
     // Letters are letters, however many bytes they take.
     assert!(told("dome🔭🔭", "dome").contains("Did you mean `dome🔭🔭`?"));
+    // Of a short name one letter at most.
+    assert!(told("sky", "sxy").contains("Did you mean `sky`?"));
+    assert!(told("sky", "sxx").contains("Define it under [[groups]] first."));
     assert!(told("night", "day").contains("Define it under [[groups]] first."));
 }
 
@@ -439,3 +442,26 @@ fn a_rate_is_counted_under_its_rules_name() {
 }
 
 const PLATES: u64 = 0xe7bf_93b4_28be_ad01;
+
+#[test]
+fn groups_hold_groups_so_deep_and_no_deeper() {
+    // The inner ones come first in the order of names: what is known of them is used.
+    let chain = |levels: usize| -> String {
+        let of = |n: usize| match n {
+            0 => "g00 = \"198.51.100.0/24\"\n".to_owned(),
+            n => format!("g{n:02} = [\"g{:02}\", \"203.0.113.{n}\"]\n", n - 1),
+        };
+        let groups: String = (0..levels).map(of).collect();
+        format!("[addresses]\n{groups}")
+    };
+    let read = orders(&chain(MOST_LEVELS));
+    let address = |text: &str| -> IpAddr { text.parse().unwrap() };
+    let last = &read.groups[&format!("g{:02}", MOST_LEVELS - 1)];
+    assert!(last.contains(address("198.51.100.7")) && last.contains(address("203.0.113.1")));
+    assert!(!last.contains(address("192.0.2.1")));
+    assert_eq!(read.groups.len(), MOST_LEVELS);
+    let deep = faults(&chain(MOST_LEVELS + 1));
+    assert!(deep[0].contains("nested too deeply"), "{deep:?}");
+}
+
+const MOST_LEVELS: usize = 32;

@@ -291,6 +291,26 @@ mod tests {
         );
     }
 
+    /// The text that is shown is that of the file with the fault.
+    #[test]
+    fn what_would_not_read_is_shown_where_it_does_not() {
+        let main = format!("include = \"more.toml\"\n{TEXT}");
+        let part = "[[rules]]\nname = \"more\"\naction = \"allow\"\ntraffic = \"ssh\"\nsource = \"house\"\n";
+        let part = crate::orders::Part { name: "more.toml".into(), text: part.into() };
+        let attachments = crate::orders::Attachments {
+            included: vec![("more.toml".into(), Ok(vec![part]))],
+            ..crate::orders::Attachments::default()
+        };
+        let rename = TableEdit::RenameName(NameKind::Addresses, "house".into(), "7 desks".into());
+        let sheets = Documents { text: &main, attachments: &attachments };
+        match edit_tables(sheets, &rename) {
+            Err(EditFault::WouldBeUnsound { part: None, text, .. }) => {
+                assert!(text.contains("[standing]") && text.contains("7 desks"), "{text}");
+            }
+            other => panic!("{other:?}"),
+        }
+    }
+
     #[test]
     fn postures_that_are_there_are_not_new() {
         let add = |name: &str| TableEdit::AddPosture(name.to_owned(), Vec::new());
