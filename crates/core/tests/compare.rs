@@ -218,6 +218,7 @@ fn whatever_a_rule_says_is_told_in_words_and_in_json() {
         "action = \"allow\"; traffic = \"icmp/*\"",
         "action = \"allow\"; traffic = \"icmp/*\"; traffic_except = \"icmp/echo\"",
         "action = \"allow\"; traffic = \"any\"; traffic_except = \"icmp/echo\"",
+        "action = \"allow\"; traffic = \"protocol/1\"; traffic_except = \"icmp/echo\"",
         "action = \"allow\"; traffic = \"any\"; traffic_except = [\"tcp/*\", \"udp/*\"]",
         "action = \"allow\"; traffic = [\"tcp/*\", \"udp/7420-7423\"]",
         "action = \"allow\"; traffic = [\"protocol/47\", \"protocol/48\", \"protocol/50\", \"udp/*\"]",

@@ -268,7 +268,10 @@ fn whoever_is_there_shows_a_rule_where_somebody_listens() {
     assert_eq!(shown(&planned(&[one], &other, &[])).1, "tcp/7400");
     // Somebody who is there, of whichever of its ranges, and no second one in its place.
     assert_eq!(shown(&planned(&[one], &[], &["203.0.113.130"])).0, "203.0.113.130");
+    assert_eq!(shown(&planned(&[one], &[], &["203.0.113.3"])).0, "203.0.113.3");
+    assert_eq!(shown(&quiet).0, "203.0.113.135");
     let two = planned(&[one], &[], &["203.0.113.130", "203.0.113.3"]);
+    assert_eq!(shown(&two).0, "203.0.113.130");
     assert_eq!(
         two.sources.iter().filter(|source| source.to_string().starts_with("203.0.113.")).count(),
         1
@@ -351,6 +354,8 @@ fn a_source_is_an_address_that_packets_can_have() {
     ] {
         assert_eq!(of(range).as_deref(), Some(member), "{range}");
     }
+    let small = AddressSet::from_ranges(&[AddressRange::parse("2001:db8:51::/124").unwrap()]);
+    assert_eq!(typical(&small, &[ip("2001:db8:51::9")], &[]), [ip("2001:db8:51::7")]);
     let two = AddressSet::from_ranges(
         &["203.0.113.0/25", "198.51.100.0/25"].map(|text| AddressRange::parse(text).unwrap()),
     );

@@ -445,23 +445,32 @@ const PLATES: u64 = 0xe7bf_93b4_28be_ad01;
 
 #[test]
 fn groups_hold_groups_so_deep_and_no_deeper() {
-    // The inner ones come first in the order of names: what is known of them is used.
-    let chain = |levels: usize| -> String {
+    // They are looked at in the order of their names, and what is known is used.
+    let chain_of = |name: fn(usize) -> String, levels: usize| -> String {
         let of = |n: usize| match n {
-            0 => "g00 = \"198.51.100.0/24\"\n".to_owned(),
-            n => format!("g{n:02} = [\"g{:02}\", \"203.0.113.{n}\"]\n", n - 1),
+            0 => format!("{} = \"198.51.100.0/24\"\n", name(0)),
+            n => format!("{} = [\"{}\", \"203.0.113.{n}\"]\n", name(n), name(n - 1)),
         };
         let groups: String = (0..levels).map(of).collect();
         format!("[addresses]\n{groups}")
     };
+    let inner_first = |n: usize| format!("g{n:02}");
+    let inner_last = |n: usize| format!("g{:02}", 99 - n);
+    let middle_first = |n: usize| format!("{}{:02}", if n == 16 { 'a' } else { 'g' }, 99 - n);
+    let chain = |levels| chain_of(inner_first, levels);
     let read = orders(&chain(MOST_LEVELS));
     let address = |text: &str| -> IpAddr { text.parse().unwrap() };
     let last = &read.groups[&format!("g{:02}", MOST_LEVELS - 1)];
     assert!(last.contains(address("198.51.100.7")) && last.contains(address("203.0.113.1")));
     assert!(!last.contains(address("192.0.2.1")));
     assert_eq!(read.groups.len(), MOST_LEVELS);
-    let deep = faults(&chain(MOST_LEVELS + 1));
-    assert!(deep[0].contains("nested too deeply"), "{deep:?}");
+    for name in [inner_first, inner_last, middle_first] {
+        orders(&chain_of(name, MOST_LEVELS));
+        for beyond in 1..4 {
+            let deep = faults(&chain_of(name, MOST_LEVELS + beyond));
+            assert!(deep[0].contains("nested too deeply"), "{deep:?}");
+        }
+    }
 }
 
 const MOST_LEVELS: usize = 32;
