@@ -127,3 +127,12 @@ fn beside_orders_in_force_it_tells_what_others_would_change() {
     assert_eq!(lab.tipstaff(&["rehearse", "end"]).status.code(), Some(2));
     assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 22), "answers");
 }
+
+#[test]
+fn whether_the_same_is_in_force_is_told() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(PLATES);
+    assert_eq!(json(&lab, &["post", "--rehearse"])["changed"], true);
+    lab.done(&["post"]);
+    assert_eq!(json(&lab, &["post", "--rehearse"])["changed"], false);
+}
