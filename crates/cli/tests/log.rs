@@ -202,3 +202,34 @@ fn a_hang_up_lets_keep_read_anew() {
     assert!(logged(7_102), "{}", keep.said());
     assert!(fs::read_to_string(&moved).unwrap().contains("tcp/7101"));
 }
+
+/// Who may watch sees nothing of the gate itself, which must not matter on a quiet host.
+#[test]
+fn a_member_of_the_group_watches_where_nothing_happens() {
+    let Some(lab) = Lab::new() else { return };
+    let nobody = nix::unistd::Gid::from_raw(65_534);
+    let group = nix::unistd::Group::from_gid(nobody).unwrap().unwrap().name;
+    lab.orders(&format!("[log]\nviewers = \"{group}\"\n{PLATES}"));
+    let program = lab.path().join("tipstaff");
+    tipstaff_testing::executable::copied(assert_cmd::cargo::cargo_bin!("tipstaff"), &program);
+    for path in [lab.path(), &program] {
+        fs::set_permissions(path, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    lab.done(&["post"]);
+    let _keep = Running::of(&lab, &["keep"]);
+    let socket = lab.path().join("run/decisions");
+    let open = || fs::metadata(&socket).is_ok_and(|found| found.permissions().mode() & 0o20 != 0);
+    assert!(in_time(open), "the group is not let in");
+    let mut command = Command::new(&program);
+    command.args(["watch", "--json", "--run-dir"]).arg(lab.path().join("run")).current_dir("/");
+    command.uid(65_534).gid(65_534);
+    let mut watch = Running::command(&lab, command);
+    // Longer than the second after which it looks whether anything is in force.
+    std::thread::sleep(std::time::Duration::from_millis(2_500));
+    assert_eq!(watch.child.try_wait().unwrap(), None, "{}", watch.said());
+    assert!(in_time(|| {
+        lab.knock(STRANGER[0], ARCHIVE[0], 7001);
+        watch.said().contains("tcp/7001")
+    }));
+    lab.done(&["withdraw"]);
+}

@@ -4,7 +4,7 @@
 #![allow(dead_code)]
 
 use std::io::Read;
-use std::process::{Child, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex};
 
 use nix::sys::signal::{Signal, kill};
@@ -21,7 +21,10 @@ pub struct Running {
 
 impl Running {
     pub fn of(lab: &Lab, arguments: &[&str]) -> Self {
-        let mut command = lab.command(arguments);
+        Self::command(lab, lab.command(arguments))
+    }
+
+    pub fn command(lab: &Lab, mut command: Command) -> Self {
         let mut child = lab
             .archive
             .run(move || command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap())

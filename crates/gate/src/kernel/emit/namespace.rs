@@ -16,7 +16,12 @@ pub(crate) enum NamespaceOf {
     Device(DeviceNamespace),
     /// It follows typed pointers to it, where no memory may be copied
     /// (kernel_lockdown(7)); since Linux 6.2.
-    TypedDevice(DeviceNamespace),
+    TypedDevice {
+        /// The function that makes the context a typed `struct sk_buff`.
+        context: u32,
+        /// What is read.
+        device: DeviceNamespace,
+    },
 }
 
 /// Where a packet has its device, a device its namespace, and a namespace its number.
@@ -44,7 +49,20 @@ impl DeviceNamespace {
     }
 }
 
+impl DeviceNamespace {
+    /// The same on a kernel before 6.2.
+    pub(crate) const fn older(self) -> Self {
+        Self { context: None, ..self }
+    }
+}
+
 impl NamespaceOf {
+    /// All ways by which a packet's device tells, the plainest first.
+    pub(crate) fn at_device(device: DeviceNamespace) -> impl Iterator<Item = Self> {
+        let typed = device.context.map(|context| Self::TypedDevice { context, device });
+        std::iter::once(Self::Device(device)).chain(typed)
+    }
+
     /// Goes to `other` when the packet, or socket, of the context at r6 is of another
     /// namespace than that with this cookie. r0 to r5 are lost, and 8 bytes at `scratch`.
     pub(crate) fn jump_if_other(self, a: &mut Assembler, cookie: u64, scratch: i16, other: Label) {
@@ -53,8 +71,8 @@ impl NamespaceOf {
                 a.copy(R1, R6);
                 a.call(helper::GET_NETNS_COOKIE);
             }
-            Self::TypedDevice(DeviceNamespace { device, namespace, cookie, context }) => {
-                let Some(context) = context else { return a.jump(other) };
+            Self::TypedDevice { context, device } => {
+                let DeviceNamespace { device, namespace, cookie, .. } = device;
                 a.copy(R1, R6);
                 a.call_kernel(context);
                 for offset in [device, namespace, cookie] {

@@ -145,12 +145,8 @@ pub(crate) fn namespace_of() -> Result<Option<NamespaceOf>, GateError> {
     let device = described::at_devices();
     // As on a kernel before 6.15, for tests.
     let unasked = described::is_older() || kernel_memory::is_locked_down();
-    let ways = [
-        (!unasked).then_some(NamespaceOf::Helper),
-        device.map(NamespaceOf::Device),
-        device.map(NamespaceOf::TypedDevice),
-    ];
-    for way in ways.into_iter().flatten() {
+    let asked = (!unasked).then_some(NamespaceOf::Helper);
+    for way in asked.into_iter().chain(device.into_iter().flat_map(NamespaceOf::at_device)) {
         let code = way.probe().map_err(misfit)?;
         match load(ProgramKind::CgroupSkb, Some(Attach::CgroupIngress), "ts_probe", &code) {
             Ok(_) => return Ok(Some(way)),

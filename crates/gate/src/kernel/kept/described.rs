@@ -45,7 +45,9 @@ fn described() -> Described {
         Described {
             owner_tags: Offsets::from_btf(&btf).ok(),
             types: KernelTypes::from_btf(&btf).ok().map(|t| if is_older() { t.older() } else { t }),
-            devices: DeviceNamespace::from_btf(&btf).ok(),
+            devices: DeviceNamespace::from_btf(&btf)
+                .ok()
+                .map(|d| if is_older() { d.older() } else { d }),
         }
     })
 }
