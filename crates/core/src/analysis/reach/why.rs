@@ -260,8 +260,8 @@ impl<'c> CellContext<'c> {
 
 /// Why a cell that differs does so. `let_in`: whether the orders let an outside source in.
 ///
-/// Two commands may have come between, the knock and the question to the gate; so the
-/// wire is believed before the gate, and the gate before the socket table.
+/// The knock and the question to the gate are two moments, and a post or a rate may change
+/// what holds in between: the wire is believed before the gate, the gate before the socket table.
 pub(super) fn why(
     cell: &Cell,
     let_in: bool,
