@@ -81,10 +81,9 @@ impl Gate for KernelGate {
     }
 
     fn in_force(&self) -> Result<Option<InForce>, GateError> {
-        if !self.run_dir.exists() {
+        if !self.may_ask()? {
             return Ok(None);
         }
-        support::check_root()?;
         let pins = self.pins();
         let Some(revision) = self.revision()? else {
             return match pins.of_other_layouts().is_empty() {

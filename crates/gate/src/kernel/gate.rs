@@ -70,6 +70,7 @@ impl KernelGate {
 
     /// Holds the lock until it is dropped; a second command waits, for a time.
     pub(super) fn lock(&self) -> Result<Lock, GateError> {
+        support::check_root()?;
         support::run_dir(&self.run_dir)?;
         Ok(Lock::wait_for(&self.run_dir.join("lock"), lock::PATIENCE)?)
     }
@@ -96,6 +97,9 @@ impl KernelGate {
 
     /// What is rehearsed, or was.
     pub(super) fn rehearsed(&self) -> Result<Option<Revision>, GateError> {
+        if !self.may_ask()? {
+            return Ok(None);
+        }
         match self.pins().slot(Hook::Outer)? {
             Some(slot) => Revision::in_slot(slot.as_fd(), Place::Rehearsed),
             None => Ok(None),
@@ -114,7 +118,19 @@ impl KernelGate {
         Ok(())
     }
 
+    /// Whether there is anything to ask: where no gate ever was every account may know that,
+    /// elsewhere only root may open what is pinned.
+    pub(super) fn may_ask(&self) -> Result<bool, GateError> {
+        if !self.run_dir.exists() {
+            return Ok(false);
+        }
+        support::check_root().map(|()| true)
+    }
+
     pub(super) fn revision(&self) -> Result<Option<Revision>, GateError> {
+        if !self.may_ask()? {
+            return Ok(None);
+        }
         let pins = self.pins();
         match (pins.slot(Hook::Outer)?, pins.switch()?) {
             (Some(slot), Some(switch)) => {

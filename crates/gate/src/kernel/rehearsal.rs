@@ -104,10 +104,6 @@ impl KernelGate {
     /// # Errors
     /// [`GateError`].
     pub fn rehearsal(&self) -> Result<Option<Rehearsal>, GateError> {
-        if !self.run_dir.exists() {
-            return Ok(None);
-        }
-        support::check_root()?;
         let Some(revision) = self.rehearsed()? else { return Ok(None) };
         let left = match self.pins().rehearsal()? {
             Some(map) => RehearsalTime::open(map.as_fd())?.left()?,

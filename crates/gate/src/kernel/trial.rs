@@ -18,10 +18,9 @@ impl KernelGate {
     /// # Errors
     /// [`GateError`].
     pub fn pending(&self) -> Result<Option<Pending>, GateError> {
-        if !self.run_dir.exists() {
+        if !self.may_ask()? {
             return Ok(None);
         }
-        support::check_root()?;
         let Some(turn) = self.turn(&self.pins())? else { return Ok(None) };
         let Some(left) = turn.left else { return Ok(None) };
         let (now, then) = (self.record_at(turn.holds)?, self.record_at(turn.other)?);
@@ -34,10 +33,9 @@ impl KernelGate {
     /// # Errors
     /// [`GateError`].
     pub fn fell_back(&self) -> Result<Option<Record>, GateError> {
-        if !self.run_dir.exists() {
+        if !self.may_ask()? {
             return Ok(None);
         }
-        support::check_root()?;
         match self.turn(&self.pins())? {
             Some(turn) if turn.fell_back => self.record_at(turn.other),
             _ => Ok(None),
