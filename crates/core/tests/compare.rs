@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used)]
 
 use proptest::prelude::*;
-use tipstaff_core::analysis::compare::Comparison;
+use tipstaff_core::analysis::compare::{Comparison, Kind, MOST_PIECES};
 use tipstaff_core::arbitrary;
 use tipstaff_core::brief::{Brief, RuleIndex, Setting};
 use tipstaff_core::decision::{RuleQuery, first_mismatch};
@@ -235,4 +235,36 @@ fn whatever_a_rule_says_is_told_in_words_and_in_json() {
             .unwrap();
     assert_eq!(schema["title"], "Change");
     assert!(schema["properties"]["sources"].is_object(), "{schema}");
+}
+
+/// A rule for each of so many ports, which lets it in, and then instead one for each of so
+/// many sources, which denies: each port of each source is a change of its own.
+fn crossed(ports: usize, sources: usize) -> Comparison {
+    let brief = |rules: String| {
+        let standing = "inbound = \"deny\"\noutbound = \"allow\"\ntransit = \"deny\"";
+        let text = format!("version = 1\n[standing]\n{standing}\n{rules}");
+        Brief::unplaced(&read(&text).unwrap())
+    };
+    let let_in = |n| rule(&format!("in-{n}"), "allow", &format!("traffic = \"tcp/{n}\""));
+    let out = "traffic = \"any\"\nsource = \"198.51.100.";
+    let denied = |n| rule(&format!("no-{n}"), "deny", &format!("{out}{n}\""));
+    let before = brief((1..=ports).map(let_in).collect());
+    Comparison::between(&before, &brief((1..=sources).map(denied).collect()))
+}
+
+#[test]
+fn where_there_is_too_much_to_name_that_is_told_and_what_is_named_is_so() {
+    let (ports, sources) = (140, 141);
+    let whole = crossed(ports, sources);
+    assert!(!whole.cut_off);
+    // Who has no rule is denied each port, too, in either family.
+    assert_eq!(whole.changes.len(), ports * sources + 2 * ports);
+    let part = crossed(200, 201);
+    assert!(part.cut_off && !part.is_empty());
+    assert!((MOST_PIECES..2 * MOST_PIECES).contains(&part.changes.len()));
+    for change in &part.changes {
+        assert_eq!(change.kind, Kind::Denied);
+        assert_eq!((change.before.action, change.after.action), (Action::Allow, Action::Deny));
+        assert!(change.before.position <= Some(200) && change.after.position <= Some(201));
+    }
 }

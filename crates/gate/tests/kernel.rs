@@ -7,8 +7,10 @@ use std::cell::RefCell;
 use std::net::IpAddr;
 use std::ops::ControlFlow;
 use std::rc::Rc;
+use std::time::{Duration, Instant};
 
 use tipstaff_core::brief::Brief;
+use tipstaff_core::decision::flows::UDP_AGE;
 use tipstaff_core::decision::foundations::Foundation;
 use tipstaff_core::decision::{Decision, Speaker};
 use tipstaff_core::orders::{Action, read};
@@ -326,8 +328,10 @@ fn a_full_memory_of_flows_still_knows_who_was_asked() {
         let socket = std::net::UdpSocket::bind("198.51.100.20:5000").unwrap();
         socket.set_broadcast(true).unwrap();
         let ports = 1..=u16::MAX;
+        let mut sent = Vec::new();
         for port in ports.clone() {
             socket.send_to(b"?", ("198.51.100.255", port)).unwrap();
+            sent.push((port, Instant::now()));
         }
         let second = std::net::UdpSocket::bind("198.51.100.20:5001").unwrap();
         second.set_broadcast(true).unwrap();
@@ -345,8 +349,15 @@ fn a_full_memory_of_flows_still_knows_who_was_asked() {
             gate.ask(index, &frame).unwrap().verdict == Action::Allow
         };
         assert!(answered(u16::MAX - 14, 5001), "the newest of all");
-        let known = (1..=u16::MAX).filter(|port| answered(*port, 5000)).count();
-        assert!(known > 50_000 && known < usize::from(u16::MAX), "{known}");
+        // On a slow machine the first are forgotten by their age meanwhile, as they should be.
+        let (mut young, mut known) = (0, 0);
+        for (port, at) in sent {
+            if at.elapsed() < UDP_AGE - Duration::from_secs(5) {
+                young += 1;
+                known += usize::from(answered(port, 5000));
+            }
+        }
+        assert!(known > young * 3 / 4 && known < usize::from(u16::MAX), "{known} of {young}");
         assert!(!answered(7, 5002), "nobody was asked from there");
         assert!(gate.withdraw().unwrap());
     });
