@@ -13,10 +13,16 @@ pub fn in_time(met: impl Fn() -> bool) -> bool {
     waits(met, || begin.elapsed() < LONGEST)
 }
 
-/// Waits until something is as it should be; a second of [`OwnTime`] at most. Where `LAB` is
-/// set (`lab/run`), the processor is emulated: then it is twenty.
+/// Whether the processor is emulated, which `lab/run` tells: everything takes ten times as
+/// long or more.
+pub fn is_emulated() -> bool {
+    std::env::var_os("LAB").is_some()
+}
+
+/// Waits until something is as it should be; a second of [`OwnTime`] at most, twenty where
+/// the processor is emulated.
 pub fn within_a_second(met: impl Fn() -> bool) -> bool {
-    let seconds = if std::env::var_os("LAB").is_some() { 20 } else { 1 };
+    let seconds = if is_emulated() { 20 } else { 1 };
     let (begin, own) = (Instant::now(), OwnTime::begin());
     waits(met, || own.elapsed() < Duration::from_secs(seconds) && begin.elapsed() < LONGEST)
 }
