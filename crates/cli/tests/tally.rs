@@ -191,7 +191,8 @@ fn rates_follow_other_orders_and_end_with_their_reader() {
         lab.archive.run(move || command.spawn().unwrap()).unwrap()
     };
     // A rule more in front: places mean other rules from now on.
-    let mut child = watching(&["--times", "6"]);
+    let times = if is_emulated() { "60" } else { "6" };
+    let mut child = watching(&["--times", times]);
     let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
     let first = lines.next().unwrap().unwrap();
     assert!(first.contains("tipstaff.tally-rates/1"), "{first}");

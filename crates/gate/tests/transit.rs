@@ -312,3 +312,40 @@ fn what_comes_from_the_link_or_is_for_it_is_not_sent_on_either() {
         assert!(sent_on(neighbour, own), "{own} answers");
     });
 }
+
+/// An address of the link that came after the post, as each does at an interface that
+/// appears: who asks for it is a neighbour, and is no transit.
+#[test]
+fn neighbours_find_an_address_of_the_link_that_the_orders_do_not_know() {
+    on_a_router(|router| {
+        let mut all = router.scene.interfaces();
+        let card = all.iter_mut().find(|i| i.name == "ts-a").unwrap();
+        let is_of_the_link =
+            |a: &IpAddr| matches!(a, IpAddr::V6(six) if six.is_unicast_link_local());
+        let (own, _) = *card.addresses.iter().find(|(a, _)| is_of_the_link(a)).unwrap();
+        card.addresses.retain(|(a, _)| !is_of_the_link(a));
+        let mut gate = KernelGate::new(&router.scene.run_dir).unwrap();
+        let (asks, answers) = (135, 136);
+        let told = |to: IpAddr| {
+            let from = ip("fe80::1");
+            let IpAddr::V6(target) = to else { unreachable!() };
+            let option = [&[1, 1][..], &router.scene.wire.hardware].concat();
+            let asked = [&[0; 4][..], &target.octets(), &option].concat();
+            let header = Header { hops: 255, ..Header::default() };
+            let packet = wire::ip(from, to, 58, &wire::icmp(from, to, asks, 0, &asked), &header);
+            router.scene.wire.seen();
+            router.scene.wire.send(&router.scene.framed(from, &packet));
+            std::thread::sleep(Duration::from_millis(8));
+            let seen = router.scene.wire.seen();
+            let of = |kind| seen.iter().filter(|f| f[20] == 58 && f[54] == kind).count();
+            (of(answers), of(asks))
+        };
+        assert_eq!(told(own).0, 1, "without a gate");
+        post(&mut gate, &orders(""), &all).unwrap();
+        assert_eq!(told(own).0, 1, "with one");
+        // Whom it asks beside this host is not asked through it.
+        lab::neighbour("ts-a", ip("fe80::77"), router.scene.wire.hardware).unwrap();
+        assert_eq!(told(ip("fe80::77")), (0, 0));
+        gate.withdraw().unwrap();
+    });
+}

@@ -53,7 +53,7 @@ pub(crate) fn transit_or_here(
         a.place(off);
         if parts.types.is_some() {
             // Forwarding is forced here: what is for this host, its own addresses say.
-            own(a, family, destination_offset(family), parts, here);
+            to_an_own_address(a, parts, here);
             a.jump(through);
         } else {
             a.jump(here);
@@ -91,12 +91,21 @@ pub(crate) fn jump_unless_link_local(a: &mut Assembler, offset: i16, other: Labe
 /// To a link-local address: `bpf_fib_lookup` says that such are never forwarded, but
 /// `ip6_forward` sends them on where they came from. r0 to r5 are lost.
 pub(crate) fn of_the_link(a: &mut Assembler, parts: &Parts<'_>, here: Label, through: Label) {
-    own(a, Family::V6, destination_offset(Family::V6), parts, here);
+    to_an_own_address(a, parts, here);
     if parts.types.is_some() {
         a.load(Width::D, R1, STACK, at::FORWARDS);
         a.jump_if(If::Eq, R1, 0, here);
     }
     a.jump(through);
+}
+
+/// Goes to `here` when an IPv6 packet is for an own address, or may be for one that came
+/// after the list of them: what neighbours ask, they ask this host, as sent on nobody would
+/// take it for its hop limit (RFC 4861, 7.1). r0 to r5 are lost.
+fn to_an_own_address(a: &mut Assembler, parts: &Parts<'_>, here: Label) {
+    at::PENDING.load(a, R1);
+    a.jump_if(If::Eq, R1, Flag::with(pending::NEIGHBOURS), here);
+    own(a, Family::V6, destination_offset(Family::V6), parts, here);
 }
 
 /// Whence a packet is routed.
