@@ -5,6 +5,7 @@
 
 mod common;
 
+use std::io::{BufRead, BufReader};
 use std::os::fd::AsFd;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -17,6 +18,7 @@ use tipstaff_bpf::asm::{Assembler, R0};
 use tipstaff_bpf::sys::{self, Attach, Order, ProgramKind};
 use tipstaff_host::{interfaces, lab};
 use tipstaff_testing::ip;
+use tipstaff_testing::patience::stretched;
 
 fn report(lab: &Lab, arguments: &[&str]) -> Value {
     let mut all = vec!["reach", "--json"];
@@ -241,10 +243,10 @@ fn all_ports_make_few_lines_and_ctrl_c_shows_what_is_known() {
     command.args(["--as", PARTNER[0]]).stdout(Stdio::piped());
     let begin = Instant::now();
     let child = lab.archive.run(move || command.spawn().unwrap()).unwrap();
-    std::thread::sleep(Duration::from_secs(2));
+    std::thread::sleep(stretched(Duration::from_secs(2)));
     kill(Pid::from_raw(i32::try_from(child.id()).unwrap()), Signal::SIGINT).unwrap();
     let output = child.wait_with_output().unwrap();
-    assert!(begin.elapsed() < Duration::from_secs(60), "{:?}", begin.elapsed());
+    assert!(begin.elapsed() < stretched(Duration::from_secs(60)), "{:?}", begin.elapsed());
     assert_eq!(output.status.code(), Some(1));
     let partly: Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!(partly["complete"], false);
@@ -260,10 +262,12 @@ fn a_listener_that_ends_meanwhile_is_told_as_such() {
     let plates = lab.listen("0.0.0.0", 7410);
     lab.orders(PLATES);
     lab.done(&["post"]);
-    let mut command = lab.command(&["reach", "--json", "--pace", "8", "--as", PARTNER[0]]);
-    command.stdout(Stdio::piped());
-    let child = lab.archive.run(move || command.spawn().unwrap()).unwrap();
-    std::thread::sleep(Duration::from_millis(500));
+    let mut command = lab.command(&["-v", "reach", "--json", "--pace", "8", "--as", PARTNER[0]]);
+    command.stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = lab.archive.run(move || command.spawn().unwrap()).unwrap();
+    // As soon as it knows what listens.
+    let mut steps = BufReader::new(child.stderr.take().unwrap()).lines().map(Result::unwrap);
+    assert!(steps.any(|step| step.contains("reading the sockets")));
     drop(plates);
     let output = child.wait_with_output().unwrap();
     let report: Value = serde_json::from_slice(&output.stdout).unwrap();

@@ -13,7 +13,7 @@ use std::time::Duration;
 
 use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER};
 use serde_json::Value;
-use tipstaff_testing::patience::in_time;
+use tipstaff_testing::patience::{in_time, is_emulated};
 
 fn json(lab: &Lab, arguments: &[&str]) -> Value {
     let output = lab.tipstaff(&[arguments, &["--json"]].concat());

@@ -14,7 +14,7 @@ use std::process::{Command, Stdio};
 use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER};
 use running::Running;
 use serde_json::Value;
-use tipstaff_testing::patience::in_time;
+use tipstaff_testing::patience::{in_time, is_emulated};
 use tipstaff_testing::skipped;
 
 fn json(lab: &Lab, arguments: &[&str]) -> Value {

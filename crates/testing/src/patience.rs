@@ -19,12 +19,17 @@ pub fn is_emulated() -> bool {
     std::env::var_os("LAB").is_some()
 }
 
+/// A duration, twenty times as long where the processor is emulated.
+pub fn stretched(duration: Duration) -> Duration {
+    duration * if is_emulated() { 20 } else { 1 }
+}
+
 /// Waits until something is as it should be; a second of [`OwnTime`] at most, twenty where
 /// the processor is emulated.
 pub fn within_a_second(met: impl Fn() -> bool) -> bool {
-    let seconds = if is_emulated() { 20 } else { 1 };
+    let second = stretched(Duration::from_secs(1));
     let (begin, own) = (Instant::now(), OwnTime::begin());
-    waits(met, || own.elapsed() < Duration::from_secs(seconds) && begin.elapsed() < LONGEST)
+    waits(met, || own.elapsed() < second && begin.elapsed() < LONGEST)
 }
 
 /// Longer is waited for nothing.
