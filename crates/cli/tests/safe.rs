@@ -38,7 +38,9 @@ fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
     assert_eq!(knock(), "answers");
     let state = json(&lab, &["state"]);
     assert!(state["seconds_left"].is_u64(), "{state}");
-    assert!(in_time(|| knock() == "silent"), "the kernel did not go back");
+    // A knock alone may be silent because the machine is slow.
+    let is_over = || json(&lab, &["state"])["seconds_left"].is_null();
+    assert!(in_time(|| is_over() && knock() == "silent"), "the kernel did not go back");
     // A late confirm says so, and changes nothing.
     let late = lab.tipstaff(&["confirm"]);
     assert_eq!(late.status.code(), Some(2));
@@ -75,7 +77,7 @@ fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
     lab.done(&["post", "--revision", "1"]);
     assert_eq!(knock(), "silent");
     // Out of force for a time, and back.
-    lab.done(&["withdraw", "--until", "1s"]);
+    lab.done(&["withdraw", "--until", &time]);
     assert_eq!(knock(), "answers");
     assert_eq!(lab.tipstaff(&["state"]).status.code(), Some(10));
     assert!(in_time(|| knock() == "silent"), "the orders did not come back");
