@@ -12,7 +12,7 @@ use std::{fs, io};
 use common::{ARCHIVE, Lab, PARTNER, STRANGER};
 use tipstaff_bpf::sys::test_net::set_transmit_checksum;
 use tipstaff_host::lab;
-use tipstaff_testing::patience::within_a_second;
+use tipstaff_testing::patience::{stretched, within_a_second};
 use tipstaff_testing::{clients::ping, clients::told, executable, ip};
 
 #[test]
@@ -260,7 +260,7 @@ fn an_interface_that_appears_is_kept_and_patterns_follow() {
     lab.done(&["post"]);
     let notified = lab.path().join("notified");
     let manager = std::os::unix::net::UnixDatagram::bind(&notified).unwrap();
-    manager.set_read_timeout(Some(std::time::Duration::from_secs(60))).unwrap();
+    manager.set_read_timeout(Some(stretched(std::time::Duration::from_secs(5)))).unwrap();
     let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin!("tipstaff"));
     command
         .args(["keep", "--json"])

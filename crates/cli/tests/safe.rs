@@ -13,7 +13,7 @@ use std::time::Duration;
 
 use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER};
 use serde_json::Value;
-use tipstaff_testing::patience::{in_time, is_emulated};
+use tipstaff_testing::patience::{in_time, stretched};
 
 fn json(lab: &Lab, arguments: &[&str]) -> Value {
     let output = lab.tipstaff(&[arguments, &["--json"]].concat());
@@ -30,8 +30,8 @@ fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
     assert_eq!(knock(), "silent");
     lab.orders(PLATES);
     // On a terminal it would ask; killed while it waits, it cannot answer.
-    let [short, long] = if is_emulated() { [20, 60] } else { [1, 2] };
-    let time = format!("{short}s");
+    let [short, long] = [1, 2].map(|n| stretched(Duration::from_secs(n)).as_secs());
+    let [time, longer] = [short, long].map(|seconds| format!("{seconds}s"));
     let told = lab.done(&["post", "--trial", &time, "--reason", "plates for the partner"]);
     let back = format!("rolls back in {short} s");
     assert!(told.contains("in force, on trial") && told.contains(&back), "{told}");
@@ -50,7 +50,7 @@ fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
     assert!(String::from_utf8_lossy(&state.stdout).contains("was not confirmed in time"));
 
     // Confirmed it stays.
-    lab.done(&["post", "--trial", &format!("{long}s"), "--reason", "again"]);
+    lab.done(&["post", "--trial", &longer, "--reason", "again"]);
     let second = lab.tipstaff(&["post"]);
     assert_eq!(second.status.code(), Some(2), "a second one has to wait");
     lab.done(&["confirm"]);

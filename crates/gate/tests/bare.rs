@@ -10,6 +10,7 @@ use std::os::fd::AsFd;
 
 use nix::poll::{PollFd, PollFlags, poll};
 use tipstaff_bpf::sys;
+use tipstaff_core::packet::TcpFlags;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::{interfaces, lab};
@@ -32,13 +33,10 @@ fn checksum(parts: &[&[u8]]) -> u16 {
     !((once & 0xffff) + (once >> 16)) as u16
 }
 
-const SYN: u8 = 0x02;
-const RST: u8 = 0x04;
-
 /// A packet from the other end to a port of this host.
 fn packet(family: usize, protocol: u8, port: u16, flags: u8) -> Vec<u8> {
     // What comes after the SYN.
-    let number = if flags == RST { 2 } else { 1 };
+    let number = if flags == TcpFlags::RST { 2 } else { 1 };
     let mut transport = vec![0xee, 0x48];
     transport.extend(port.to_be_bytes());
     match protocol {
@@ -125,11 +123,11 @@ fn a_tunnel_without_link_headers_is_decided_and_answered_like_any_other() {
         post(&mut gate, &orders(rules), &all).unwrap();
         for family in 0..2 {
             let mut say = |protocol, port| {
-                tunnel.write_all(&packet(family, protocol, port, SYN)).unwrap();
+                tunnel.write_all(&packet(family, protocol, port, TcpFlags::SYN)).unwrap();
                 let answer = gist(&heard(&mut tunnel)?);
                 // A SYN-ACK comes again after a second, unless the connection ends.
                 if answer.0 == 6 && answer.1[13] & 0x12 == 0x12 {
-                    tunnel.write_all(&packet(family, protocol, port, RST)).unwrap();
+                    tunnel.write_all(&packet(family, protocol, port, TcpFlags::RST)).unwrap();
                 }
                 Some(answer)
             };

@@ -6,6 +6,9 @@
 use std::net::IpAddr;
 use std::time::Duration;
 
+use tipstaff_core::decision::Speaker;
+use tipstaff_core::decision::foundations::Foundation;
+use tipstaff_core::packet::InterfaceIndex;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::KernelGate;
 use tipstaff_host::lab::{self, Space};
@@ -313,39 +316,68 @@ fn what_comes_from_the_link_or_is_for_it_is_not_sent_on_either() {
     });
 }
 
-/// An address of the link that came after the post, as each does at an interface that
-/// appears: who asks for it is a neighbour, and is no transit.
+/// Addresses that came after the post, as each does at an interface that appears: who asks
+/// for one is a neighbour, and is no transit, however forwarding was switched on.
 #[test]
-fn neighbours_find_an_address_of_the_link_that_the_orders_do_not_know() {
+fn neighbours_find_an_address_that_the_orders_do_not_know() {
     on_a_router(|router| {
         let mut all = router.scene.interfaces();
         let card = all.iter_mut().find(|i| i.name == "ts-a").unwrap();
-        let is_of_the_link =
-            |a: &IpAddr| matches!(a, IpAddr::V6(six) if six.is_unicast_link_local());
-        let (own, _) = *card.addresses.iter().find(|(a, _)| is_of_the_link(a)).unwrap();
-        card.addresses.retain(|(a, _)| !is_of_the_link(a));
+        let (of_the_link, _) =
+            *card.addresses.iter().find(|(a, _)| a.is_ipv6() && *a != OWN[1]).unwrap();
+        card.addresses.retain(|(a, _)| a.is_ipv4());
+        let index = InterfaceIndex(card.index);
         let mut gate = KernelGate::new(&router.scene.run_dir).unwrap();
-        let (asks, answers) = (135, 136);
-        let told = |to: IpAddr| {
-            let from = ip("fe80::1");
+        let from = ip("fe80::1");
+        let message = |kind, to: IpAddr| {
             let IpAddr::V6(target) = to else { unreachable!() };
             let option = [&[1, 1][..], &router.scene.wire.hardware].concat();
             let asked = [&[0; 4][..], &target.octets(), &option].concat();
-            let header = Header { hops: 255, ..Header::default() };
-            let packet = wire::ip(from, to, 58, &wire::icmp(from, to, asks, 0, &asked), &header);
+            // Of discovery (RFC 4861) no router has taken anything off; MLD does not pass one.
+            let header = Header {
+                hops: if kind < 133 || kind == 143 { 1 } else { 255 },
+                ..Header::default()
+            };
+            let packet = wire::ip(from, to, 58, &wire::icmp(from, to, kind, 0, &asked), &header);
+            router.scene.framed(from, &packet)
+        };
+        lab::neighbour("ts-a", ip("fe80::77"), router.scene.wire.hardware).unwrap();
+        let (asks, answers) = (135, 136);
+        let heard = |to| {
             router.scene.wire.seen();
-            router.scene.wire.send(&router.scene.framed(from, &packet));
+            router.scene.wire.send(&message(asks, to));
             std::thread::sleep(Duration::from_millis(8));
             let seen = router.scene.wire.seen();
             let of = |kind| seen.iter().filter(|f| f[20] == 58 && f[54] == kind).count();
             (of(answers), of(asks))
         };
-        assert_eq!(told(own).0, 1, "without a gate");
-        post(&mut gate, &orders(""), &all).unwrap();
-        assert_eq!(told(own).0, 1, "with one");
-        // Whom it asks beside this host is not asked through it.
-        lab::neighbour("ts-a", ip("fe80::77"), router.scene.wire.hardware).unwrap();
-        assert_eq!(told(ip("fe80::77")), (0, 0));
-        gate.withdraw().unwrap();
+        let forced = std::path::Path::new("/proc/sys/net/ipv6/conf/ts-a/force_forwarding");
+        for (everywhere, here, force) in [("1", "1", "0"), ("1", "0", "0"), ("0", "0", "1")] {
+            set("ipv6/conf/all/forwarding", everywhere);
+            set("ipv6/conf/ts-a/forwarding", here);
+            if forced.exists() {
+                std::fs::write(forced, force).unwrap();
+            } else if force == "1" {
+                continue;
+            }
+            for own in [of_the_link, OWN[1]] {
+                assert_eq!(heard(own).0, 1, "{own} without a gate, {everywhere} {here} {force}");
+            }
+            post(&mut gate, &orders(""), &all).unwrap();
+            for own in [of_the_link, OWN[1]] {
+                assert_eq!(heard(own).0, 1, "{own}, {everywhere} {here} {force}");
+                for kind in (130..=137).chain([143]) {
+                    let said = gate.ask(index, &message(kind, own)).unwrap();
+                    let passes = Speaker::Foundation(Foundation::NeighbourDiscovery);
+                    assert_eq!(
+                        said.speaker, passes,
+                        "{kind} to {own}, {everywhere} {here} {force}"
+                    );
+                }
+            }
+            // Whom it asks beside this host is not asked through it.
+            assert_eq!(heard(ip("fe80::77")), (0, 0));
+            gate.withdraw().unwrap();
+        }
     });
 }

@@ -7,7 +7,7 @@ use std::net::{SocketAddr, TcpListener};
 use std::time::Duration;
 
 use tipstaff_core::analysis::reach::Subject;
-use tipstaff_core::brief::{Brief, RuleIndex, Setting};
+use tipstaff_core::brief::{Brief, RuleIndex};
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::names::traffic::Transport;
 use tipstaff_core::orders::read;
@@ -64,9 +64,7 @@ fn what_passes_is_seen_where_it_leaves_and_troubles_nobody() {
         let leaves = all.iter().find(|i| i.name == "dish0").unwrap().index;
         let run_dir = tempfile::tempdir().unwrap();
         let mut gate = KernelGate::new(&run_dir.path().join("run")).unwrap();
-        // With its own addresses: neighbours may ask for them meanwhile, which is not transit.
-        let setting = Setting { interfaces: &all, ..Setting::default() };
-        let brief = Brief::on(&read(TEXT).unwrap(), &setting);
+        let brief = Brief::unplaced(&read(TEXT).unwrap());
         let ways = [("192.0.2.66", "203.0.113.9"), ("2001:db8:bad::66", "2001:db8:113::9")];
         let look = |gate: &KernelGate, (source, destination), subject| {
             let approach = approach(ip(source), None, &all).unwrap();

@@ -10,7 +10,6 @@ use crate::kernel::gate::KernelGate;
 use crate::kernel::kept::revision::Revision;
 use crate::kernel::kept::switch::{Place, Switch, SwitchState};
 use crate::kernel::post::{Slots, clear_slots};
-use crate::kernel::support;
 
 impl KernelGate {
     /// What ends by itself, if anything does.
@@ -133,9 +132,8 @@ impl KernelGate {
         Ok(())
     }
 
-    /// The switch, its turn and the slots, of a gate that is up.
+    /// The switch, its turn and the slots, of a gate that is up; under the lock.
     fn up(&self) -> Result<(Switch, SwitchState, Slots), GateError> {
-        support::check_root()?;
         let pins = self.pins();
         let switch = pins.switch()?.ok_or(GateError::NothingInForce)?;
         let switch = Switch::open(switch.as_fd())?;
