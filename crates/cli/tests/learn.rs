@@ -169,10 +169,13 @@ fn at_a_terminal_a_key_answers() {
 
     let mut second = seen(&[]);
     second.shows("1 of 2");
+    second.shows("l  leave it");
+    // Ctrl-C ends the questions, not what was answered; also while the next one is on its way.
+    second.holds_output(true);
     second.press("n");
-    second.shows("2 of 2");
-    // Ctrl-C ends the questions, not what was answered.
+    second.waits_to_write();
     second.press("\u{3}");
+    second.holds_output(false);
     second.shows("+ let in: tcp/7410 from 203.0.113.0/24");
     second.shows("[y/N]");
     second.press("y\n");

@@ -9,7 +9,9 @@ use jiff::{Span, Timestamp};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
-use ratatui::crossterm::terminal::{disable_raw_mode, enable_raw_mode};
+use rustix::termios::{
+    InputModes, LocalModes, OptionalActions, SpecialCodeIndex, Termios, tcgetattr, tcsetattr,
+};
 use schemars::JsonSchema;
 use serde::Serialize;
 use tipstaff_core::analysis::compare::{Change, Comparison};
@@ -290,9 +292,11 @@ fn asked(all: &[Question], terminal: &Terminal) -> Result<Vec<Option<Choice>>, F
     Ok(answers)
 }
 
-/// Keys, one at a time. The terminal is as before whenever none is waited for.
+/// Keys, one at a time, also those that are pressed while a question is written: in between,
+/// the terminal would take Ctrl-C and Ctrl-D for itself. It is as before when this goes.
 struct Keys {
     signals: SignalFd,
+    before: Termios,
 }
 
 impl Keys {
@@ -300,19 +304,21 @@ impl Keys {
         let signals = SigSet::from_iter([Signal::SIGTERM, Signal::SIGINT, Signal::SIGHUP]);
         signals.thread_block().map_err(|e| system("waiting for signals")(e.into()))?;
         let signals = SignalFd::with_flags(&signals, SfdFlags::SFD_CLOEXEC);
-        Ok(Self { signals: signals.map_err(|e| system("waiting for signals")(e.into()))? })
+        let signals = signals.map_err(|e| system("waiting for signals")(e.into()))?;
+        let before = tcgetattr(stdin()).map_err(|e| system("the terminal")(e.into()))?;
+        // Lines are written as before: what this leaves alone is how output is shown.
+        let mut keys = before.clone();
+        keys.local_modes -= LocalModes::ICANON | LocalModes::ECHO | LocalModes::ISIG;
+        keys.input_modes -= InputModes::IXON;
+        keys.special_codes[SpecialCodeIndex::VMIN] = 1;
+        keys.special_codes[SpecialCodeIndex::VTIME] = 0;
+        let set = tcsetattr(stdin(), OptionalActions::Now, &keys);
+        set.map_err(|e| system("the terminal")(e.into()))?;
+        Ok(Self { signals, before })
     }
 
     /// The next one; `None`: a signal came, or the terminal is gone.
     fn next(&self) -> Result<Option<char>, Failure> {
-        struct Raw;
-        impl Drop for Raw {
-            fn drop(&mut self) {
-                let _ = disable_raw_mode();
-            }
-        }
-        enable_raw_mode().map_err(system("waiting for a key"))?;
-        let _raw = Raw;
         let input = stdin();
         let mut all = [
             PollFd::new(input.as_fd(), PollFlags::POLLIN),
@@ -327,5 +333,11 @@ impl Keys {
         let read = nix::unistd::read(input.as_fd(), &mut byte);
         let read = read.map_err(|e| system("waiting for a key")(e.into()))?;
         Ok((read > 0).then_some(byte[0] as char))
+    }
+}
+
+impl Drop for Keys {
+    fn drop(&mut self) {
+        let _ = tcsetattr(stdin(), OptionalActions::Now, &self.before);
     }
 }

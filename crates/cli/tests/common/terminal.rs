@@ -15,7 +15,7 @@ use std::thread::JoinHandle;
 use nix::fcntl::{FcntlArg, FdFlag, fcntl};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::pty::Winsize;
-use nix::sys::termios::{LocalFlags, tcgetattr};
+use nix::sys::termios::{FlowArg, LocalFlags, tcflow, tcgetattr};
 use tipstaff_testing::patience::in_time;
 
 use crate::common::Lab;
@@ -94,6 +94,20 @@ impl Seen {
 
     pub fn press(&mut self, keys: &str) {
         self.keys.write_all(keys.as_bytes()).unwrap();
+    }
+
+    /// Nothing that the program writes comes to this end, until it may again (tcflow(3)).
+    pub fn holds_output(&self, holds: bool) {
+        let what = if holds { FlowArg::TCOOFF } else { FlowArg::TCOON };
+        tcflow(&self.slave, what).unwrap();
+    }
+
+    /// Waits until the program is held in a write (proc_pid_syscall(5)).
+    #[track_caller]
+    pub fn waits_to_write(&self) {
+        let syscall = format!("/proc/{}/syscall", self.child.borrow().id());
+        let write = format!("{} ", nix::libc::SYS_write);
+        assert!(in_time(|| std::fs::read_to_string(&syscall).unwrap().starts_with(&write)));
     }
 
     /// Closes what lies over the screen. Keys that follow at once would be another one.
