@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use tipstaff_core::analysis::log::{Entry, Text};
+use tipstaff_core::analysis::log::{Entry, Text, schema};
 use tipstaff_core::decision::Speaker;
 use tipstaff_core::orders::Action;
 use tipstaff_core::packet::Direction;
@@ -149,11 +149,11 @@ impl Told {
 
     /// Reads such a line.
     pub fn parse(text: &str) -> Option<Self> {
-        let begins = |name: &str| text.starts_with(&format!("{{\"schema\":\"{}\"", id(name)));
-        if begins(GapLine::NAME) {
+        let schema = schema(text)?;
+        if schema == id(GapLine::NAME) {
             return serde_json::from_str(text).ok().map(Self::Gap);
         }
-        serde_json::from_str(text).ok().filter(|_| begins(Line::NAME)).map(Self::Line)
+        serde_json::from_str(text).ok().filter(|_| schema == id(Line::NAME)).map(Self::Line)
     }
 }
 

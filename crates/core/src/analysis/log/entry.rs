@@ -145,14 +145,27 @@ pub enum Read<'t> {
 
 /// Reads a line of the log.
 pub fn read_line(line: &str) -> Read<'_> {
-    let read = if line.starts_with("{\"schema\":\"tipstaff.log/1\"") {
-        serde_json::from_str(line).map(Read::Entry)
-    } else if line.starts_with("{\"schema\":\"tipstaff.log-gap/1\"") {
-        serde_json::from_str(line).map(Read::Gap)
-    } else {
-        return Read::Unreadable;
+    let read = match schema(line).as_deref() {
+        Some("tipstaff.log/1") => serde_json::from_str(line).map(Read::Entry),
+        Some("tipstaff.log-gap/1") => serde_json::from_str(line).map(Read::Gap),
+        _ => return Read::Unreadable,
     };
     read.unwrap_or(Read::Unreadable)
+}
+
+/// What a JSON object says that it is. The logs of this program begin with it; the members
+/// of an object have no order (RFC 8259, 4), and other programs write logs again.
+pub fn schema(line: &str) -> Option<Cow<'_, str>> {
+    #[derive(Deserialize)]
+    struct Tag<'t> {
+        #[serde(borrow)]
+        schema: Text<'t>,
+    }
+    let begins = line.strip_prefix("{\"schema\":\"").and_then(|rest| rest.split_once('"'));
+    match begins {
+        Some((name, _)) => Some(name.into()),
+        None => serde_json::from_str(line).ok().map(|tag: Tag<'_>| tag.schema.0),
+    }
 }
 
 /// For tests: a stranger who was turned away from a shell.
@@ -197,5 +210,23 @@ mod tests {
         let gap = r#"{"schema":"tipstaff.log-gap/1","time":"2026-11-29T10:00:00Z","not_sampled":7,"lost":2,"not_written":1}"#;
         let Read::Gap(gap) = read_line(gap) else { panic!() };
         assert_eq!(gap.total(), 10);
+    }
+
+    /// As another program writes it again: the members of an object have no order, and may
+    /// have spaces between them (RFC 8259, 2 and 4).
+    #[test]
+    fn a_line_that_another_program_wrote_again_is_read() {
+        let value: serde_json::Value = serde_json::from_str(LINE).unwrap();
+        let serde_json::Value::Object(members) = &value else { panic!() };
+        let spaced = LINE.replace("\",\"", "\", \"").replace("{\"schema\":", "{ \"schema\": ");
+        let reversed: Vec<String> =
+            members.iter().rev().map(|(name, value)| format!("\"{name}\" : {value}")).collect();
+        for again in [spaced, format!("{{{}}}", reversed.join(" , "))] {
+            assert_eq!(read_line(&again), read_line(LINE), "{again}");
+        }
+        let gap = r#"{"not_written":1,"lost":2,"not_sampled":7,"time":"2026-11-29T10:00:00Z","schema":"tipstaff.log-gap/1"}"#;
+        assert!(matches!(read_line(gap), Read::Gap(_)));
+        assert_eq!(read_line(&gap.replace("gap/1", "gap/2")), Read::Unreadable);
+        assert_eq!(read_line(&gap.replace("schema", "scheme")), Read::Unreadable);
     }
 }

@@ -9,7 +9,7 @@ mod summary;
 pub use demand::{Demand, Wanted};
 #[cfg(test)]
 pub(super) use entry::example;
-pub use entry::{Entry, Gap, Read, Text, read_line};
+pub use entry::{Entry, Gap, Read, Text, read_line, schema};
 pub use filter::LogFilter;
 pub use recent::{Decider, PIECES, Recent};
 pub use summary::{GroupBy, Row, Summary};
