@@ -147,12 +147,15 @@ impl<'c> Reader<'c> {
     }
 
     fn in_force(&mut self) -> Result<Source, Failure> {
-        let (missing, events) = (missing(&self.gate)?, self.gate.events()?);
+        let events = self.gate.events()?;
         Ok(match self.source.take() {
             Some(known) => Source { events, ..known },
-            None => {
-                Source { events, names: Names::read(self.common)?, missing, looked: Instant::now() }
-            }
+            None => Source {
+                events,
+                names: Names::read(self.common)?,
+                missing: missing(&self.gate)?,
+                looked: Instant::now(),
+            },
         })
     }
 
