@@ -246,11 +246,14 @@ fn all_ports_make_few_lines_and_ctrl_c_shows_what_is_known() {
     std::thread::sleep(stretched(Duration::from_secs(2)));
     kill(Pid::from_raw(i32::try_from(child.id()).unwrap()), Signal::SIGINT).unwrap();
     let output = child.wait_with_output().unwrap();
-    assert!(begin.elapsed() < stretched(Duration::from_secs(60)), "{:?}", begin.elapsed());
+    let took = begin.elapsed();
+    assert!(took < stretched(Duration::from_secs(60)), "{took:?}");
     assert_eq!(output.status.code(), Some(1));
     let partly: Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!(partly["complete"], false);
-    assert!(partly["unknown"].as_u64().unwrap() > 60_000, "{}", partly["unknown"]);
+    // At that pace, whatever else it knows.
+    let unknown = partly["unknown"].as_u64().unwrap();
+    assert!(unknown + 500 * (took.as_secs() + 1) > 65_000, "{unknown} after {took:?}");
     assert_eq!(seen(&partly, "tcp/1", PARTNER[0]), "silent");
     assert_eq!(seen(&partly, "tcp/40000", PARTNER[0]), "unknown");
     lab.done(&["withdraw", "--yes"]);
