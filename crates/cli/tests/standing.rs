@@ -125,7 +125,7 @@ fn sealed_is_the_panic_button_with_and_without_orders() {
         }
         assert_eq!(lab.knock(PARTNER[0], ARCHIVE[0], 7410), "answers");
         assert!(out());
-        // Within a second of the machine's own time, where it is not emulated, in one of three tries.
+        // Within a second of the machine's own time, in one of three tries.
         let took: Vec<Duration> = (0..3)
             .map(|_| {
                 let begin = OwnTime::begin();

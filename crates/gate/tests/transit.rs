@@ -3,7 +3,9 @@
 
 #![allow(clippy::unwrap_used)]
 
+use std::fs;
 use std::net::IpAddr;
+use std::path::Path;
 use std::time::Duration;
 
 use tipstaff_core::decision::Speaker;
@@ -53,7 +55,7 @@ fn on_a_router(test: impl FnOnce(Router) + Send + 'static) {
 }
 
 fn set(knob: &str, value: &str) {
-    std::fs::write(format!("/proc/sys/net/{knob}"), value).unwrap();
+    fs::write(format!("/proc/sys/net/{knob}"), value).unwrap();
 }
 
 /// IP frames that arrived at the far end of a cable, but for what every
@@ -104,6 +106,24 @@ fn syn(from: IpAddr, to: IpAddr) -> Vec<u8> {
     wire::tcp((from, 40_000), (to, 22), 0x02, (1, 0))
 }
 
+const FORCED: &str = "/proc/sys/net/ipv6/conf/ts-a/force_forwarding";
+
+/// Switches IPv6's forwarding on in each way that this kernel has, one after the other.
+fn forwarding_each_way() -> impl Iterator<Item = String> {
+    let forced = || Path::new(FORCED).exists();
+    let ways = [("1", "1", "0"), ("1", "0", "0"), ("0", "0", "1")];
+    ways.into_iter().filter(move |(.., force)| *force == "0" || forced()).map(
+        move |(all, own, force)| {
+            set("ipv6/conf/all/forwarding", all);
+            set("ipv6/conf/ts-a/forwarding", own);
+            if forced() {
+                fs::write(FORCED, force).unwrap();
+            }
+            format!("all {all}, own {own}, forced {force}")
+        },
+    )
+}
+
 /// Whichever switch makes IPv6 forward: what is for a machine behind is no
 /// inbound traffic.
 #[test]
@@ -113,18 +133,10 @@ fn an_inbound_rule_reaches_nobody_behind_this_host() {
         let mut gate = KernelGate::new(&router.scene.run_dir).unwrap();
         let inbound = "[[rules]]\nname = \"shell\"\naction = \"allow\"\ntraffic = \"ssh\"\n";
         let transit = inbound.replace("traffic", "direction = \"transit\"\ntraffic");
-        let forced = std::path::Path::new("/proc/sys/net/ipv6/conf/ts-a/force_forwarding");
-        for (all, own, force) in [("1", "1", "0"), ("1", "0", "0"), ("0", "0", "1")] {
-            set("ipv6/conf/all/forwarding", all);
-            set("ipv6/conf/ts-a/forwarding", own);
-            if forced.exists() {
-                std::fs::write(forced, force).unwrap();
-            } else if force == "1" {
-                continue;
-            }
-            assert!(router.passes(from, to, 6, &syn(from, to)), "the kernel forwards: {all} {own}");
+        for way in forwarding_each_way() {
+            assert!(router.passes(from, to, 6, &syn(from, to)), "the kernel forwards: {way}");
             post(&mut gate, &orders(inbound), &router.scene.interfaces()).unwrap();
-            assert!(!router.passes(from, to, 6, &syn(from, to)), "all {all}, own {own}");
+            assert!(!router.passes(from, to, 6, &syn(from, to)), "{way}");
             // To an own address, that of the other side too, the rule decides.
             for own in [OWN[1], ip(OTHER[1])] {
                 router.scene.wire.seen();
@@ -132,7 +144,7 @@ fn an_inbound_rule_reaches_nobody_behind_this_host() {
                 assert!(arrived(&router.scene.wire) > 0, "{own}");
             }
             post(&mut gate, &orders(&transit), &router.scene.interfaces()).unwrap();
-            assert!(router.passes(from, to, 6, &syn(from, to)), "all {all}, own {own}");
+            assert!(router.passes(from, to, 6, &syn(from, to)), "{way}");
             gate.withdraw().unwrap();
         }
     });
@@ -351,28 +363,17 @@ fn neighbours_find_an_address_that_the_orders_do_not_know() {
             let of = |kind| seen.iter().filter(|f| f[20] == 58 && f[54] == kind).count();
             (of(answers), of(asks))
         };
-        let forced = std::path::Path::new("/proc/sys/net/ipv6/conf/ts-a/force_forwarding");
-        for (everywhere, here, force) in [("1", "1", "0"), ("1", "0", "0"), ("0", "0", "1")] {
-            set("ipv6/conf/all/forwarding", everywhere);
-            set("ipv6/conf/ts-a/forwarding", here);
-            if forced.exists() {
-                std::fs::write(forced, force).unwrap();
-            } else if force == "1" {
-                continue;
-            }
+        for way in forwarding_each_way() {
             for own in [of_the_link, OWN[1]] {
-                assert_eq!(heard(own).0, 1, "{own} without a gate, {everywhere} {here} {force}");
+                assert_eq!(heard(own).0, 1, "{own} without a gate, {way}");
             }
             post(&mut gate, &orders(""), &all).unwrap();
             for own in [of_the_link, OWN[1]] {
-                assert_eq!(heard(own).0, 1, "{own}, {everywhere} {here} {force}");
+                assert_eq!(heard(own).0, 1, "{own}, {way}");
                 for kind in (130..=137).chain([143]) {
                     let said = gate.ask(index, &message(kind, own)).unwrap();
                     let passes = Speaker::Foundation(Foundation::NeighbourDiscovery);
-                    assert_eq!(
-                        said.speaker, passes,
-                        "{kind} to {own}, {everywhere} {here} {force}"
-                    );
+                    assert_eq!(said.speaker, passes, "{kind} to {own}, {way}");
                 }
             }
             // Whom it asks beside this host is not asked through it.

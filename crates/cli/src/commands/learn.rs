@@ -305,15 +305,15 @@ impl Keys {
         signals.thread_block().map_err(|e| system("waiting for signals")(e.into()))?;
         let signals = SignalFd::with_flags(&signals, SfdFlags::SFD_CLOEXEC);
         let signals = signals.map_err(|e| system("waiting for signals")(e.into()))?;
-        let before = tcgetattr(stdin()).map_err(|e| system("the terminal")(e.into()))?;
-        // Lines are written as before: what this leaves alone is how output is shown.
+        let before = tcgetattr(stdin()).map_err(|e| system("waiting for a key")(e.into()))?;
+        // Not raw: lines are still written as lines.
         let mut keys = before.clone();
         keys.local_modes -= LocalModes::ICANON | LocalModes::ECHO | LocalModes::ISIG;
         keys.input_modes -= InputModes::IXON;
         keys.special_codes[SpecialCodeIndex::VMIN] = 1;
         keys.special_codes[SpecialCodeIndex::VTIME] = 0;
-        let set = tcsetattr(stdin(), OptionalActions::Now, &keys);
-        set.map_err(|e| system("the terminal")(e.into()))?;
+        tcsetattr(stdin(), OptionalActions::Now, &keys)
+            .map_err(|e| system("waiting for a key")(e.into()))?;
         Ok(Self { signals, before })
     }
 

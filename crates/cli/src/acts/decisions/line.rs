@@ -149,11 +149,11 @@ impl Told {
 
     /// Reads such a line.
     pub fn parse(text: &str) -> Option<Self> {
-        let schema = schema(text)?;
-        if schema == id(GapLine::NAME) {
-            return serde_json::from_str(text).ok().map(Self::Gap);
+        match schema(text)? {
+            name if name == id(GapLine::NAME) => serde_json::from_str(text).ok().map(Self::Gap),
+            name if name == id(Line::NAME) => serde_json::from_str(text).ok().map(Self::Line),
+            _ => None,
         }
-        serde_json::from_str(text).ok().filter(|_| schema == id(Line::NAME)).map(Self::Line)
     }
 }
 
