@@ -246,7 +246,7 @@ pub fn of_record(record: &Record) -> Result<LoadedPolicy, Failure> {
     let origin = origin_of(record);
     let setting = (record.host.clone(), record.posture.clone());
     let attachments = record.attachments.clone();
-    let (path, text) = (Path::new(&record.path), record.orders.clone());
+    let (path, text) = (Path::new(record.place()), record.orders.clone());
     chosen(path, text, origin, attachments, |_| Ok(setting))
 }
 
@@ -258,7 +258,7 @@ pub fn list_on(orders: &Orders, host: Option<&str>, posture: Option<&str>) -> Or
 /// The orders of a revision, as this machine is to obey them now.
 pub fn of_revision(common: &Common, revision: &Revision) -> Result<LoadedPolicy, Failure> {
     let record = &revision.record;
-    let path = format!("revision {} of {}", revision.number, record.path);
+    let path = format!("revision {} of {}", revision.number, record.place());
     let origin = Origin::File { path: path.clone(), hash: record.hash() };
     let posture = common.posture.clone().or_else(|| record.posture.clone());
     let host = common.host.clone().or_else(|| record.host.clone());

@@ -34,8 +34,11 @@ fn a_boot_that_is_cut_short_opens_nothing() {
     let Some(lab) = Lab::new() else { return };
     let _listener = lab.listen("::", 7410);
     let knock = || lab.knock(PARTNER[0], ARCHIVE[0], 7410);
+    // As who has not said where the orders are.
     let state = || {
-        let output = lab.tipstaff(&["state"]);
+        let mut command = lab.command(&["state"]);
+        command.env_remove("TIPSTAFF_ORDERS");
+        let output = lab.archive.run(move || command.output().unwrap()).unwrap();
         (output.status.code(), String::from_utf8(output.stdout).unwrap())
     };
     // For a machine without orders nothing is sealed.
@@ -62,6 +65,9 @@ fn a_boot_that_is_cut_short_opens_nothing() {
         assert_eq!(knock(), "silent");
         let (code, told) = state();
         assert!(code == Some(11) && told.contains(why), "{code:?} {told}");
+        // No file has what holds now, so none was edited.
+        assert!(told.contains(", built in, ") && !told.contains("\n  edited"), "{told}");
+        assert_eq!(lab.json(&["state"])["orders"]["path"], serde_json::Value::Null);
         lab.done(&["withdraw"]);
     }
 

@@ -15,14 +15,9 @@ use serde_json::Value;
 use shapes::Shapes;
 use tipstaff_testing::patience::in_time;
 
-fn json(lab: &Lab, arguments: &[&str]) -> Value {
-    let output = lab.tipstaff(&[arguments, &["--json"]].concat());
-    serde_json::from_slice(&output.stdout).unwrap()
-}
-
 /// The requests of the report, as commands.
 fn commands(lab: &Lab) -> Vec<String> {
-    let report = json(lab, &["rehearse", "report"]);
+    let report = lab.json(&["rehearse", "report"]);
     let requests = report["requests"].as_array().unwrap();
     requests.iter().map(|request| request["command"].as_str().unwrap().to_owned()).collect()
 }
@@ -64,9 +59,9 @@ fn over_an_open_machine_it_tells_whom_orders_would_turn_away() {
     assert_eq!(commands(&lab), [wanted]);
     let report = lab.done(&["rehearse", "report"]);
     assert!(report.contains(wanted) && report.contains("the standing answer inbound"), "{report}");
-    let report = json(&lab, &["rehearse", "report"]);
+    let report = lab.json(&["rehearse", "report"]);
     assert!(report["allowed"].as_u64() > Some(0), "{report}");
-    let state = json(&lab, &["state"]);
+    let state = lab.json(&["state"]);
     assert_eq!((&state["state"], &state["rehearsal"]["over"]), (&"down".into(), &false.into()));
     let state = lab.tipstaff(&["state"]);
     let state = String::from_utf8_lossy(&state.stdout);
@@ -83,9 +78,9 @@ fn over_an_open_machine_it_tells_whom_orders_would_turn_away() {
     lab.done(&words);
     lab.done(&["post", "--rehearse"]);
     assert_eq!(lab.knock(STRANGER[1], ARCHIVE[1], 7411), "answers");
-    assert_eq!(json(&lab, &["rehearse", "report"])["denied"], Value::Array(Vec::new()));
+    assert_eq!(lab.json(&["rehearse", "report"])["denied"], Value::Array(Vec::new()));
     lab.done(&["post"]);
-    assert_eq!(json(&lab, &["state"])["rehearsal"], Value::Null);
+    assert_eq!(lab.json(&["state"])["rehearsal"], Value::Null);
     assert_eq!(lab.knock(STRANGER[1], ARCHIVE[1], 7411), "answers");
     assert_eq!(lab.knock(STRANGER[0], ARCHIVE[0], 7411), "silent");
 }
@@ -112,7 +107,7 @@ fn beside_orders_in_force_it_tells_what_others_would_change() {
         commands(&lab),
         ["tipstaff rule add allow tcp/22 --source 203.0.113.9 --before no-shell"]
     );
-    let report = json(&lab, &["rehearse", "report"]);
+    let report = lab.json(&["rehearse", "report"]);
     assert_eq!(report["denied"][0]["by"], "rule 1 (no-shell)", "{report}");
     let log = lab.done(&["log"]);
     assert!(log.contains("tcp/7411") && !log.contains("tcp/22"), "{log}");
@@ -132,7 +127,7 @@ fn beside_orders_in_force_it_tells_what_others_would_change() {
 fn whether_the_same_is_in_force_is_told() {
     let Some(lab) = Lab::new() else { return };
     lab.orders(PLATES);
-    assert_eq!(json(&lab, &["post", "--rehearse"])["changed"], true);
+    assert_eq!(lab.json(&["post", "--rehearse"])["changed"], true);
     lab.done(&["post"]);
-    assert_eq!(json(&lab, &["post", "--rehearse"])["changed"], false);
+    assert_eq!(lab.json(&["post", "--rehearse"])["changed"], false);
 }

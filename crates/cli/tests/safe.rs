@@ -15,11 +15,6 @@ use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER};
 use serde_json::Value;
 use tipstaff_testing::patience::{in_time, stretched};
 
-fn json(lab: &Lab, arguments: &[&str]) -> Value {
-    let output = lab.tipstaff(&[arguments, &["--json"]].concat());
-    serde_json::from_slice(&output.stdout).unwrap()
-}
-
 #[test]
 fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
     let Some(lab) = Lab::new() else { return };
@@ -36,10 +31,10 @@ fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
     let back = format!("rolls back in {short} s");
     assert!(told.contains("in force, on trial") && told.contains(&back), "{told}");
     assert_eq!(knock(), "answers");
-    let state = json(&lab, &["state"]);
+    let state = lab.json(&["state"]);
     assert!(state["seconds_left"].is_u64(), "{state}");
     // A knock alone may be silent because the machine is slow.
-    let is_over = || json(&lab, &["state"])["seconds_left"].is_null();
+    let is_over = || lab.json(&["state"])["seconds_left"].is_null();
     assert!(in_time(|| is_over() && knock() == "silent"), "the kernel did not go back");
     // A late confirm says so, and changes nothing.
     let late = lab.tipstaff(&["confirm"]);
@@ -54,10 +49,10 @@ fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
     let second = lab.tipstaff(&["post"]);
     assert_eq!(second.status.code(), Some(2), "a second one has to wait");
     lab.done(&["confirm"]);
-    assert_eq!(json(&lab, &["state"])["seconds_left"], Value::Null);
+    assert_eq!(lab.json(&["state"])["seconds_left"], Value::Null);
     assert_eq!(knock(), "answers");
 
-    let history = json(&lab, &["history"]);
+    let history = lab.json(&["history"]);
     let seen: Vec<_> = history["revisions"]
         .as_array()
         .unwrap()
@@ -83,10 +78,10 @@ fn an_unconfirmed_trial_ends_by_itself_whoever_is_killed() {
     assert!(in_time(|| knock() == "silent"), "the orders did not come back");
     // What was meant to stay last is never forgotten.
     assert_eq!(
-        json(&lab, &["history", "prune", "--keep", "0"])["revisions"],
+        lab.json(&["history", "prune", "--keep", "0"])["revisions"],
         serde_json::json!([1, 2, 3])
     );
-    assert_eq!(json(&lab, &["history"])["revisions"].as_array().unwrap().len(), 1);
+    assert_eq!(lab.json(&["history"])["revisions"].as_array().unwrap().len(), 1);
     lab.done(&["withdraw"]);
 }
 
@@ -134,10 +129,10 @@ fn orders_that_others_can_write_and_a_history_that_cannot_be_written_stop_the_po
     // A post that fails is not part of the history.
     fs::write(&path, format!("{HEAD}[[rules]]\n")).unwrap();
     refused(&["post"]);
-    assert_eq!(json(&lab, &["history"])["revisions"], serde_json::json!([]));
+    assert_eq!(lab.json(&["history"])["revisions"], serde_json::json!([]));
     lab.orders(PLATES);
     lab.done(&["post"]);
-    assert_eq!(json(&lab, &["history"])["revisions"].as_array().unwrap().len(), 1);
+    assert_eq!(lab.json(&["history"])["revisions"].as_array().unwrap().len(), 1);
     lab.done(&["withdraw"]);
 }
 

@@ -341,7 +341,7 @@ fn boot_orders_can_begin_in_a_posture_and_units_are_written() {
     // Each look may do what a start does: it gets as long.
     let seconds = |key: &str| unit.lines().find_map(|line| line.strip_prefix(key)).unwrap();
     assert_eq!(seconds("WatchdogSec="), seconds("TimeoutStartSec="), "{unit}");
-    let told = json(&lab, &["install-boot", "--remove", "--root", root.to_str().unwrap()]);
+    let told = lab.json(&["install-boot", "--remove", "--root", root.to_str().unwrap()]);
     assert_eq!(told["removed"].as_array().unwrap().len(), 4, "{told}");
     let left: Vec<_> =
         fs::read_dir(&units).unwrap().flatten().filter(|e| e.path().is_file()).collect();
@@ -388,11 +388,6 @@ fn systemd_finds_no_fault_with_the_units() {
     }
 }
 
-fn json(lab: &Lab, arguments: &[&str]) -> serde_json::Value {
-    let output = lab.tipstaff(&[arguments, &["--json"]].concat());
-    serde_json::from_slice(&output.stdout).unwrap()
-}
-
 #[test]
 fn state_says_whether_the_orders_hold_after_a_restart() {
     use nix::mount::{MsFlags, mount};
@@ -406,7 +401,7 @@ fn state_says_whether_the_orders_hold_after_a_restart() {
     lab.orders(PLATES);
     lab.done(&["post", "--trial", "1m"]);
     let restart = || {
-        let restart = json(&lab, &["state"])["restart"].clone();
+        let restart = lab.json(&["state"])["restart"].clone();
         (restart["in_force"].as_bool(), restart["why"].as_str().unwrap().to_owned())
     };
     let (holds, why) = restart();

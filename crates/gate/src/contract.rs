@@ -32,8 +32,8 @@ pub struct Posting<'o> {
 pub struct Record {
     /// The whole text of the orders.
     pub orders: String,
-    /// Where it was read from.
-    pub path: String,
+    /// Where it was read from; `None`: it is built in, no file's.
+    pub path: Option<String>,
     /// When it was put in force, seconds since 1970-01-01 UTC.
     pub posted_at: i64,
     /// Account that did it.
@@ -55,13 +55,18 @@ impl Record {
     pub fn from_text(orders: impl Into<String>) -> Self {
         Self {
             orders: orders.into(),
-            path: "orders.toml".into(),
+            path: Some("orders.toml".into()),
             posted_at: 0,
             posted_by: "nobody".into(),
             host: None,
             posture: None,
             attachments: Attachments::default(),
         }
+    }
+
+    /// For people: the path, or that there is none.
+    pub fn place(&self) -> &str {
+        self.path.as_deref().unwrap_or("built in")
     }
 
     /// Which orders these are.

@@ -79,7 +79,7 @@ fn in_posture(gate: &KernelGate, name: &str) -> Result<(Record, Brief), Failure>
     let (mut record, judge) = match in_force(gate) {
         Ok(found) => found,
         Err(_) if name == SEALED => {
-            let record = Record { path: "built in".into(), ..Record::from_text(NOTHING) };
+            let record = Record { path: None, ..Record::from_text(NOTHING) };
             let judge = chosen::of_record(&record)?;
             (record, judge)
         }

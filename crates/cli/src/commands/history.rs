@@ -17,7 +17,7 @@ use crate::terminal::{Columns, Terminal, counted, moment, plain};
 pub struct Row<'r> {
     number: u32,
     orders: OrdersHash,
-    path: &'r str,
+    path: Option<&'r str>,
     posted_at: Moment,
     posted_by: &'r str,
     from: Option<&'r str>,
@@ -32,7 +32,7 @@ impl<'r> Row<'r> {
         Self {
             number: *number,
             orders: record.hash(),
-            path: &record.path,
+            path: record.path.as_deref(),
             posted_at: Moment::from_seconds(record.posted_at),
             posted_by: &record.posted_by,
             from: from.as_deref(),

@@ -108,6 +108,12 @@ impl Lab {
         String::from_utf8(output.stdout).unwrap()
     }
 
+    /// What a command tells scripts, however it ends.
+    pub fn json(&self, arguments: &[&str]) -> serde_json::Value {
+        let output = self.tipstaff(&[arguments, &["--json"]].concat());
+        serde_json::from_slice(&output.stdout).unwrap()
+    }
+
     /// What a client of that address meets.
     pub fn connect(&self, from: &str, to: &str, port: u16) -> Result<TcpStream, io::ErrorKind> {
         let to = SocketAddr::new(ip(to), port);

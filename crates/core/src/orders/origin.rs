@@ -19,8 +19,8 @@ pub enum Origin {
     },
     /// The kernel.
     InForce {
-        /// Where they were read when they were posted.
-        path: String,
+        /// Where they were read when they were posted; null: they are built in, no file's.
+        path: Option<String>,
         /// Hash of their text.
         hash: OrdersHash,
         /// When they were posted.
@@ -29,13 +29,6 @@ pub enum Origin {
 }
 
 impl Origin {
-    /// The file that they are of, or were posted from.
-    pub fn path(&self) -> &str {
-        match self {
-            Self::File { path, .. } | Self::InForce { path, .. } => path,
-        }
-    }
-
     /// Which orders these are.
     pub fn hash(&self) -> OrdersHash {
         match self {

@@ -261,7 +261,7 @@ fn record(judge: &LoadedPolicy, common: &Common, options: &PostOptions) -> Recor
     let path = path.as_deref().unwrap_or(told);
     Record {
         orders: judge.text.clone(),
-        path: path.display().to_string(),
+        path: Some(path.display().to_string()),
         posted_at: jiff::Timestamp::now().as_second(),
         posted_by: history::account(),
         host: judge.host.clone(),

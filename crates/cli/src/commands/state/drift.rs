@@ -152,9 +152,11 @@ fn other_host(common: &Common, in_force: &InForce) -> Option<Drift> {
     })
 }
 
-/// How the file differs from what is in force. Comments and notes do not count.
+/// How the file differs from what is in force. Comments and notes do not count. What is built
+/// in is no file's, and differs from all.
 pub fn edited(common: &Common, record: &Record) -> Option<Drift> {
-    let path = common.orders.as_deref().unwrap_or(Path::new(&record.path));
+    let posted = Path::new(record.path.as_deref()?);
+    let path = common.orders.as_deref().unwrap_or(posted);
     let help = "tipstaff compare shows what it would change; tipstaff post puts it in force";
     let told = |what: String| Some(Drift { what, help: help.to_owned() });
     let Written { text, attachments, .. } = match attachments::read(path) {

@@ -280,12 +280,11 @@ fn print(report: &Report, record: &Record, pending: Option<Pending>, terminal: &
         _ => "",
     };
     terminal.heading(&format!("up since {}{but}", moment(record.posted_at)));
-    terminal.line(format!(
-        "  orders   {} from {}, posted by {}",
-        record.hash().short(),
-        record.path,
-        record.posted_by
-    ));
+    let (hash, by) = (record.hash().short(), &record.posted_by);
+    terminal.line(match &record.path {
+        Some(path) => format!("  orders   {hash} from {path}, posted by {by}"),
+        None => format!("  orders   {hash}, built in, put in force by {by}"),
+    });
     if let Some(host) = &record.host {
         terminal.line(format!("  host     {host}"));
     }
