@@ -258,7 +258,11 @@ pub fn list_on(orders: &Orders, host: Option<&str>, posture: Option<&str>) -> Or
 /// The orders of a revision, as this machine is to obey them now.
 pub fn of_revision(common: &Common, revision: &Revision) -> Result<LoadedPolicy, Failure> {
     let record = &revision.record;
-    let path = format!("revision {} of {}", revision.number, record.place());
+    let number = revision.number;
+    let path = match &record.path {
+        Some(path) => format!("revision {number} of {path}"),
+        None => format!("revision {number}, built in"),
+    };
     let origin = Origin::File { path: path.clone(), hash: record.hash() };
     let posture = common.posture.clone().or_else(|| record.posture.clone());
     let host = common.host.clone().or_else(|| record.host.clone());

@@ -256,3 +256,29 @@ fn the_gate_of_another_version_is_told_replaced_and_withdrawn() {
         }
     }
 }
+
+/// The panic button on a machine without orders: what holds then is read back from the history
+/// like everything else, although no file had it.
+#[test]
+fn what_no_file_has_is_in_the_history() {
+    let Some(lab) = Lab::new() else { return };
+    lab.done(&["posture", "sealed"]);
+    let history = lab.json(&["history"]);
+    assert_eq!(history["revisions"][0]["path"], Value::Null, "{history}");
+    assert!(lab.done(&["history", "show", "1"]).contains("inbound = \"deny\""));
+    assert_eq!(lab.tipstaff(&["compare", "1"]).status.code(), Some(2), "there is no file");
+    lab.done(&["withdraw"]);
+    lab.done(&["post", "--revision", "1"]);
+    let state = lab.json(&["state"]);
+    let of = [&state["state"], &state["orders"]["path"], &state["edited"]];
+    assert_eq!(of, [&"up".into(), &Value::Null, &Value::Null], "{state}");
+    // What a file had is that file's, whichever is the one of today.
+    let other = lab.path().join("before.toml");
+    fs::write(&other, format!("{HEAD}{PLATES}")).unwrap();
+    lab.done(&["post", "--orders", other.to_str().unwrap()]);
+    lab.orders("");
+    lab.done(&["post"]);
+    lab.done(&["post", "--revision", "3"]);
+    assert_eq!(lab.json(&["state"])["orders"]["path"], other.to_str().unwrap());
+    lab.done(&["withdraw"]);
+}

@@ -4,6 +4,7 @@ mod meaning;
 
 use std::io::IsTerminal;
 use std::os::fd::AsFd;
+use std::path::Path;
 use std::time::Duration;
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
@@ -72,16 +73,21 @@ shape!(Report => "post");
 
 pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Result<Ending, Failure> {
     let history = History::from_options(common);
-    let judge = match options.revision {
-        Some(number) => chosen::of_revision(common, &history.get(number)?)?,
+    let revision = options.revision.map(|number| history.get(number)).transpose()?;
+    let judge = match &revision {
+        Some(revision) => chosen::of_revision(common, revision)?,
         None => chosen::from_file(common)?,
     };
+    let path = match (&options.recorded_as, &revision) {
+        (None, Some(revision)) => revision.record.path.clone(),
+        (told, _) => Some(absolute(told.as_deref().unwrap_or(common.orders_path()))),
+    };
+    let record = record(&judge, path);
     enforceable::check(&judge.brief).map_err(GateError::from)?;
     Tables::build(&judge.brief).map_err(GateError::from)?;
     if options.check {
         let (in_force, visible) = chosen::in_force(common)?;
         let meaning = Some(meaning(in_force.as_ref(), visible, &judge, terminal)?);
-        let record = record(&judge, common, options);
         let same = were_in_force(in_force.as_ref(), &record);
         show(&judge, None, &Kept { meaning, same, ..Kept::default() }, terminal);
         return Ok(Ending::Fine);
@@ -91,7 +97,6 @@ pub fn run(common: &Common, options: &PostOptions, terminal: &Terminal) -> Resul
         return Err(distrust.clone().into());
     }
     let all = interfaces::list().map_err(system("reading the interfaces"))?;
-    let record = record(&judge, common, options);
     let mut gate = KernelGate::new(&common.run_dir)?;
     let in_force = match gate.in_force() {
         // What another version put up holds until this post takes its place.
@@ -254,14 +259,15 @@ fn ask(
     Err(GateError::TrialOver.into())
 }
 
-/// What is kept with the revision.
-fn record(judge: &LoadedPolicy, common: &Common, options: &PostOptions) -> Record {
-    let told = options.recorded_as.as_deref().unwrap_or(common.orders_path());
-    let path = std::path::absolute(told);
-    let path = path.as_deref().unwrap_or(told);
+fn absolute(path: &Path) -> String {
+    std::path::absolute(path).as_deref().unwrap_or(path).display().to_string()
+}
+
+/// What is kept with the revision; `path`: where the orders were read.
+fn record(judge: &LoadedPolicy, path: Option<String>) -> Record {
     Record {
         orders: judge.text.clone(),
-        path: Some(path.display().to_string()),
+        path,
         posted_at: jiff::Timestamp::now().as_second(),
         posted_by: history::account(),
         host: judge.host.clone(),
