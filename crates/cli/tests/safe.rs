@@ -7,12 +7,16 @@ mod common;
 
 use std::fs;
 use std::net::TcpStream;
+use std::os::fd::AsFd;
 use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 use std::time::Duration;
 
 use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER};
 use serde_json::Value;
+use tipstaff_bpf::asm::{Assembler, R0};
+use tipstaff_bpf::sys::{self, ProgramKind};
+use tipstaff_host::lab::xdp;
 use tipstaff_testing::patience::{in_time, stretched};
 
 #[test]
@@ -280,5 +284,32 @@ fn what_no_file_has_is_in_the_history() {
     lab.done(&["post"]);
     lab.done(&["post", "--revision", "3"]);
     assert_eq!(lab.json(&["state"])["orders"]["path"], other.to_str().unwrap());
+    lab.done(&["withdraw"]);
+}
+
+/// A packet that somebody else's program takes away is no fault of the orders: `state` names it.
+#[test]
+fn who_else_decides_is_told_and_is_no_drift() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(PLATES);
+    lab.done(&["post"]);
+    assert!(!lab.done(&["state"]).contains("XDP"));
+    let mut a = Assembler::default();
+    // XDP_PASS.
+    a.mov(R0, 2);
+    a.exit();
+    let program = sys::program_load(ProgramKind::Xdp, "ts_balance", &a.finish().unwrap()).unwrap();
+    lab.archive.run(move || xdp("lan0", program.as_fd()).unwrap()).unwrap();
+    let told = lab.done(&["state"]);
+    let line = told.lines().find(|line| line.contains("ts_balance")).unwrap();
+    assert!(line.starts_with("  others   program "), "{told}");
+    let ends = "(ts_balance), XDP, decides what arrives on lan0 before the gate";
+    assert!(line.ends_with(ends), "{told}");
+    let state = lab.json(&["state"]);
+    let others = state["others"].as_array().unwrap();
+    let other = others.iter().find(|other| other["name"] == "ts_balance").unwrap();
+    let of = ["hook", "interface", "direction", "order"].map(|key| other[key].as_str().unwrap());
+    assert_eq!(of, ["xdp", "lan0", "inbound", "before"]);
+    assert_eq!(state["state"], "up");
     lab.done(&["withdraw"]);
 }

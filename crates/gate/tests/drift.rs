@@ -2,14 +2,18 @@
 
 #![allow(clippy::unwrap_used)]
 
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::PathBuf;
 
 use tipstaff_bpf::asm::{Assembler, R0};
 use tipstaff_bpf::sys::{self, Attach, ProgramKind};
 use tipstaff_core::brief::Brief;
+use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::read;
+use tipstaff_core::packet::Direction;
 use tipstaff_gate::Gate;
-use tipstaff_gate::kernel::KernelGate;
+use tipstaff_gate::kernel::{KernelGate, Other, Place, Turn};
+use tipstaff_host::lab;
 use tipstaff_testing::scene::{ALLOW, inside, orders, post};
 
 #[test]
@@ -45,31 +49,101 @@ fn tables_that_were_written_over_are_noticed() {
     });
 }
 
+/// A program of somebody else that lets everything pass.
+fn of_another(name: &str, kind: ProgramKind, attach: Option<Attach>, passes: i32) -> OwnedFd {
+    let mut a = Assembler::default();
+    a.mov(R0, passes);
+    a.exit();
+    let code = a.finish().unwrap();
+    sys::program_load_for(kind, attach, name, &code).unwrap()
+}
+
+/// Those of that name: where, which way, and whether before the gate.
+fn others(name: &str, gate: &KernelGate, all: &[Interface]) -> Vec<(Place, Direction, Turn)> {
+    let found = gate.others(all).unwrap().into_iter();
+    let found = found.filter(|other| other.name == name);
+    found.map(|other| (other.place, other.direction, other.order)).collect()
+}
+
 #[test]
-fn a_program_that_decides_before_is_named() {
+fn programs_of_others_at_an_interface_are_told_in_their_turn() {
     inside(|run_dir, all| {
         let mut gate = KernelGate::new(&run_dir).unwrap();
         post(&mut gate, &orders(ALLOW), &all).unwrap();
-        assert_eq!(gate.ahead(&all).unwrap(), []);
-        let mut a = Assembler::default();
-        a.mov(R0, 0);
-        a.exit();
-        let code = a.finish().unwrap();
-        let other = sys::program_load(ProgramKind::SchedCls, "ts_other", &code).unwrap();
+        assert_eq!(others("ts_beside", &gate, &all), []);
         let cable = all.iter().find(|i| i.name == "ts-a").unwrap();
-        let first = (Attach::TcxIngress, sys::Order::First);
-        let link = match sys::link_interface(other.as_fd(), cable.index, first.0, first.1) {
+        let tc = || Place::Tc { interface: "ts-a".into() };
+        let xdp = of_another("ts_beside", ProgramKind::Xdp, None, 2);
+        lab::xdp("ts-a", xdp.as_fd()).unwrap();
+        let before = (Place::Xdp { interface: "ts-a".into() }, Direction::Inbound, Turn::Before);
+        assert_eq!(others("ts_beside", &gate, &all), std::slice::from_ref(&before));
+        let link = |side, order| {
+            let other = of_another("ts_beside", ProgramKind::SchedCls, None, 0);
+            sys::link_interface(other.as_fd(), cable.index, side, order)
+        };
+        let links = match link(Attach::TcxIngress, sys::Order::First) {
             // Before 6.6 nothing comes before a filter of the first priority.
             Err(e) if e.kind() == std::io::ErrorKind::InvalidInput => return,
-            link => link.unwrap(),
+            first => [
+                first.unwrap(),
+                link(Attach::TcxIngress, sys::Order::Last).unwrap(),
+                link(Attach::TcxEgress, sys::Order::Last).unwrap(),
+            ],
         };
-        let ahead = gate.ahead(&all).unwrap();
-        assert_eq!(ahead.len(), 1);
-        let named = (ahead[0].interface.as_str(), ahead[0].name.as_str(), ahead[0].outwards);
-        assert_eq!(named, ("ts-a", "ts_other", false));
-        drop(link);
-        assert_eq!(gate.ahead(&all).unwrap(), []);
+        let expected = [
+            before.clone(),
+            (tc(), Direction::Inbound, Turn::Before),
+            (tc(), Direction::Inbound, Turn::After),
+            (tc(), Direction::Outbound, Turn::After),
+        ];
+        assert_eq!(others("ts_beside", &gate, &all), expected);
+        drop(links);
+        assert_eq!(others("ts_beside", &gate, &all), [before]);
         gate.withdraw().unwrap();
+    });
+}
+
+/// A control group for the time of a test, empty.
+struct Group(PathBuf);
+
+impl Drop for Group {
+    fn drop(&mut self) {
+        std::fs::remove_dir(&self.0).unwrap();
+    }
+}
+
+#[test]
+fn programs_of_control_groups_are_told_with_their_group() {
+    inside(|run_dir, all| {
+        let groups = tempfile::tempdir().unwrap();
+        let flags = nix::mount::MsFlags::empty();
+        nix::mount::mount(Some("groups"), groups.path(), Some("cgroup2"), flags, None::<&str>)
+            .unwrap();
+        let mut gate = KernelGate::new(&run_dir).unwrap();
+        post(&mut gate, &orders(ALLOW), &all).unwrap();
+        // The second line is the gate's own.
+        let own = |other: &Other| other.name == "ts_at_sockets";
+        assert!(!gate.others(&all).unwrap().iter().any(own));
+        let name = format!("ts-others-{}", std::process::id());
+        let group = Group(groups.path().join(&name));
+        std::fs::create_dir(&group.0).unwrap();
+        let folder = std::fs::File::open(&group.0).unwrap();
+        let sides = [Attach::CgroupIngress, Attach::CgroupEgress];
+        let links = sides.map(|side| {
+            let program = of_another("ts_grouped", ProgramKind::CgroupSkb, Some(side), 1);
+            sys::link_cgroup(program.as_fd(), folder.as_fd(), side).unwrap()
+        });
+        let place = || Place::ControlGroup { group: format!("/{name}") };
+        let expected = [
+            (place(), Direction::Inbound, Turn::After),
+            (place(), Direction::Outbound, Turn::Before),
+        ];
+        assert_eq!(others("ts_grouped", &gate, &all), expected);
+        drop((links, folder));
+        assert_eq!(others("ts_grouped", &gate, &all), []);
+        gate.withdraw().unwrap();
+        drop(group);
+        nix::mount::umount(groups.path()).unwrap();
     });
 }
 

@@ -51,7 +51,7 @@ fn where_a_gate_is_up_an_ordinary_account_is_told_that_it_needs_root() {
             is_refused("counted_rules", gate.counted_rules());
             is_refused("time", gate.time(card, &frame, 1));
             is_refused("is_intact", gate.is_intact());
-            is_refused("ahead", gate.ahead(&all));
+            is_refused("others", gate.others(&all));
             is_refused("marks", gate.marks());
             is_refused("events", gate.events().map(drop));
             is_refused(

@@ -9,7 +9,7 @@ use netlink_packet_route::RouteNetlinkMessage;
 use netlink_packet_route::address::{AddressAttribute, AddressMessage};
 use netlink_packet_route::link::{
     InfoData, InfoKind, InfoMacVlan, InfoPortKind, LinkAttribute, LinkFlags, LinkInfo, LinkMessage,
-    MacVlanMode,
+    LinkXdp, MacVlanMode,
 };
 use netlink_sys::{Socket, protocols};
 use tipstaff_core::host::interface::Interface;
@@ -68,6 +68,30 @@ pub fn list() -> io::Result<Vec<Interface>> {
         }
     }
     Ok(found.into_values().collect())
+}
+
+/// The XDP programs of the namespace, which see what arrives before the stack does: the index
+/// of the interface, and the kernel's number of the program.
+///
+/// # Errors
+/// What netlink says.
+pub fn xdp_programs() -> io::Result<Vec<(u32, u32)>> {
+    let all = netlink::route(RouteNetlinkMessage::GetLink(LinkMessage::default()), Kind::Dump)?;
+    let mut found = Vec::new();
+    for answer in all {
+        let RouteNetlinkMessage::NewLink(link) = answer else { continue };
+        for attribute in link.attributes {
+            let LinkAttribute::Xdp(parts) = attribute else { continue };
+            // Of each way that one is attached by; an interface may have two.
+            found.extend(parts.iter().filter_map(|part| match part {
+                LinkXdp::DrvProgId(id) | LinkXdp::SkbProgId(id) | LinkXdp::HwProgId(id) => {
+                    Some((link.header.index, *id))
+                }
+                _ => None,
+            }));
+        }
+    }
+    Ok(found)
 }
 
 /// Whether an interface is a port of a master that takes whatever it receives,

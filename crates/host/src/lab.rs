@@ -13,7 +13,8 @@ use netlink_packet_core::{NLM_F_CREATE, NLM_F_EXCL};
 use netlink_packet_route::address::{AddressAttribute, AddressHeaderFlags, AddressMessage};
 use netlink_packet_route::link::{
     BondMode, InfoBond, InfoBridge, InfoData, InfoIpVlan, InfoKind, InfoMacVlan, InfoVeth,
-    InfoVlan, InfoVrf, IpVlanMode, LinkAttribute, LinkFlags, LinkInfo, LinkMessage, MacVlanMode,
+    InfoVlan, InfoVrf, IpVlanMode, LinkAttribute, LinkFlags, LinkInfo, LinkMessage, LinkXdp,
+    MacVlanMode,
 };
 use netlink_packet_route::neighbour::{
     NeighbourAddress, NeighbourAttribute, NeighbourMessage, NeighbourState,
@@ -355,6 +356,20 @@ fn index(name: &str) -> io::Result<u32> {
 /// What netlink says.
 pub fn up(name: &str) -> io::Result<()> {
     switched(name, LinkFlags::Up)
+}
+
+/// Puts an XDP program at an interface, the kernel's generic way.
+///
+/// # Errors
+/// What netlink says.
+pub fn xdp(name: &str, program: BorrowedFd<'_>) -> io::Result<()> {
+    /// `XDP_FLAGS_SKB_MODE` of `linux/if_link.h`.
+    const GENERIC: u32 = 1 << 1;
+    let mut link = LinkMessage::default();
+    link.header.index = index(name)?;
+    let parts = vec![LinkXdp::Fd(program.as_raw_fd()), LinkXdp::Flags(GENERIC)];
+    link.attributes = vec![LinkAttribute::Xdp(parts)];
+    netlink::route(RouteNetlinkMessage::SetLink(link), Kind::Do(0)).map(drop)
 }
 
 /// Switches an interface off: its routes go.

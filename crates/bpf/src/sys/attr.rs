@@ -77,8 +77,9 @@ attrs! {
     }
     GetFdById { id: u32 }
     GetInfo { bpf_fd: u32, info_len: u32, info: u64 }
+    /// `target` is an interface or a control group.
     ProgQuery {
-        target_ifindex: u32, attach_type: u32, query_flags: u32, attach_flags: u32,
+        target: u32, attach_type: u32, query_flags: u32, attach_flags: u32,
         prog_ids: u64, prog_cnt: u32, pad: u32,
     }
     BtfLoad {

@@ -28,7 +28,7 @@ pub use pins::{pin, pinned};
 pub use programs::{
     LinkInfo, LoadError, SKB_CONTEXT, TestRun, inject_frame, link_cgroup, link_detach, link_info,
     link_interface, link_update, program_bind_map, program_by_id, program_id, program_load,
-    program_load_for, program_maps, program_name, programs_at, test_run_skb,
+    program_load_for, program_maps, program_name, programs_at, programs_of_group, test_run_skb,
 };
 pub use ring::Ring;
 pub use sockets::{descriptor_of, namespace_cookie, namespace_of, tag_socket};

@@ -129,9 +129,21 @@ pub fn program_bind_map(program: BorrowedFd<'_>, map: BorrowedFd<'_>) -> io::Res
 /// # Errors
 /// What the kernel says.
 pub fn programs_at(interface: u32, attach: Attach) -> io::Result<Vec<u32>> {
+    attached(interface, attach)
+}
+
+/// The same of a control group itself, given by its directory: not those of the groups above.
+///
+/// # Errors
+/// What the kernel says.
+pub fn programs_of_group(directory: BorrowedFd<'_>, attach: Attach) -> io::Result<Vec<u32>> {
+    attached(raw(directory), attach)
+}
+
+fn attached(target: u32, attach: Attach) -> io::Result<Vec<u32>> {
     let mut ids = [0u32; MOST_IDS];
     let mut attr = attr::ProgQuery {
-        target_ifindex: interface,
+        target,
         attach_type: attach as u32,
         prog_ids: pointer_mut(&mut ids),
         prog_cnt: MOST_IDS as u32,

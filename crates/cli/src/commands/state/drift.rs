@@ -8,7 +8,8 @@ use serde::Serialize;
 use tipstaff_core::brief::Brief;
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::{Documents, Orders, OrdersHash, read_all};
-use tipstaff_gate::kernel::{Ahead, KernelGate};
+use tipstaff_core::packet::Direction;
+use tipstaff_gate::kernel::{KernelGate, Other, Place, Turn};
 use tipstaff_gate::{GateError, InForce, Record};
 use tipstaff_knock::witness;
 
@@ -16,6 +17,7 @@ use crate::acts::boot_trouble;
 use crate::arguments::Common;
 use crate::attachments::{self, Written};
 use crate::chosen::{self, setting};
+use crate::commands::state::others;
 use crate::history::{History, Revision};
 
 /// One thing that is not as it was posted.
@@ -38,13 +40,14 @@ pub struct Loaded<'l> {
     pub in_force: &'l InForce,
     pub brief: &'l Brief,
     pub interfaces: &'l [Interface],
+    pub others: &'l [Other],
     /// A trial, or a posture for a time.
     pub is_pending: bool,
 }
 
 /// Everything that drifted, in the order in which it is told.
 pub fn drift(common: &Common, loaded: &Loaded<'_>) -> Result<Vec<Drift>, GateError> {
-    let Loaded { gate, in_force, brief, interfaces, is_pending } = loaded;
+    let Loaded { gate, in_force, brief, interfaces, others, is_pending } = loaded;
     let mut drift: Vec<Drift> = other_host(common, in_force).into_iter().collect();
     drift.extend(unguarded(in_force, interfaces));
     if !gate.is_intact()? {
@@ -53,7 +56,7 @@ pub fn drift(common: &Common, loaded: &Loaded<'_>) -> Result<Vec<Drift>, GateErr
             "tipstaff post, and find out who",
         ));
     }
-    drift.extend(gate.ahead(interfaces)?.into_iter().map(before_the_gate));
+    drift.extend(others.iter().filter_map(before_the_gate));
     if !gate.knows_programs(brief)? {
         drift.push(Drift::new(
             "an executable that rules name was replaced after the post",
@@ -111,21 +114,24 @@ fn unguarded<'l>(
     without.chain(inwards_only).map(|what| Drift::new(what, "tipstaff post"))
 }
 
-/// A program of somebody else that sees packets first.
-fn before_the_gate(Ahead { interface, outwards, program, name }: Ahead) -> Drift {
-    let way = if outwards { "on the way out of" } else { "on" };
-    let what = format!("program {program} ({name}) decides {way} {interface} before the gate does");
+/// A program that has put itself where the gate was first.
+fn before_the_gate(other: &Other) -> Option<Drift> {
+    let (Place::Tc { interface }, Turn::Before) = (&other.place, other.order) else {
+        return None;
+    };
+    let way = if other.direction == Direction::Outbound { "on the way out of" } else { "on" };
+    let what = format!("{} decides {way} {interface} before the gate does", others::program(other));
     // The name alone proves nothing.
-    if witness::PROGRAMS.contains(&name.as_str()) {
-        return Drift::new(
+    if witness::PROGRAMS.contains(&other.name.as_str()) {
+        return Some(Drift::new(
             format!("{what}; a running reach check attaches one of that name"),
             "Check again when it has finished.",
-        );
+        ));
     }
-    Drift::new(
+    Some(Drift::new(
         what,
         "tipstaff withdraw, then tipstaff post to put the gate first; or remove the other program",
-    )
+    ))
 }
 
 fn not_the_last_post(common: &Common, in_force: &InForce) -> Option<Drift> {

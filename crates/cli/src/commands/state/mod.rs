@@ -2,6 +2,7 @@
 
 mod check;
 mod drift;
+mod others;
 
 pub use check::Checked;
 
@@ -12,7 +13,7 @@ use serde::Serialize;
 use tipstaff_core::analysis::remarks::{Remark, program_remarks};
 use tipstaff_core::host::interface::Interface;
 use tipstaff_core::orders::{NO_POSTURE, Orders, OrdersHash, Origin};
-use tipstaff_gate::kernel::{KernelGate, Shortfall, executables, shortfalls};
+use tipstaff_gate::kernel::{KernelGate, Other, Shortfall, executables, shortfalls};
 use tipstaff_gate::{Gate, GateError, Pending, Record, Rehearsal};
 use tipstaff_host::interfaces;
 
@@ -56,6 +57,8 @@ pub struct Report {
     restart: Option<Restart>,
     /// What the gate cannot promise on this machine.
     limits: Vec<Shortfall>,
+    /// Programs of others that decide about packets as well, and who sees one first.
+    others: Vec<Other>,
     /// About the programs that rules name.
     remarks: Vec<Remark>,
     /// Orders that decide beside them and stop nothing.
@@ -81,6 +84,7 @@ impl Report {
             last_check: None,
             restart: None,
             limits: Vec::new(),
+            others: Vec::new(),
             remarks: Vec::new(),
             rehearsal: None,
         }
@@ -187,11 +191,13 @@ fn found(common: &Common, gate: &KernelGate) -> Result<Found, Failure> {
     let (guarded, unguarded): (Vec<&Interface>, Vec<&Interface>) =
         all.iter().partition(|i| in_force.guarded.iter().any(|g| g.0 == i.index));
     let LoadedPolicy { orders, brief, .. } = chosen::from_force(&in_force)?;
+    let others = gate.others(&all)?;
     let loaded = Loaded {
         gate,
         in_force: &in_force,
         brief: &brief,
         interfaces: &all,
+        others: &others,
         is_pending: pending.is_some(),
     };
     let drift = drift::drift(common, &loaded)?;
@@ -223,6 +229,7 @@ fn found(common: &Common, gate: &KernelGate) -> Result<Found, Failure> {
         last_check: None,
         restart: Some(units::restart(common)),
         limits,
+        others,
         remarks: program_remarks(&brief, &executables::notes(&brief)),
         rehearsal: rehearsal.as_ref().map(Rehearsed::of),
     };
@@ -311,6 +318,9 @@ fn print(report: &Report, record: &Record, pending: Option<Pending>, terminal: &
     }
     for limit in &report.limits {
         terminal.line(format!("  limit    {limit}"));
+    }
+    for other in others::lines(&report.others) {
+        terminal.line(format!("  others   {other}"));
     }
     for Remark { rule, message } in &report.remarks {
         terminal.line(format!("  note     on {rule}: {message}"));

@@ -76,9 +76,12 @@ pub(crate) fn detach_idle(pins: &Pins, needed: Needed) {
     }
 }
 
+/// The name of the programs of the second line.
+pub(crate) const DISPATCHER: &str = "ts_at_sockets";
+
 /// The folder of the root of the control groups (cgroups(7), version 2);
 /// `None` where this kernel has none.
-fn control_groups(run_dir: &Path) -> Option<File> {
+pub(crate) fn control_groups(run_dir: &Path) -> Option<File> {
     let mountinfo = fs::read_to_string("/proc/thread-self/mountinfo").ok()?;
     let own = mountinfo.lines().find_map(|line| {
         let (before, behind) = line.split_once(" - ")?;
@@ -199,7 +202,7 @@ pub(crate) fn attach(
         let Some(groups) = &groups else { continue };
         let here = DispatcherEnv { slot: slot.as_fd(), namespace, ..here };
         let code = dispatcher::at_sockets(hook, outwards, here).map_err(misfit)?;
-        let program = load(hook.kind(), hook.attach(), "ts_at_sockets", &code)?;
+        let program = load(hook.kind(), hook.attach(), DISPATCHER, &code)?;
         let link = sys::link_cgroup(program.as_fd(), groups.as_fd(), place)
             .map_err(bpf("to attach to the control groups"))?;
         pins.keep_link(link.as_fd(), pin, made)?;

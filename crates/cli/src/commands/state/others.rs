@@ -1,0 +1,113 @@
+//! Programs of others that decide about packets, too, in words.
+
+use std::collections::BTreeSet;
+
+use tipstaff_core::packet::Direction;
+use tipstaff_gate::kernel::{Other, Place, Turn};
+
+/// So many names are told, and how many there are more.
+const NAMED: usize = 3;
+
+/// All others: a line for each at an interface, and one for the control groups.
+pub fn lines(others: &[Other]) -> Vec<String> {
+    let at_interfaces = others.iter().filter_map(at_an_interface);
+    at_interfaces.chain(at_groups(others)).collect()
+}
+
+fn at_an_interface(other: &Other) -> Option<String> {
+    let program = program(other);
+    match (&other.place, other.order, other.direction) {
+        (Place::Xdp { interface }, ..) => {
+            Some(format!("{program}, XDP, decides what arrives on {interface} before the gate"))
+        }
+        (Place::Tc { interface }, Turn::After, Direction::Outbound) => {
+            Some(format!("{program} decides on the way out of {interface} after the gate"))
+        }
+        (Place::Tc { interface }, Turn::After, _) => {
+            Some(format!("{program} decides what arrives on {interface} after the gate"))
+        }
+        (Place::Tc { .. }, Turn::Before, _) | (Place::ControlGroup { .. }, ..) => None,
+    }
+}
+
+fn at_groups(others: &[Other]) -> Option<String> {
+    let groups: BTreeSet<&str> = others
+        .iter()
+        .filter_map(|other| match &other.place {
+            Place::ControlGroup { group } => Some(group.as_str()),
+            _ => None,
+        })
+        .collect();
+    let named: Vec<&str> = groups.iter().take(NAMED).map(|path| last_part(path)).collect();
+    let named = named.join(", ");
+    let of = match groups.len() {
+        0 => return None,
+        1 => format!("the control group {named}"),
+        many if many > NAMED => {
+            format!("{many} control groups ({named} and {} more)", many - NAMED)
+        }
+        many => format!("{many} control groups ({named})"),
+    };
+    Some(format!(
+        "programs of {of} decide what their sockets receive after the gate, and what they send \
+         before it; systemd's IPAddressDeny= makes such"
+    ))
+}
+
+fn last_part(path: &str) -> &str {
+    match path.rsplit('/').next() {
+        None | Some("") => "/",
+        Some(name) => name,
+    }
+}
+
+/// Its number and name.
+pub fn program(Other { program, name, .. }: &Other) -> String {
+    match program {
+        Some(number) => format!("program {number} ({name})"),
+        None => "a filter without a program".into(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used)]
+
+    use super::*;
+
+    fn at(place: Place, direction: Direction, order: Turn) -> Other {
+        Other { place, direction, order, program: Some(57), name: "count".into() }
+    }
+
+    #[test]
+    fn who_sees_a_packet_first_is_said() {
+        let interface = || "lan0".to_owned();
+        let group = |name: &str| Place::ControlGroup { group: format!("/plates.slice/{name}") };
+        let (tc, xdp) =
+            (Place::Tc { interface: interface() }, Place::Xdp { interface: interface() });
+        let mut others = vec![
+            at(xdp, Direction::Inbound, Turn::Before),
+            at(tc.clone(), Direction::Inbound, Turn::Before),
+            at(tc.clone(), Direction::Inbound, Turn::After),
+            Other { program: None, ..at(tc, Direction::Outbound, Turn::After) },
+            at(group("reduce.service"), Direction::Inbound, Turn::After),
+            at(group("reduce.service"), Direction::Outbound, Turn::Before),
+        ];
+        let told = lines(&others);
+        assert_eq!(
+            told[..3],
+            [
+                "program 57 (count), XDP, decides what arrives on lan0 before the gate",
+                "program 57 (count) decides what arrives on lan0 after the gate",
+                "a filter without a program decides on the way out of lan0 after the gate",
+            ]
+        );
+        assert!(told[3].starts_with("programs of the control group reduce.service decide what"));
+        for name in ["a", "b", "c"] {
+            others.push(at(group(name), Direction::Outbound, Turn::Before));
+        }
+        let told = lines(&others).pop().unwrap();
+        assert!(told.starts_with("programs of 4 control groups (a, b, c and 1 more) decide"));
+        assert_eq!(lines(&[]), [""; 0]);
+    }
+}
