@@ -72,7 +72,7 @@ fn a_large_page_is_light_and_keeps_nobody_out() {
     let (Some(node), Some(chromium), true) =
         (on_path("node"), chromium, modules.join("axe-core").exists())
     else {
-        skipped("the page in a browser", &"it needs node, chromium and target/node_modules");
+        skipped("the page in a browser was", &"it needs node, chromium and target/node_modules");
         return;
     };
     let checked = Command::new(node)

@@ -42,8 +42,8 @@ pub use approach::{Approach, WitnessFault, approach};
 use approach::{attaching, system};
 pub use through::{CameOut, Through, WentThrough};
 
-/// The programs that stand in front of the gate while a witness knocks.
-pub const PROGRAMS: [&str; 2] = ["ts_mark", "ts_catch"];
+/// The programs that stand around the gate while a witness knocks, by what they are called.
+pub const PROGRAMS: [&str; 4] = ["ts_mark", "ts_catch", "ts_came_in", "ts_came_out"];
 
 /// Knocks share this many source ports, all of them caught on their way out.
 const PORTS: u16 = u16::MAX - FIRST_PORT;
@@ -135,7 +135,7 @@ impl Witness {
             sys::program_load(ProgramKind::SchedCls, name, &code.map_err(system)?).map_err(system)
         };
         let mark = load(PROGRAMS[0], mark_program(own, knock, seen.as_fd()))?;
-        let record = load("ts_came_in", record_program(family, knock, through, map.as_fd()))?;
+        let record = load(PROGRAMS[2], record_program(family, knock, through, map.as_fd()))?;
         let catch = load(PROGRAMS[1], catch_program(family, own, played.as_fd(), map.as_fd()))?;
         let (here, back) = (approach.interface.index, approach.back);
         let attach = |program: BorrowedFd<'_>, interface, side, order| {

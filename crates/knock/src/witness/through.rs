@@ -14,7 +14,7 @@ use tipstaff_gate::kernel::Marks;
 use super::answers::{Answered, Caught, What};
 use super::approach::{Approach, WitnessFault, system};
 use super::programs::came_out_program;
-use super::{LetIn, SETTLING, Witness, port_of};
+use super::{LetIn, PROGRAMS, SETTLING, Witness, port_of};
 use crate::Reply;
 use crate::frames::{self, FIRST_PORT};
 
@@ -64,7 +64,7 @@ impl Through {
         let (ring, played) = (witness.ring.as_fd(), witness.played.as_fd());
         let code = came_out_program(family, played, ring).map_err(system)?;
         let program =
-            sys::program_load(ProgramKind::SchedCls, "ts_came_out", &code).map_err(system)?;
+            sys::program_load(ProgramKind::SchedCls, PROGRAMS[3], &code).map_err(system)?;
         let mut links = Vec::with_capacity(leaves.len());
         for leaves in leaves {
             let (program, order) = (program.as_fd(), Order::First);

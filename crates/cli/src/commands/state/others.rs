@@ -4,13 +4,16 @@ use std::collections::BTreeSet;
 
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::{Other, Place, Turn};
+use tipstaff_knock::witness;
 
 /// So many names are told, and how many there are more.
 const NAMED: usize = 3;
 
-/// All others: a line for each at an interface, and one for the control groups.
+/// All others: a line for each at an interface, and one for the control groups. What a running
+/// reach check attaches stops nothing, and is gone in a moment.
 pub fn lines(others: &[Other]) -> Vec<String> {
-    let at_interfaces = others.iter().filter_map(at_an_interface);
+    let lasting = others.iter().filter(|other| !witness::PROGRAMS.contains(&other.name.as_str()));
+    let at_interfaces = lasting.filter_map(at_an_interface);
     at_interfaces.chain(at_groups(others)).collect()
 }
 
@@ -108,6 +111,10 @@ mod tests {
         }
         let told = lines(&others).pop().unwrap();
         assert!(told.starts_with("programs of 4 control groups (a, b, c and 1 more) decide"));
-        assert_eq!(lines(&[]), [""; 0]);
+        others.retain(|other| matches!(other.place, Place::Tc { .. }));
+        for other in &mut others {
+            other.name = witness::PROGRAMS[0].into();
+        }
+        assert_eq!(lines(&others), [""; 0]);
     }
 }
