@@ -8,6 +8,7 @@ mod desk;
 use std::fs;
 
 use desk::Desk;
+use tipstaff_testing::patience::is_emulated;
 
 const ORDERS: &str = include_str!("../demo/orders.toml");
 
@@ -87,17 +88,22 @@ fn an_edit_that_cannot_be_leaves_the_file_as_it_was() {
 #[test]
 fn of_many_edits_at_once_none_is_lost() {
     let desk = Desk::new(ORDERS);
-    std::thread::scope(|scope| {
-        for n in 0..12 {
-            let desk = &desk;
-            let port = format!("tcp/{}", 9000 + n);
-            scope.spawn(move || {
-                assert!(desk.run(&["rule", "add", "allow", &port]).status.success());
-            });
-        }
+    let told: Vec<String> = std::thread::scope(|scope| {
+        let desk = &desk;
+        let edit = |n| {
+            scope.spawn(move || desk.text(&["rule", "add", "allow", &format!("tcp/{}", 9000 + n)]))
+        };
+        let edits: Vec<_> = (0..12).map(edit).collect();
+        edits.into_iter().map(|edit| edit.join().unwrap()).collect()
     });
+    // Who waits in vain says so: an emulated processor has not done all of them in that time.
+    let (done, others): (Vec<String>, Vec<String>) =
+        told.into_iter().partition(|told| told.ends_with("(exit code 0)"));
+    assert!(others.is_empty() || is_emulated(), "{others:#?}");
+    assert!(others.iter().all(|told| told.contains("has been locked by")), "{others:#?}");
     let rules = desk.json(&["rules"])["rules"].as_array().unwrap().len();
-    assert_eq!(rules, 7 + 12);
+    assert_eq!(rules, 7 + done.len());
+    assert!(!done.is_empty());
 }
 
 #[test]
