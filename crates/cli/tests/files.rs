@@ -18,7 +18,7 @@ use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES};
 use nix::fcntl::{Flock, FlockArg};
 use serde_json::Value;
 use tipstaff_host::lab;
-use tipstaff_testing::patience::in_time;
+use tipstaff_testing::patience::{in_time, stretched};
 
 fn run(folder: &Path, arguments: &[&str]) -> Output {
     assert_cmd::Command::cargo_bin("tipstaff")
@@ -30,7 +30,7 @@ fn run(folder: &Path, arguments: &[&str]) -> Output {
         .env("TIPSTAFF_RUN", folder.join("run"))
         .env("TIPSTAFF_HISTORY", folder.join("history"))
         // What waits or reads without an end is stopped, which fails the test.
-        .timeout(Duration::from_secs(20))
+        .timeout(stretched(Duration::from_secs(20)))
         .output()
         .unwrap()
 }
