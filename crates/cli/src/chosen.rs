@@ -246,8 +246,8 @@ pub fn of_record(record: &Record) -> Result<LoadedPolicy, Failure> {
     let origin = origin_of(record);
     let setting = (record.host.clone(), record.posture.clone());
     let attachments = record.attachments.clone();
-    let (path, text) = (Path::new(record.place()), record.orders.clone());
-    chosen(path, text, origin, attachments, |_| Ok(setting))
+    let (path, text) = (record.path.as_deref().unwrap_or("built in"), record.orders.clone());
+    chosen(Path::new(path), text, origin, attachments, |_| Ok(setting))
 }
 
 /// Tells the list that orders mean for a host from others, whatever machine it is.

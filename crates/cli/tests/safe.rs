@@ -302,8 +302,8 @@ fn who_else_decides_is_told_and_is_no_drift() {
     lab.archive.run(move || xdp("lan0", program.as_fd()).unwrap()).unwrap();
     let told = lab.done(&["state"]);
     let line = told.lines().find(|line| line.contains("ts_balance")).unwrap();
-    assert!(line.starts_with("  others   program "), "{told}");
-    let ends = "(ts_balance), XDP, decides what arrives on lan0 before the gate";
+    assert!(line.starts_with("  others   XDP program "), "{told}");
+    let ends = "(ts_balance) on lan0 sees inbound packets before the gate";
     assert!(line.ends_with(ends), "{told}");
     let state = lab.json(&["state"]);
     let others = state["others"].as_array().unwrap();

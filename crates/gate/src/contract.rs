@@ -64,11 +64,6 @@ impl Record {
         }
     }
 
-    /// For people: the path, or that there is none.
-    pub fn place(&self) -> &str {
-        self.path.as_deref().unwrap_or("built in")
-    }
-
     /// Which orders these are.
     pub fn hash(&self) -> OrdersHash {
         OrdersHash::digest(self.sheets())

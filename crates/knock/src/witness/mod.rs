@@ -43,7 +43,11 @@ use approach::{attaching, system};
 pub use through::{CameOut, Through, WentThrough};
 
 /// The programs that stand around the gate while a witness knocks, by what they are called.
-pub const PROGRAMS: [&str; 4] = ["ts_mark", "ts_catch", "ts_came_in", "ts_came_out"];
+pub const PROGRAMS: [&str; 4] = [MARK, CATCH, CAME_IN, CAME_OUT];
+const MARK: &str = "ts_mark";
+const CATCH: &str = "ts_catch";
+const CAME_IN: &str = "ts_came_in";
+const CAME_OUT: &str = "ts_came_out";
 
 /// Knocks share this many source ports, all of them caught on their way out.
 const PORTS: u16 = u16::MAX - FIRST_PORT;
@@ -134,9 +138,9 @@ impl Witness {
         let load = |name, code: Result<Vec<u8>, AssembleError>| {
             sys::program_load(ProgramKind::SchedCls, name, &code.map_err(system)?).map_err(system)
         };
-        let mark = load(PROGRAMS[0], mark_program(own, knock, seen.as_fd()))?;
-        let record = load(PROGRAMS[2], record_program(family, knock, through, map.as_fd()))?;
-        let catch = load(PROGRAMS[1], catch_program(family, own, played.as_fd(), map.as_fd()))?;
+        let mark = load(MARK, mark_program(own, knock, seen.as_fd()))?;
+        let record = load(CAME_IN, record_program(family, knock, through, map.as_fd()))?;
+        let catch = load(CATCH, catch_program(family, own, played.as_fd(), map.as_fd()))?;
         let (here, back) = (approach.interface.index, approach.back);
         let attach = |program: BorrowedFd<'_>, interface, side, order| {
             sys::link_interface(program, interface, side, order).map_err(attaching)

@@ -14,7 +14,7 @@ use tipstaff_gate::kernel::Marks;
 use super::answers::{Answered, Caught, What};
 use super::approach::{Approach, WitnessFault, system};
 use super::programs::came_out_program;
-use super::{LetIn, PROGRAMS, SETTLING, Witness, port_of};
+use super::{CAME_OUT, LetIn, SETTLING, Witness, port_of};
 use crate::Reply;
 use crate::frames::{self, FIRST_PORT};
 
@@ -63,8 +63,7 @@ impl Through {
         let witness = Witness::open_for(approach, marks, true)?;
         let (ring, played) = (witness.ring.as_fd(), witness.played.as_fd());
         let code = came_out_program(family, played, ring).map_err(system)?;
-        let program =
-            sys::program_load(ProgramKind::SchedCls, PROGRAMS[3], &code).map_err(system)?;
+        let program = sys::program_load(ProgramKind::SchedCls, CAME_OUT, &code).map_err(system)?;
         let mut links = Vec::with_capacity(leaves.len());
         for leaves in leaves {
             let (program, order) = (program.as_fd(), Order::First);

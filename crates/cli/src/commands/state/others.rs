@@ -2,7 +2,6 @@
 
 use std::collections::BTreeSet;
 
-use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::{Other, Place, Turn};
 use tipstaff_knock::witness;
 
@@ -18,19 +17,17 @@ pub fn lines(others: &[Other]) -> Vec<String> {
 }
 
 fn at_an_interface(other: &Other) -> Option<String> {
-    let program = program(other);
-    match (&other.place, other.order, other.direction) {
-        (Place::Xdp { interface }, ..) => {
-            Some(format!("{program}, XDP, decides what arrives on {interface} before the gate"))
-        }
-        (Place::Tc { interface }, Turn::After, Direction::Outbound) => {
-            Some(format!("{program} decides on the way out of {interface} after the gate"))
-        }
-        (Place::Tc { interface }, Turn::After, _) => {
-            Some(format!("{program} decides what arrives on {interface} after the gate"))
-        }
-        (Place::Tc { .. }, Turn::Before, _) | (Place::ControlGroup { .. }, ..) => None,
-    }
+    let (interface, xdp) = match (&other.place, other.order) {
+        (Place::Xdp { interface }, _) => (interface, "XDP "),
+        (Place::Tc { interface }, Turn::After) => (interface, ""),
+        (Place::Tc { .. }, Turn::Before) | (Place::ControlGroup { .. }, _) => return None,
+    };
+    let (program, direction) = (program(other), other.direction.name());
+    let order = match other.order {
+        Turn::Before => "before",
+        Turn::After => "after",
+    };
+    Some(format!("{xdp}{program} on {interface} sees {direction} packets {order} the gate"))
 }
 
 fn at_groups(others: &[Other]) -> Option<String> {
@@ -52,8 +49,8 @@ fn at_groups(others: &[Other]) -> Option<String> {
         many => format!("{many} control groups ({named})"),
     };
     Some(format!(
-        "programs of {of} decide what their sockets receive after the gate, and what they send \
-         before it; systemd's IPAddressDeny= makes such"
+        "programs of {of} see inbound packets after the gate and outbound packets before it \
+         (systemd attaches such for IPAddressDeny=)"
     ))
 }
 
@@ -68,13 +65,15 @@ fn last_part(path: &str) -> &str {
 pub fn program(Other { program, name, .. }: &Other) -> String {
     match program {
         Some(number) => format!("program {number} ({name})"),
-        None => "a filter without a program".into(),
+        None => "a tc filter".into(),
     }
 }
 
 #[cfg(test)]
 mod tests {
     #![allow(clippy::unwrap_used)]
+
+    use tipstaff_core::packet::Direction;
 
     use super::*;
 
@@ -100,17 +99,19 @@ mod tests {
         assert_eq!(
             told[..3],
             [
-                "program 57 (count), XDP, decides what arrives on lan0 before the gate",
-                "program 57 (count) decides what arrives on lan0 after the gate",
-                "a filter without a program decides on the way out of lan0 after the gate",
+                "XDP program 57 (count) on lan0 sees inbound packets before the gate",
+                "program 57 (count) on lan0 sees inbound packets after the gate",
+                "a tc filter on lan0 sees outbound packets after the gate",
             ]
         );
-        assert!(told[3].starts_with("programs of the control group reduce.service decide what"));
+        assert!(
+            told[3].starts_with("programs of the control group reduce.service see inbound packets")
+        );
         for name in ["a", "b", "c"] {
             others.push(at(group(name), Direction::Outbound, Turn::Before));
         }
         let told = lines(&others).pop().unwrap();
-        assert!(told.starts_with("programs of 4 control groups (a, b, c and 1 more) decide"));
+        assert!(told.starts_with("programs of 4 control groups (a, b, c and 1 more) see"));
         others.retain(|other| matches!(other.place, Place::Tc { .. }));
         for other in &mut others {
             other.name = witness::PROGRAMS[0].into();
