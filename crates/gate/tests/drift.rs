@@ -13,7 +13,7 @@ use tipstaff_core::orders::read;
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::Gate;
 use tipstaff_gate::kernel::{KernelGate, Other, Place, Turn};
-use tipstaff_host::lab;
+use tipstaff_host::{filters, lab};
 use tipstaff_testing::scene::{ALLOW, inside, orders, post};
 
 #[test]
@@ -98,6 +98,12 @@ fn programs_of_others_at_an_interface_are_told_in_their_turn() {
         ];
         assert_eq!(others("ts_beside", &gate, &all), expected);
         drop(links);
+        // A filter comes after all links.
+        let other = of_another("ts_beside", ProgramKind::SchedCls, None, 0);
+        filters::attach(cable.index, filters::Side::Egress, other.as_fd()).unwrap();
+        let after = (tc(), Direction::Outbound, Turn::After);
+        assert_eq!(others("ts_beside", &gate, &all), [before.clone(), after]);
+        filters::detach(cable.index, filters::Side::Egress).unwrap();
         assert_eq!(others("ts_beside", &gate, &all), [before]);
         gate.withdraw().unwrap();
     });

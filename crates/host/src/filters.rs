@@ -5,6 +5,7 @@
 //! One filter a side, at a priority and with a handle of its own. What is
 //! attached stays when the process ends.
 
+use std::collections::BTreeSet;
 use std::io;
 use std::os::fd::{AsRawFd, BorrowedFd};
 
@@ -149,21 +150,28 @@ fn filter(body: &[u8]) -> Option<Filter> {
     (handle != 0).then_some(Filter { own: handle == OWN && is_named, program })
 }
 
+/// The indexes of the interfaces that can have filters: those with a discipline for them
+/// (`ingress`, `clsact`).
+///
+/// # Errors
+/// What netlink says.
+pub fn disciplined() -> io::Result<BTreeSet<u32>> {
+    let disciplines = ask(RTM_GETQDISC, DUMP, &message(0, 0, 0, 0))?;
+    let found = disciplines.iter().filter_map(|body| {
+        let kind = attribute(body.get(MESSAGE..)?, TCA_KIND)?;
+        matches!(kind, b"ingress\0" | b"clsact\0").then(|| body.u32_ne(4))?
+    });
+    Ok(found.collect())
+}
+
 /// The indexes of the interfaces where somebody else's filters may look at what arrives.
 ///
 /// # Errors
 /// What netlink says.
 pub(crate) fn others_at_ingress() -> io::Result<Vec<u32>> {
-    let disciplines = ask(RTM_GETQDISC, DUMP, &message(0, 0, 0, 0))?;
     let mut found = Vec::new();
-    for body in &disciplines {
-        let (Some(index), Some(kind)) =
-            (body.u32_ne(4), body.get(MESSAGE..).and_then(|all| attribute(all, TCA_KIND)))
-        else {
-            continue;
-        };
-        let for_arrivals = matches!(kind, b"ingress\0" | b"clsact\0");
-        if for_arrivals && !only_ours(index)? {
+    for index in disciplined()? {
+        if !only_ours(index)? {
             found.push(index);
         }
     }

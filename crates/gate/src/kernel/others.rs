@@ -81,9 +81,12 @@ impl KernelGate {
     pub fn others(&self, interfaces: &[Interface]) -> Result<Vec<Other>, GateError> {
         support::check_root()?;
         let mut found = at_xdp(interfaces).map_err(system("reading the interfaces"))?;
+        // Asked once: most interfaces have no filters.
+        let disciplined = filters::disciplined().map_err(system("reading the filters"))?;
         for interface in interfaces {
+            let may_have_filters = disciplined.contains(&interface.index);
             for at in [At::Ingress, At::Egress] {
-                found.extend(self.beside(interface, at)?);
+                found.extend(self.beside(interface, at, may_have_filters)?);
             }
         }
         found.extend(at_groups(self.pins().run_dir()));
@@ -91,11 +94,16 @@ impl KernelGate {
     }
 
     /// Those at a side of an interface that the gate has.
-    fn beside(&self, interface: &Interface, at: At) -> Result<Vec<Other>, GateError> {
+    fn beside(
+        &self,
+        interface: &Interface,
+        at: At,
+        may_have_filters: bool,
+    ) -> Result<Vec<Other>, GateError> {
         let Some(own) = self.pins().program_at(at, interface.index)? else {
             return Ok(Vec::new());
         };
-        let all = match programs_at(interface.index, at) {
+        let all = match programs_at(interface.index, at, may_have_filters) {
             Err(e) if e.raw_os_error() == Some(libc::ENODEV) => return Ok(Vec::new()),
             all => all.map_err(bpf("to read what is attached to an interface"))?,
         };
@@ -122,7 +130,7 @@ fn name_of(program: u32) -> String {
 
 /// What is at a side of an interface in the order in which it runs: the programs of links, then
 /// filters, where `None` is one without a program.
-fn programs_at(interface: u32, at: At) -> io::Result<Vec<Option<u32>>> {
+fn programs_at(interface: u32, at: At, may_have_filters: bool) -> io::Result<Vec<Option<u32>>> {
     let side = match at {
         At::Ingress => Attach::TcxIngress,
         At::Egress => Attach::TcxEgress,
@@ -132,7 +140,10 @@ fn programs_at(interface: u32, at: At) -> io::Result<Vec<Option<u32>>> {
         Err(e) if e.kind() == io::ErrorKind::InvalidInput => Vec::new(),
         links => links?,
     };
-    let filters = filters::list(interface, at.filter_side())?;
+    let filters = match may_have_filters {
+        true => filters::list(interface, at.filter_side())?,
+        false => Vec::new(),
+    };
     let filters = filters.into_iter().map(|filter| filter.program);
     Ok(links.into_iter().map(Some).chain(filters).collect())
 }
