@@ -15,7 +15,7 @@ use std::time::Duration;
 use common::{ARCHIVE, HEAD, Lab, PARTNER, PLATES, STRANGER};
 use serde_json::Value;
 use tipstaff_bpf::asm::{Assembler, R0};
-use tipstaff_bpf::sys::{self, ProgramKind};
+use tipstaff_bpf::sys::{self, Attach, Order, ProgramKind};
 use tipstaff_host::lab::xdp;
 use tipstaff_testing::patience::{in_time, stretched};
 
@@ -312,4 +312,45 @@ fn who_else_decides_is_told_and_is_no_drift() {
     assert_eq!(of, ["xdp", "lan0", "inbound", "before"]);
     assert_eq!(state["state"], "up");
     lab.done(&["withdraw"]);
+}
+
+/// A slow check attaches its programs for minutes: nobody is to be called for that.
+#[test]
+fn a_running_reach_check_is_told_and_is_no_drift() {
+    let Some(lab) = Lab::new() else { return };
+    lab.orders(PLATES);
+    lab.done(&["post"]);
+    let mut slow = lab.command(&["reach", "--as", PARTNER[0], "--all-ports", "--pace", "20"]);
+    slow.stdout(Stdio::null()).stderr(Stdio::null());
+    let mut slow = lab.archive.run(move || slow.spawn().unwrap()).unwrap();
+    let look = || lab.json(&["state"]);
+    let marks = |state: &Value| {
+        let others = state["others"].as_array().unwrap();
+        others.iter().any(|other| other["name"] == "ts_mark" && other["order"] == "before")
+    };
+    assert!(in_time(|| marks(&look())), "the check has not begun");
+    let seen = look();
+    assert!(marks(&seen), "{seen}");
+    assert_eq!((&seen["state"], &seen["reach_is_running"]), (&"up".into(), &true.into()));
+    assert_eq!(seen["drift"], Value::Array(Vec::new()));
+    assert!(lab.done(&["state"]).contains("a reach check is running"));
+    // Killed, it takes everything with it.
+    slow.kill().unwrap();
+    slow.wait().unwrap();
+    assert!(in_time(|| look()["reach_is_running"] == false && !marks(&look())));
+    // What only bears the name is somebody else's.
+    let mut a = Assembler::default();
+    a.mov(R0, -1);
+    a.exit();
+    let code = a.finish().unwrap();
+    let program = sys::program_load(ProgramKind::SchedCls, "ts_mark", &code).unwrap();
+    let lan0 = lab.archive.run(|| nix::net::if_::if_nametoindex("lan0").unwrap()).unwrap();
+    let link = lab.archive.run(move || {
+        sys::link_interface(program.as_fd(), lan0, Attach::TcxIngress, Order::First).unwrap()
+    });
+    let state = lab.tipstaff(&["state"]);
+    assert_eq!(state.status.code(), Some(11));
+    drop(link);
+    lab.done(&["withdraw"]);
+    assert!(!lab.path().join("run").exists());
 }

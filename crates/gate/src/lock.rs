@@ -17,9 +17,10 @@ const INTERVAL: Duration = Duration::from_millis(20);
 /// A lock that is held until it is dropped.
 #[derive(Debug)]
 pub struct Lock {
-    _file: Flock<File>,
+    file: Flock<File>,
     path: PathBuf,
     passing: bool,
+    shared: bool,
 }
 
 /// Why a lock was not taken.
@@ -53,17 +54,34 @@ impl Lock {
     /// # Errors
     /// [`LockError`].
     pub fn wait_for(path: &Path, patience: Duration) -> Result<Self, LockError> {
+        Self::wait(path, patience, false)
+    }
+
+    /// As [`Self::wait_for`], together with others that share it.
+    ///
+    /// # Errors
+    /// [`LockError`].
+    pub fn share(path: &Path, patience: Duration) -> Result<Self, LockError> {
+        Self::wait(path, patience, true)
+    }
+
+    fn wait(path: &Path, patience: Duration, shared: bool) -> Result<Self, LockError> {
+        let kind = match shared {
+            true => FlockArg::LockSharedNonblock,
+            false => FlockArg::LockExclusiveNonblock,
+        };
         let failed = |source| LockError::System { path: path.display().to_string(), source };
         let begin = Instant::now();
         loop {
             let file = open(path).map_err(failed)?;
             let own = file.metadata().map_err(failed)?;
-            match Flock::lock(file, FlockArg::LockExclusiveNonblock) {
+            match Flock::lock(file, kind) {
                 Ok(file) => {
                     // Whoever held it before may have taken the file away.
                     let now = fs::symlink_metadata(path);
                     if now.is_ok_and(|now| (now.dev(), now.ino()) == (own.dev(), own.ino())) {
-                        return Ok(Self { _file: file, path: path.to_owned(), passing: false });
+                        let path = path.to_owned();
+                        return Ok(Self { file, path, passing: false, shared });
                     }
                 }
                 Err((_, nix::errno::Errno::EWOULDBLOCK)) => {
@@ -85,7 +103,8 @@ impl Lock {
 }
 
 impl Lock {
-    /// Its file goes when the lock is released: it stands where people look.
+    /// Its file goes when the lock is released, by the last who shared it: it stands where
+    /// people look.
     #[must_use]
     pub fn passing(mut self) -> Self {
         self.passing = true;
@@ -95,11 +114,26 @@ impl Lock {
 
 impl Drop for Lock {
     fn drop(&mut self) {
-        if self.passing {
+        let alone = || self.file.relock(FlockArg::LockExclusiveNonblock).is_ok();
+        if self.passing && (!self.shared || alone()) {
             // Whoever waits for it sees that the file is another one, and makes it anew.
             let _ = fs::remove_file(&self.path);
         }
     }
+}
+
+/// Whether somebody holds a lock on this file, or shares one. A file of another account says
+/// nothing.
+pub fn is_held(path: &Path) -> bool {
+    let mut options = File::options();
+    options.read(true).custom_flags(nix::libc::O_NOFOLLOW | nix::libc::O_NONBLOCK);
+    let Ok(file) = options.open(path) else { return false };
+    let own = nix::unistd::geteuid().as_raw();
+    if !file.metadata().is_ok_and(|found| found.uid() == own || found.uid() == 0) {
+        return false;
+    }
+    let locked = Flock::lock(file, FlockArg::LockExclusiveNonblock);
+    matches!(locked, Err((_, nix::errno::Errno::EWOULDBLOCK)))
 }
 
 /// Opens or makes the file. No link is followed, and nobody else can open it.
@@ -172,6 +206,24 @@ mod tests {
         drop(first);
         drop(Lock::wait_for(&path, Duration::ZERO).unwrap().passing());
         assert!(!path.exists());
+    }
+
+    #[test]
+    fn the_last_who_shares_a_lock_takes_its_file_away() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("shared");
+        assert!(!is_held(&path));
+        let share = || Lock::share(&path, Duration::ZERO).unwrap().passing();
+        let (first, second) = (share(), share());
+        assert!(is_held(&path));
+        assert!(matches!(Lock::wait_for(&path, Duration::ZERO), Err(LockError::Held { .. })));
+        drop(first);
+        assert!(is_held(&path));
+        drop(second);
+        assert!(!path.exists());
+        // Killed, one leaves its file behind, and no lock.
+        fs::write(&path, "").unwrap();
+        assert!(!is_held(&path));
     }
 
     #[test]

@@ -12,8 +12,10 @@ use crate::contract::{GateError, Maker, RuleCounted, Unrecorded};
 use crate::kernel::emit::marks::{Marks, Note};
 use crate::kernel::gate::KernelGate;
 use crate::kernel::kept::clock;
+use crate::kernel::kept::pins::REACH;
 use crate::kernel::kept::ring::Events;
 use crate::kernel::support;
+use crate::lock::{self, Lock};
 
 /// A frame that the gate is asked about.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -77,6 +79,22 @@ impl KernelGate {
     pub fn prepare_run_dir(&self) -> Result<(), GateError> {
         support::check_root()?;
         support::run_dir(&self.run_dir)
+    }
+
+    /// Tells whoever looks at the gate that a reach check runs, until what this returns is
+    /// dropped. `None`: nothing was ever posted here, or this is not root, whose checks attach
+    /// nothing.
+    pub fn begin_check(&self) -> Option<Lock> {
+        if support::check_root().is_err() || !self.run_dir.exists() {
+            return None;
+        }
+        // Without it the check is as good; `state` takes its programs for somebody else's.
+        Some(Lock::share(&self.run_dir.join(REACH), lock::PATIENCE).ok()?.passing())
+    }
+
+    /// Whether a reach check runs.
+    pub fn is_checked(&self) -> bool {
+        lock::is_held(&self.run_dir.join(REACH))
     }
 
     /// The decisions as they happen. One reader at a time: what it takes no

@@ -49,6 +49,7 @@ pub fn run(
         return Err(Failure::NoOrders(common.orders_path().to_owned()));
     };
     let kernel = KernelGate::new(&common.run_dir)?;
+    let _told = kernel.begin_check();
     let in_force_brief = match &in_force {
         Some(in_force) => Some(chosen::from_force(in_force)?.brief),
         None => None,

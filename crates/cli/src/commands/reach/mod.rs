@@ -189,6 +189,7 @@ fn near(
     let patience_here = patience.max(LEAST_PATIENCE_HERE);
     check.add_own_column(&doors, &sockets::knock(&knocks, patience_here, &mut |_| pace.go_on()));
     let kernel = KernelGate::new(&common.run_dir)?;
+    let _told = kernel.begin_check();
     let in_force_brief = match &in_force {
         Some(in_force) => Some(chosen::from_force(in_force)?.brief),
         None => None,

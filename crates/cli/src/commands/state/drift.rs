@@ -11,7 +11,6 @@ use tipstaff_core::orders::{Documents, Orders, OrdersHash, read_all};
 use tipstaff_core::packet::Direction;
 use tipstaff_gate::kernel::{KernelGate, Other, Place, Turn};
 use tipstaff_gate::{GateError, InForce, Record};
-use tipstaff_knock::witness;
 
 use crate::acts::boot_trouble;
 use crate::arguments::Common;
@@ -41,13 +40,15 @@ pub struct Loaded<'l> {
     pub brief: &'l Brief,
     pub interfaces: &'l [Interface],
     pub others: &'l [Other],
+    /// Whether a reach check runs.
+    pub checked: bool,
     /// A trial, or a posture for a time.
     pub is_pending: bool,
 }
 
 /// Everything that drifted, in the order in which it is told.
 pub fn drift(common: &Common, loaded: &Loaded<'_>) -> Result<Vec<Drift>, GateError> {
-    let Loaded { gate, in_force, brief, interfaces, others, is_pending } = loaded;
+    let Loaded { gate, in_force, brief, interfaces, others, checked, is_pending } = loaded;
     let mut drift: Vec<Drift> = other_host(common, in_force).into_iter().collect();
     drift.extend(unguarded(in_force, interfaces));
     if !gate.is_intact()? {
@@ -56,7 +57,12 @@ pub fn drift(common: &Common, loaded: &Loaded<'_>) -> Result<Vec<Drift>, GateErr
             "tipstaff post, and find out who",
         ));
     }
-    drift.extend(others.iter().filter_map(before_the_gate));
+    drift.extend(
+        others
+            .iter()
+            .filter(|other| !others::is_of_reach(other, *checked))
+            .filter_map(before_the_gate),
+    );
     if !gate.knows_programs(brief)? {
         drift.push(Drift::new(
             "an executable that rules name was replaced after the post",
@@ -121,13 +127,6 @@ fn before_the_gate(other: &Other) -> Option<Drift> {
     };
     let way = if other.direction == Direction::Outbound { "on the way out of" } else { "on" };
     let what = format!("{} decides {way} {interface} before the gate does", others::program(other));
-    // The name alone proves nothing.
-    if witness::PROGRAMS.contains(&other.name.as_str()) {
-        return Some(Drift::new(
-            format!("{what}; a running reach check attaches one of that name"),
-            "Check again when it has finished.",
-        ));
-    }
     Some(Drift::new(
         what,
         "tipstaff withdraw, then tipstaff post to put the gate first; or remove the other program",

@@ -59,6 +59,8 @@ pub struct Report {
     limits: Vec<Shortfall>,
     /// Programs of others that decide about packets as well, and who sees one first.
     others: Vec<Other>,
+    /// Whether a reach check runs: its programs are among the others for as long.
+    reach_is_running: bool,
     /// About the programs that rules name.
     remarks: Vec<Remark>,
     /// Orders that decide beside them and stop nothing.
@@ -85,6 +87,7 @@ impl Report {
             restart: None,
             limits: Vec::new(),
             others: Vec::new(),
+            reach_is_running: false,
             remarks: Vec::new(),
             rehearsal: None,
         }
@@ -191,13 +194,17 @@ fn found(common: &Common, gate: &KernelGate) -> Result<Found, Failure> {
     let (guarded, unguarded): (Vec<&Interface>, Vec<&Interface>) =
         all.iter().partition(|i| in_force.guarded.iter().any(|g| g.0 == i.index));
     let LoadedPolicy { orders, brief, .. } = chosen::from_force(&in_force)?;
+    // One may begin or end meanwhile.
+    let checked = gate.is_checked();
     let others = gate.others(&all)?;
+    let checked = checked || gate.is_checked();
     let loaded = Loaded {
         gate,
         in_force: &in_force,
         brief: &brief,
         interfaces: &all,
         others: &others,
+        checked,
         is_pending: pending.is_some(),
     };
     let drift = drift::drift(common, &loaded)?;
@@ -230,6 +237,7 @@ fn found(common: &Common, gate: &KernelGate) -> Result<Found, Failure> {
         restart: Some(units::restart(common)),
         limits,
         others,
+        reach_is_running: checked,
         remarks: program_remarks(&brief, &executables::notes(&brief)),
         rehearsal: rehearsal.as_ref().map(Rehearsed::of),
     };
@@ -319,7 +327,7 @@ fn print(report: &Report, record: &Record, pending: Option<Pending>, terminal: &
     for limit in &report.limits {
         terminal.line(format!("  limit    {limit}"));
     }
-    for other in others::lines(&report.others) {
+    for other in others::lines(&report.others, report.reach_is_running) {
         terminal.line(format!("  others   {other}"));
     }
     for Remark { rule, message } in &report.remarks {

@@ -8,12 +8,19 @@ use tipstaff_knock::witness;
 /// So many names are told, and how many there are more.
 const NAMED: usize = 3;
 
-/// All others: a line for each at an interface, and one for the control groups. What a running
-/// reach check attaches stops nothing, and is gone in a moment.
-pub fn lines(others: &[Other]) -> Vec<String> {
-    let lasting = others.iter().filter(|other| !witness::PROGRAMS.contains(&other.name.as_str()));
+/// All others: a line for each at an interface, one for the control groups, and one for a reach
+/// check that runs.
+pub fn lines(others: &[Other], checked: bool) -> Vec<String> {
+    let lasting = others.iter().filter(|other| !is_of_reach(other, checked));
+    let reach = checked.then_some("a reach check is running: its programs stand around the gate");
     let at_interfaces = lasting.filter_map(at_an_interface);
-    at_interfaces.chain(at_groups(others)).collect()
+    at_interfaces.chain(at_groups(others)).chain(reach.map(str::to_owned)).collect()
+}
+
+/// Whether it is a program of a reach check that runs (`checked`), which stops nothing but
+/// its own packets. The name alone proves nothing.
+pub fn is_of_reach(other: &Other, checked: bool) -> bool {
+    checked && witness::PROGRAMS.contains(&other.name.as_str())
 }
 
 fn at_an_interface(other: &Other) -> Option<String> {
@@ -95,7 +102,7 @@ mod tests {
             at(group("reduce.service"), Direction::Inbound, Turn::After),
             at(group("reduce.service"), Direction::Outbound, Turn::Before),
         ];
-        let told = lines(&others);
+        let told = lines(&others, false);
         assert_eq!(
             told[..3],
             [
@@ -110,12 +117,15 @@ mod tests {
         for name in ["a", "b", "c"] {
             others.push(at(group(name), Direction::Outbound, Turn::Before));
         }
-        let told = lines(&others).pop().unwrap();
+        let told = lines(&others, false).pop().unwrap();
         assert!(told.starts_with("programs of 4 control groups (a, b, c and 1 more) see"));
         others.retain(|other| matches!(other.place, Place::Tc { .. }));
         for other in &mut others {
             other.name = witness::PROGRAMS[0].into();
         }
-        assert_eq!(lines(&others), [""; 0]);
+        let running = ["a reach check is running: its programs stand around the gate"];
+        assert_eq!(lines(&others, true), running);
+        // Nobody hides behind a name.
+        assert_eq!(lines(&others, false).len(), 2);
     }
 }

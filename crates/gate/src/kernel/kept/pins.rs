@@ -37,6 +37,8 @@ const LAYOUT: u32 = 4;
 
 /// The machine's own run directory; other ones are of tests and of other gates.
 const RUN_DIR: &str = "/run/tipstaff";
+/// There, what a reach check locks while it runs.
+pub(crate) const REACH: &str = "reach";
 
 /// The bpffs that the service manager mounts for everybody. It stays mounted to the end
 /// of a shutdown, when everything below /run is gone and cards may still be up.
@@ -397,7 +399,9 @@ impl Pins {
     /// Removes the run folder when nothing but the lock is left in it.
     pub(crate) fn remove_run_dir(&self) {
         if !self.mount.exists() {
-            let _ = fs::remove_file(self.run_dir.join("lock"));
+            for name in ["lock", REACH] {
+                let _ = fs::remove_file(self.run_dir.join(name));
+            }
             let _ = fs::remove_dir(&self.run_dir);
         }
     }
