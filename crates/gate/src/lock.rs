@@ -1,5 +1,5 @@
 //! Locks of files: only their owner can open them, nobody waits for ever, and
-//! who waits in vain is told for whom.
+//! who waits in vain is told for whom. And files that say that something runs.
 
 use std::fs::{self, File};
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
@@ -7,7 +7,8 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use std::{io, thread};
 
-use nix::fcntl::{Flock, FlockArg};
+use nix::fcntl::{FcntlArg, Flock, FlockArg, fcntl};
+use nix::libc;
 
 /// How long a command waits for another one to end.
 pub const PATIENCE: Duration = Duration::from_secs(10);
@@ -17,10 +18,9 @@ const INTERVAL: Duration = Duration::from_millis(20);
 /// A lock that is held until it is dropped.
 #[derive(Debug)]
 pub struct Lock {
-    file: Flock<File>,
+    _file: Flock<File>,
     path: PathBuf,
     passing: bool,
-    shared: bool,
 }
 
 /// Why a lock was not taken.
@@ -54,34 +54,17 @@ impl Lock {
     /// # Errors
     /// [`LockError`].
     pub fn wait_for(path: &Path, patience: Duration) -> Result<Self, LockError> {
-        Self::wait(path, patience, false)
-    }
-
-    /// As [`Self::wait_for`], together with others that share it.
-    ///
-    /// # Errors
-    /// [`LockError`].
-    pub fn share(path: &Path, patience: Duration) -> Result<Self, LockError> {
-        Self::wait(path, patience, true)
-    }
-
-    fn wait(path: &Path, patience: Duration, shared: bool) -> Result<Self, LockError> {
-        let kind = match shared {
-            true => FlockArg::LockSharedNonblock,
-            false => FlockArg::LockExclusiveNonblock,
-        };
         let failed = |source| LockError::System { path: path.display().to_string(), source };
         let begin = Instant::now();
         loop {
             let file = open(path).map_err(failed)?;
             let own = file.metadata().map_err(failed)?;
-            match Flock::lock(file, kind) {
+            match Flock::lock(file, FlockArg::LockExclusiveNonblock) {
                 Ok(file) => {
                     // Whoever held it before may have taken the file away.
                     let now = fs::symlink_metadata(path);
                     if now.is_ok_and(|now| (now.dev(), now.ino()) == (own.dev(), own.ino())) {
-                        let path = path.to_owned();
-                        return Ok(Self { file, path, passing: false, shared });
+                        return Ok(Self { _file: file, path: path.to_owned(), passing: false });
                     }
                 }
                 Err((_, nix::errno::Errno::EWOULDBLOCK)) => {
@@ -103,8 +86,7 @@ impl Lock {
 }
 
 impl Lock {
-    /// Its file goes when the lock is released, by the last who shared it: it stands where
-    /// people look.
+    /// Its file goes when the lock is released: it stands where people look.
     #[must_use]
     pub fn passing(mut self) -> Self {
         self.passing = true;
@@ -114,32 +96,87 @@ impl Lock {
 
 impl Drop for Lock {
     fn drop(&mut self) {
-        let alone = || self.file.relock(FlockArg::LockExclusiveNonblock).is_ok();
-        if self.passing && (!self.shared || alone()) {
+        if self.passing {
             // Whoever waits for it sees that the file is another one, and makes it anew.
             let _ = fs::remove_file(&self.path);
         }
     }
 }
 
-/// Whether somebody holds a lock on this file, or shares one. A file of another account says
-/// nothing.
-pub fn is_held(path: &Path) -> bool {
+/// Says that something runs, for as long as this is kept, to whoever [`runs`] asks. Others
+/// may say so of the same file; the last one takes it away.
+#[derive(Debug)]
+pub struct Running {
+    file: File,
+    path: PathBuf,
+}
+
+impl Running {
+    /// Locks the file, which is made where it is not.
+    ///
+    /// # Errors
+    /// The file cannot be opened, made or locked, or is not this account's or root's.
+    pub fn new(path: &Path) -> io::Result<Self> {
+        loop {
+            let running = Self { file: open(path)?, path: path.to_owned() };
+            fcntl(&running.file, FcntlArg::F_OFD_SETLK(&whole_file(libc::F_RDLCK)))?;
+            // Another one, ending, may have taken the file away.
+            if running.is_there() {
+                return Ok(running);
+            }
+        }
+    }
+
+    /// Whether the file is still what stands at its path.
+    fn is_there(&self) -> bool {
+        let (Ok(own), Ok(now)) = (self.file.metadata(), fs::symlink_metadata(&self.path)) else {
+            return false;
+        };
+        (now.dev(), now.ino()) == (own.dev(), own.ino())
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if self.is_there() && !is_locked(&self.file) {
+            let _ = fs::remove_file(&self.path);
+        }
+    }
+}
+
+/// Whether somebody says so by this file. One that other accounts could lock says nothing.
+pub fn runs(path: &Path) -> bool {
     let mut options = File::options();
-    options.read(true).custom_flags(nix::libc::O_NOFOLLOW | nix::libc::O_NONBLOCK);
+    options.read(true).custom_flags(libc::O_NOFOLLOW | libc::O_NONBLOCK);
     let Ok(file) = options.open(path) else { return false };
     let own = nix::unistd::geteuid().as_raw();
-    if !file.metadata().is_ok_and(|found| found.uid() == own || found.uid() == 0) {
-        return false;
+    let Ok(found) = file.metadata() else { return false };
+    let trusted = (found.uid() == own || found.uid() == 0) && found.mode() & 0o077 == 0;
+    trusted && is_locked(&file)
+}
+
+/// Whether somebody else has a lock on a file: asked, not tried, so that two who ask do not
+/// take each other for one (F_OFD_GETLK, fcntl(2)).
+fn is_locked(file: &File) -> bool {
+    let mut asked = whole_file(libc::F_WRLCK);
+    let told = fcntl(file, FcntlArg::F_OFD_GETLK(&mut asked));
+    told.is_ok() && i32::from(asked.l_type) != libc::F_UNLCK
+}
+
+fn whole_file(kind: i32) -> libc::flock {
+    libc::flock {
+        l_type: kind as libc::c_short,
+        l_whence: libc::SEEK_SET as libc::c_short,
+        l_start: 0,
+        l_len: 0,
+        l_pid: 0,
     }
-    let locked = Flock::lock(file, FlockArg::LockExclusiveNonblock);
-    matches!(locked, Err((_, nix::errno::Errno::EWOULDBLOCK)))
 }
 
 /// Opens or makes the file. No link is followed, and nobody else can open it.
 fn open(path: &Path) -> io::Result<File> {
     let mut options = File::options();
-    options.read(true).write(true).custom_flags(nix::libc::O_NOFOLLOW | nix::libc::O_NONBLOCK);
+    options.read(true).write(true).custom_flags(libc::O_NOFOLLOW | libc::O_NONBLOCK);
     loop {
         match options.clone().create_new(true).mode(0o600).open(path) {
             Ok(file) => return Ok(file),
@@ -209,21 +246,34 @@ mod tests {
     }
 
     #[test]
-    fn the_last_who_shares_a_lock_takes_its_file_away() {
+    fn the_last_who_runs_takes_the_file_away() {
         let folder = tempfile::tempdir().unwrap();
-        let path = folder.path().join("shared");
-        assert!(!is_held(&path));
-        let share = || Lock::share(&path, Duration::ZERO).unwrap().passing();
-        let (first, second) = (share(), share());
-        assert!(is_held(&path));
-        assert!(matches!(Lock::wait_for(&path, Duration::ZERO), Err(LockError::Held { .. })));
+        let path = folder.path().join("runs");
+        assert!(!runs(&path));
+        let (first, second) = (Running::new(&path).unwrap(), Running::new(&path).unwrap());
+        assert!(runs(&path));
         drop(first);
-        assert!(is_held(&path));
+        assert!(runs(&path));
+        // One that ends late leaves the file of the next one alone.
+        fs::remove_file(&path).unwrap();
+        let third = Running::new(&path).unwrap();
         drop(second);
+        assert!(runs(&path));
+        drop(third);
         assert!(!path.exists());
         // Killed, one leaves its file behind, and no lock.
         fs::write(&path, "").unwrap();
-        assert!(!is_held(&path));
+        assert!(!runs(&path));
+        // What anybody could lock says nothing and is replaced, and a link leads nowhere.
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
+        let anybody = File::open(&path).unwrap();
+        fcntl(&anybody, FcntlArg::F_OFD_SETLK(&whole_file(libc::F_RDLCK))).unwrap();
+        assert!(!runs(&path));
+        let _running = Running::new(&path).unwrap();
+        assert_eq!(fs::metadata(&path).unwrap().mode() & 0o777, 0o600);
+        let link = folder.path().join("link");
+        std::os::unix::fs::symlink(&path, &link).unwrap();
+        assert!(Running::new(&link).is_err() && !runs(&link));
     }
 
     #[test]

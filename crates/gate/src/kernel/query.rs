@@ -15,7 +15,7 @@ use crate::kernel::kept::clock;
 use crate::kernel::kept::pins::REACH;
 use crate::kernel::kept::ring::Events;
 use crate::kernel::support;
-use crate::lock::{self, Lock};
+use crate::lock::{self, Running};
 
 /// A frame that the gate is asked about.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -84,17 +84,17 @@ impl KernelGate {
     /// Tells whoever looks at the gate that a reach check runs, until what this returns is
     /// dropped. `None`: nothing was ever posted here, or this is not root, whose checks attach
     /// nothing.
-    pub fn begin_check(&self) -> Option<Lock> {
+    pub fn begin_check(&self) -> Option<Running> {
         if support::check_root().is_err() || !self.run_dir.exists() {
             return None;
         }
         // Without it the check is as good; `state` takes its programs for somebody else's.
-        Some(Lock::share(&self.run_dir.join(REACH), lock::PATIENCE).ok()?.passing())
+        Running::new(&self.run_dir.join(REACH)).ok()
     }
 
     /// Whether a reach check runs.
     pub fn is_checked(&self) -> bool {
-        lock::is_held(&self.run_dir.join(REACH))
+        lock::runs(&self.run_dir.join(REACH))
     }
 
     /// The decisions as they happen. One reader at a time: what it takes no
