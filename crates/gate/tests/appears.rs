@@ -196,7 +196,16 @@ fn is_played(kernel: &str) -> bool {
 
 /// Before Linux 6.2 there are no typed pointers, and locked down no copies.
 fn without_second_line() -> bool {
-    is_played(OLDER) && is_played(LOCKED_DOWN)
+    (is_played(OLDER) || is_older()) && is_played(LOCKED_DOWN)
+}
+
+/// Whether this kernel is one before 6.2 by itself.
+fn is_older() -> bool {
+    let name = nix::sys::utsname::uname().unwrap();
+    let release = name.release().to_string_lossy().into_owned();
+    let mut parts = release.split(|c: char| !c.is_ascii_digit()).map(str::parse);
+    let mut part = || parts.next().unwrap().unwrap();
+    (part(), part()) < (6u32, 2)
 }
 
 /// Sockets bear no tags there; rules by program are refused in a sentence.
