@@ -62,8 +62,7 @@ impl Lock {
             match Flock::lock(file, FlockArg::LockExclusiveNonblock) {
                 Ok(file) => {
                     // Whoever held it before may have taken the file away.
-                    let now = fs::symlink_metadata(path);
-                    if now.is_ok_and(|now| (now.dev(), now.ino()) == (own.dev(), own.ino())) {
+                    if stands_at(&own, path) {
                         return Ok(Self { _file: file, path: path.to_owned(), passing: false });
                     }
                 }
@@ -127,12 +126,8 @@ impl Running {
         }
     }
 
-    /// Whether the file is still what stands at its path.
     fn is_there(&self) -> bool {
-        let (Ok(own), Ok(now)) = (self.file.metadata(), fs::symlink_metadata(&self.path)) else {
-            return false;
-        };
-        (now.dev(), now.ino()) == (own.dev(), own.ino())
+        self.file.metadata().is_ok_and(|own| stands_at(&own, &self.path))
     }
 }
 
@@ -149,9 +144,7 @@ pub fn runs(path: &Path) -> bool {
     let mut options = File::options();
     options.read(true).custom_flags(libc::O_NOFOLLOW | libc::O_NONBLOCK);
     let Ok(file) = options.open(path) else { return false };
-    let own = nix::unistd::geteuid().as_raw();
-    let Ok(found) = file.metadata() else { return false };
-    let trusted = (found.uid() == own || found.uid() == 0) && found.mode() & 0o077 == 0;
+    let trusted = file.metadata().is_ok_and(|found| is_own(&found) && is_closed(&found));
     trusted && is_locked(&file)
 }
 
@@ -192,15 +185,30 @@ fn open(path: &Path) -> io::Result<File> {
         if !found.is_file() {
             return Err(io::Error::other("it is not a regular file"));
         }
-        let own = nix::unistd::geteuid().as_raw();
-        if found.uid() != own && found.uid() != 0 {
+        if !is_own(&found) {
             return Err(io::Error::other(format!("it is owned by the account {}", found.uid())));
         }
-        if found.mode() & 0o077 == 0 {
+        if is_closed(&found) {
             return Ok(file);
         }
         fs::remove_file(path)?;
     }
+}
+
+/// Whether an open file is still what stands at a path.
+fn stands_at(file: &fs::Metadata, path: &Path) -> bool {
+    let now = fs::symlink_metadata(path);
+    now.is_ok_and(|now| (now.dev(), now.ino()) == (file.dev(), file.ino()))
+}
+
+/// Whether it is this account's, or root's.
+fn is_own(file: &fs::Metadata) -> bool {
+    file.uid() == nix::unistd::geteuid().as_raw() || file.uid() == 0
+}
+
+/// Whether its owner alone can open it.
+fn is_closed(file: &fs::Metadata) -> bool {
+    file.mode() & 0o077 == 0
 }
 
 /// Who holds a lock on a file, by proc_locks(5).
