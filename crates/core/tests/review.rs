@@ -310,6 +310,9 @@ fn what_was_seen_lately_is_told_of_rules_and_listeners() {
     };
     let (_, what) = about(found(&[], &[wanted("tcp/7430")]), Code::ListenerDenied).unwrap();
     assert!(what.ends_with("; 203.0.113.9 and 2 others asked on 6 of 7 logged days"), "{what}");
+    let two = Wanted { sources: 2, ..wanted("tcp/7430") };
+    let (_, what) = about(found(&[], &[two]), Code::ListenerDenied).unwrap();
+    assert!(what.ends_with("; 203.0.113.9 and one other asked on 6 of 7 logged days"), "{what}");
     let (_, what) = about(found(&[], &[wanted("tcp/7431")]), Code::ListenerDenied).unwrap();
     assert!(what.ends_with("no rule lets anyone in"), "{what}");
 }

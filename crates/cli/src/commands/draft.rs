@@ -18,7 +18,7 @@ use crate::arguments::{Common, DraftOptions};
 use crate::ending::Ending;
 use crate::failure::{Failure, system};
 use crate::shape::shape;
-use crate::terminal::Terminal;
+use crate::terminal::{Terminal, counted};
 
 /// The orders of a made-up observatory, by file.
 const EXAMPLE: [(&str, &str); 4] = [
@@ -124,8 +124,8 @@ fn drafted(
         notes.push("run it as root to see every program's name".to_owned());
     }
     let from = format!(
-        "{} listeners; nothing is allowed yet except your shell, if you are logged in remotely",
-        snapshot.listeners.len()
+        "{}; nothing is allowed yet except your shell, if you are logged in remotely",
+        counted(snapshot.listeners.len(), "listener", "listeners")
     );
     Ok(Drafted { text, from, notes, missing: Vec::new() })
 }

@@ -116,8 +116,9 @@ pub(super) fn name_of(traffic: &str, programs: &[String]) -> String {
     match programs
         .first()
         .map(|name| {
-            let kept = name.chars().filter(|c| c.is_ascii_alphanumeric() || "-._".contains(*c));
-            kept.take(40).collect::<String>()
+            let words = name.split(|c: char| !c.is_ascii_alphanumeric() && !"-._".contains(c));
+            let words: Vec<&str> = words.filter(|word| !word.is_empty()).collect();
+            words.join("-").trim_start_matches('-').chars().take(40).collect::<String>()
         })
         .filter(|name| !name.is_empty())
     {
@@ -156,11 +157,15 @@ mod tests {
             listener(7410, "::", &["plated \"x\""]),
             listener(7430, "127.0.0.1", &["mastd"]),
             listener(7440, "198.51.100.20", &[]),
+            listener(7450, "198.51.100.20", &["python3 (mastd.py)"]),
+            listener(7460, "198.51.100.20", &["-(…)"]),
         ];
         let text = draft("archive", &listeners, Some(shell));
         let orders = read(&text).unwrap_or_else(|faults| panic!("{faults}\n{text}"));
         let names: Vec<&str> = orders.rules.iter().map(|r| r.name.as_str()).collect();
-        assert_eq!(names, ["your-shell", "ping", "ssh", "platedx-tcp-7410", "port-tcp-7440"]);
+        assert_eq!(names[..3], ["your-shell", "ping", "ssh"]);
+        assert_eq!(names[3..5], ["plated-x-tcp-7410", "port-tcp-7440"]);
+        assert_eq!(names[5..], ["python3-mastd.py-tcp-7450", "port-tcp-7460"]);
         assert_eq!(orders.standing.inbound, Action::Deny);
         let brief = Brief::unplaced(&orders);
         let words =

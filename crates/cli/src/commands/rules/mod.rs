@@ -192,8 +192,11 @@ fn one(
     lines.extend(rule.group.clone().map(|group| ("group", group)));
     let hosts: Vec<String> = rule.hosts.iter().map(ToString::to_string).collect();
     lines.extend((!hosts.is_empty()).then(|| ("hosts", hosts.join(", "))));
-    lines
-        .extend(row.tally.map(|t| ("tally", format!("{} packets, {}", t.packets, bytes(t.bytes)))));
+    lines.extend(row.tally.map(|tally| {
+        let packets = usize::try_from(tally.packets).unwrap_or(usize::MAX);
+        let packets = counted(packets, "packet", "packets");
+        ("tally", format!("{packets}, {}", bytes(tally.bytes)))
+    }));
     for (what, text) in lines {
         terminal.line(format!("  {what:<8} {text}"));
     }

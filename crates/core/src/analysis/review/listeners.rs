@@ -138,6 +138,7 @@ fn asked_words(wanted: &Wanted) -> String {
     let Wanted { days, of, source, sources, .. } = wanted;
     let others = match sources {
         0 | 1 => String::new(),
+        2 => " and one other".to_owned(),
         more => format!(" and {} others", more - 1),
     };
     format!("; {source}{others} asked on {days} of {of} logged days")
