@@ -280,6 +280,24 @@ fn a_listener_that_ends_meanwhile_is_told_as_such() {
 }
 
 #[test]
+fn what_this_host_sees_of_itself_is_not_said_of_everybody() {
+    let Some(lab) = Lab::new() else { return };
+    let _plates = lab.listen("::", 7410);
+    lab.orders(PLATES);
+    let itself = "every port behaves as ordered for this host itself";
+    let down = lab.done(&["reach"]);
+    assert!(down.contains(itself), "{down}");
+    assert!(down.contains("the gate is down: to everybody else nothing is denied"), "{down}");
+    lab.done(&["post"]);
+    let up = lab.done(&["reach"]);
+    assert!(up.contains(itself), "{up}");
+    assert!(up.contains("for everybody else: tipstaff reach --from-orders"), "{up}");
+    assert!(lab.done(&["reach", "--markdown"]).contains("as ordered for this host itself"));
+    let all = lab.done(&["reach", "--as", PARTNER[0]]);
+    assert!(all.contains("every port behaves as ordered\n") && !all.contains("itself"), "{all}");
+}
+
+#[test]
 fn what_opened_and_closed_since_the_last_check_is_told() {
     let Some(lab) = Lab::new() else { return };
     lab.orders(PLATES);

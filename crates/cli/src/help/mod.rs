@@ -85,20 +85,15 @@ fn explained(mut error: Error, command: &mut Command) -> Error {
         Some(ContextValue::String(word)) => Some(word.clone()),
         _ => None,
     };
+    let used = usage_words(&error);
+    let at = used.iter().try_fold(&*command, |at, name| at.find_subcommand(name));
+    let at = at.unwrap_or(&*command);
+    let has = |name: &str| at.get_arguments().any(|arg| arg.get_long() == Some(name));
     let told = match error.kind() {
-        ErrorKind::InvalidSubcommand => {
-            word(&error, ContextKind::InvalidSubcommand).and_then(|w| words::for_command(&w))
-        }
-        ErrorKind::UnknownArgument => {
-            let used = usage_words(&error);
-            let at = used.iter().try_fold(&*command, |at, name| at.find_subcommand(name));
-            let at = at.unwrap_or(&*command);
-            word(&error, ContextKind::InvalidArg).and_then(|w| {
-                words::for_option(&w, |name| {
-                    at.get_arguments().any(|arg| arg.get_long() == Some(name))
-                })
-            })
-        }
+        ErrorKind::InvalidSubcommand => word(&error, ContextKind::InvalidSubcommand)
+            .and_then(|w| words::for_traffic(&w, has).or_else(|| words::for_command(&w))),
+        ErrorKind::UnknownArgument => word(&error, ContextKind::InvalidArg)
+            .and_then(|w| words::for_traffic(&w, has).or_else(|| words::for_option(&w, has))),
         _ => None,
     };
     if let Some(told) = told {
@@ -176,6 +171,11 @@ mod tests {
             ("tipstaff rollback", "tipstaff post --revision NUMBER"),
             ("tipstaff ask ssh --from 203.0.113.9", "--source"),
             ("tipstaff ask ssh --port 22", "The port is the traffic"),
+            ("tipstaff reach 7410", "--ports 7410"),
+            ("tipstaff reach tcp/7410 --as 203.0.113.9", "--ports tcp/7410"),
+            ("tipstaff reach ssh", "--ports ssh"),
+            ("tipstaff watch udp/7420", "--traffic udp/7420"),
+            ("tipstaff log 22", "--traffic 22"),
             ("tipstaff survye", "'survey'"),
             ("tipstaff ask ssh --sorce 203.0.113.9", "'--source'"),
         ] {
@@ -183,5 +183,6 @@ mod tests {
         }
         // Only where the command has it.
         assert!(!told("tipstaff hosts --from 203.0.113.9").contains("--source"));
+        assert!(!told("tipstaff state 22").contains("--traffic"));
     }
 }

@@ -1,6 +1,9 @@
 //! Other words for what there is here. They stand in the help of an error only: a command has
 //! one name.
 
+use tipstaff_core::names::services;
+use tipstaff_core::names::traffic::Term;
+
 /// A word that people try, and the command line that does what they mean.
 const COMMANDS: &[(&str, &str)] = &[
     ("accept", "rule add allow"),
@@ -168,6 +171,15 @@ pub fn for_option(word: &str, has: impl Fn(&str) -> bool) -> Option<String> {
         Some(ours) => Some(format!("for `--{word}`, there is `{ours}`")),
         None => found(OTHERWISE, &word).map(str::to_owned),
     }
+}
+
+/// What somebody means who gives a command traffic without an option for it; `has` as above.
+pub fn for_traffic(word: &str, has: impl Fn(&str) -> bool) -> Option<String> {
+    let option = ["ports", "traffic"].into_iter().find(|option| has(option))?;
+    let is_traffic = word.parse::<u16>().is_ok()
+        || Term::parse(word).is_some_and(|term| term.is_ok())
+        || services::find(word).is_some();
+    is_traffic.then(|| format!("for a port, there is `--{option} {word}`"))
 }
 
 #[cfg(test)]

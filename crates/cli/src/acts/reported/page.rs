@@ -77,6 +77,9 @@ fn summary(report: &Report) -> String {
             "{}; the check is incomplete",
             counted(report.differences, "difference", "differences")
         ),
+        (0, 0, true) if report.is_of_itself() => {
+            "Every port behaves as ordered for this host itself".into()
+        }
         (0, 0, true) => "Every port behaves as ordered".into(),
         (0, _, true) => "Nothing observed differs from the orders".into(),
         (n, ..) => counted(n, "difference", "differences"),

@@ -42,10 +42,11 @@ pub fn show(report: &Report, terminal: &Terminal) {
         terminal.note(&note);
     }
     match (report.differences, report.unknown) {
-        (0, 0) if report.accepted > 0 => {
-            terminal.heading("every other port behaves as ordered");
+        (0, 0) => {
+            let other = if report.accepted > 0 { "other " } else { "" };
+            let of = if report.is_of_itself() { " for this host itself" } else { "" };
+            terminal.heading(&format!("every {other}port behaves as ordered{of}"));
         }
-        (0, 0) => terminal.heading("every port behaves as ordered"),
         (0, _) => terminal.heading("nothing observed differs from the orders"),
         (differences, _) => {
             // What several vantages see alike is told once.

@@ -222,10 +222,23 @@ fn near(
         (_, None) => "down",
     };
     let mut report = check.finish(gate, Some(&after.listeners), chosen::now());
+    report.notes.extend(report.is_of_itself().then(|| of_others(gate)));
     if let Some(shows_all) = &shows_all {
         report.rules = plan::shown(shows_all, &judge.brief, &report);
     }
     Ok((report, snapshot.listeners.clone()))
+}
+
+/// What a check without other sources leaves open.
+fn of_others(gate: &str) -> String {
+    match gate {
+        "down" => "the gate is down: to everybody else nothing is denied",
+        _ => {
+            "what passes on loopback says nothing of others; \
+              for everybody else: tipstaff reach --from-orders"
+        }
+    }
+    .to_owned()
 }
 
 /// What is knocked on.

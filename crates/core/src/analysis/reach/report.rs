@@ -244,6 +244,11 @@ impl Report {
             .sum();
     }
 
+    /// Whether nobody but the host itself was asked, for whom loopback stands open.
+    pub fn is_of_itself(&self) -> bool {
+        self.vantages.iter().all(|vantage| *vantage == Vantage::Here)
+    }
+
     /// Whether it is as it should be, all of it known that can be known: what
     /// becomes of a datagram no other machine can tell.
     pub fn is_fine(&self) -> bool {
