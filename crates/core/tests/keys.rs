@@ -71,3 +71,40 @@ fn what_may_be_said_is_read_and_offered() {
         }
     }
 }
+
+/// Words that people bring along are answered by what they mean, not by the nearest letters.
+#[test]
+fn a_word_of_elsewhere_is_answered_by_the_one_that_is_meant_here() {
+    let told = |table: &str, line: &str| {
+        let text = match table {
+            "action" => format!("{HEAD}{STANDING}{RULE}{line}\n"),
+            "rules" => format!("{HEAD}{STANDING}{RULE}action = \"allow\"\n{line}\n"),
+            _ => format!("{HEAD}{line}\n{STANDING}"),
+        };
+        let faults = read(&text).unwrap_err();
+        let helps: Vec<&str> = faults.0.iter().map(|fault| fault.help.as_str()).collect();
+        helps.join(" | ")
+    };
+    for (table, line, meant) in [
+        ("rules", "rate = \"5/s\"", "`at_most` (Rate limit of an allow"),
+        ("rules", "port = 22", "`traffic` (Traffic that it matches: ssh, tcp/7410"),
+        ("rules", "from = \"198.51.100.9\"", "`source` ("),
+        ("rules", "DST = \"198.51.100.9\"", "`destination` ("),
+        ("rules", "comment = \"x\"", "`note` (Why"),
+        ("rules", "rate-limit = \"x\"", "`at_most` ("),
+        ("rules", "disabled = true", "`enabled` (false pauses it"),
+        ("rules", "policy = \"deny\"", "`action` ("),
+        ("orders", "policy = \"deny\"", "`standing` ("),
+        ("action", "action = \"drop\"", "Write `deny`."),
+        ("action", "action = \"Accept\"", "Write `allow`."),
+        ("action", "action = \"reject\"", "Write `refuse`."),
+        ("action", "action = \"limit\"", "`at_most`"),
+        ("action", "action = \"alow\"", "Did you mean `allow`?"),
+        ("rules", "direction = \"in\"", "Write `inbound`."),
+        ("rules", "direction = \"forward\"", "Write `transit`."),
+        // Where the key is none of this table, what there is is listed.
+        ("orders", "comment = \"x\"", "Known here"),
+    ] {
+        assert!(told(table, line).contains(meant), "{line}: {}", told(table, line));
+    }
+}

@@ -19,6 +19,7 @@ mod hosts;
 mod keys;
 mod lists;
 mod log;
+mod meant;
 mod model;
 mod origin;
 mod read;

@@ -11,6 +11,7 @@ use super::at_most::{AtMost, Over};
 use super::codes::Code;
 use super::hosts::Inactive;
 use super::keys;
+use super::meant;
 use super::model::{Accepted, Rule, RuleName};
 use super::read::{Known, Reader, Value, leaf};
 use super::resolve::{Text, nearest};
@@ -196,12 +197,14 @@ impl<'t> Reader<'t> {
         let found = Direction::ALL.into_iter().find(|d| d.name() == written.text);
         if found.is_none() {
             let message = format!("unknown direction `{}`", written.text);
-            let help = match nearest(&written.text, Direction::ALL.iter().map(|d| d.name())) {
-                Some(near) => format!("Did you mean `{near}`?"),
-                None => "Write `inbound`, `outbound` or `transit`; the default is \
-                         inbound."
-                    .to_owned(),
-            };
+            let help = meant::direction(&written.text).unwrap_or_else(|| {
+                match nearest(&written.text, Direction::ALL.iter().map(|d| d.name())) {
+                    Some(near) => format!("Did you mean `{near}`?"),
+                    None => "Write `inbound`, `outbound` or `transit`; the default is \
+                             inbound."
+                        .to_owned(),
+                }
+            });
             self.fault(key, written.span, message, help);
         }
         found

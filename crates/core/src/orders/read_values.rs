@@ -4,6 +4,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::action::Action;
 use super::keys::Key;
+use super::meant;
 use super::read::{Reader, Value, leaf};
 use super::resolve::{Text, nearest};
 use crate::visible::is_hidden;
@@ -18,10 +19,12 @@ impl<'t> Reader<'t> {
                 || if within.is_empty() { name.to_owned() } else { format!("{within}.{name}") };
             let names = known.iter().map(|key| key.name);
             if names.clone().all(|known| known != name) {
-                let help = match nearest(name, names.clone()) {
-                    Some(near) => format!("Did you mean `{near}`?"),
-                    None => format!("Known here: {}.", names.collect::<Vec<_>>().join(", ")),
-                };
+                let help = meant::key(name, known).unwrap_or_else(|| {
+                    nearest(name, names.clone()).map_or_else(
+                        || format!("Known here: {}.", names.collect::<Vec<_>>().join(", ")),
+                        |near| format!("Did you mean `{near}`?"),
+                    )
+                });
                 self.fault(path(), key.span(), format!("unknown key `{name}`"), help);
             }
         }
@@ -119,10 +122,12 @@ impl<'t> Reader<'t> {
             "deny" => Some(Action::Deny),
             "refuse" => Some(Action::Refuse),
             other => {
-                let help = match nearest(other, ["allow", "deny", "refuse"].into_iter()) {
-                    Some(near) => format!("Did you mean `{near}`?"),
-                    None => "Write `allow`, `deny` or `refuse`.".to_owned(),
-                };
+                let help = meant::action(other).unwrap_or_else(|| {
+                    match nearest(other, ["allow", "deny", "refuse"].into_iter()) {
+                        Some(near) => format!("Did you mean `{near}`?"),
+                        None => "Write `allow`, `deny` or `refuse`.".to_owned(),
+                    }
+                });
                 self.fault(key, written.span, format!("unknown action `{other}`"), help);
                 None
             }
