@@ -88,10 +88,15 @@ fn explained(mut error: Error, command: &mut Command) -> Error {
     let used = usage_words(&error);
     let at = used.iter().try_fold(&*command, |at, name| at.find_subcommand(name));
     let at = at.unwrap_or(&*command);
-    let has = |name: &str| at.get_arguments().any(|arg| arg.get_long() == Some(name));
+    let has = |name: &str| has(at, name);
     let told = match error.kind() {
-        ErrorKind::InvalidSubcommand => word(&error, ContextKind::InvalidSubcommand)
-            .and_then(|w| words::for_traffic(&w, has).or_else(|| words::for_command(&w))),
+        ErrorKind::InvalidSubcommand => {
+            let is_a_slip = error.get(ContextKind::SuggestedSubcommand).is_some();
+            word(&error, ContextKind::InvalidSubcommand).and_then(|w| match used.is_empty() {
+                true => words::for_command(&w),
+                false => meant_within(at, &used.join(" "), &w, is_a_slip),
+            })
+        }
         ErrorKind::UnknownArgument => word(&error, ContextKind::InvalidArg)
             .and_then(|w| words::for_traffic(&w, has).or_else(|| words::for_option(&w, has))),
         _ => None,
@@ -104,6 +109,23 @@ fn explained(mut error: Error, command: &mut Command) -> Error {
         error.insert(ContextKind::Suggested, ContextValue::StyledStrs(told));
     }
     error
+}
+
+fn has(command: &Command, option: &str) -> bool {
+    command.get_arguments().any(|arg| arg.get_long() == Some(option))
+}
+
+/// What somebody means who goes on so within the command `name`; what else it has where that is
+/// not known, and no slip either.
+fn meant_within(command: &Command, name: &str, word: &str, is_a_slip: bool) -> Option<String> {
+    let parts: Vec<&str> =
+        command.get_subcommands().map(Command::get_name).filter(|name| *name != "help").collect();
+    words::for_traffic(word, |option| has(command, option))
+        .or_else(|| words::for_part(name, word, &parts))
+        .or_else(|| {
+            (command.is_subcommand_required_set() && !is_a_slip)
+                .then(|| format!("tipstaff {name} has: {}", parts.join(", ")))
+        })
 }
 
 /// The commands that an error is about, as its usage names them.
@@ -176,11 +198,22 @@ mod tests {
             ("tipstaff reach ssh", "--ports ssh"),
             ("tipstaff watch udp/7420", "--traffic udp/7420"),
             ("tipstaff log 22", "--traffic 22"),
+            // A word within a command means something of that command.
+            ("tipstaff fleet apply", "tipstaff fleet post"),
+            ("tipstaff fleet status", "tipstaff fleet state"),
+            ("tipstaff rule delete x", "tipstaff rule remove"),
+            ("tipstaff rule disable x", "tipstaff rule pause"),
+            ("tipstaff group disable x", "tipstaff group pause"),
+            ("tipstaff group delete x", "tipstaff group has: pause, resume, export, import"),
+            ("tipstaff rule show x", "tipstaff rules"),
+            ("tipstaff history rollback 2", "tipstaff post --revision NUMBER"),
+            ("tipstaff history list", "tipstaff history"),
             ("tipstaff survye", "'survey'"),
             ("tipstaff ask ssh --sorce 203.0.113.9", "'--source'"),
         ] {
             assert!(told(line).contains(meant), "{line}: {}", told(line));
         }
+        assert!(!told("tipstaff rule disable x").contains("withdraw"));
         // Only where the command has it.
         assert!(!told("tipstaff hosts --from 203.0.113.9").contains("--source"));
         assert!(!told("tipstaff state 22").contains("--traffic"));

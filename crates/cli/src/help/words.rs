@@ -105,6 +105,18 @@ const COMMANDS: &[(&str, &str)] = &[
     ("why", "ask, or reach --why PORT"),
 ];
 
+/// Words that people try within a command, and the command line elsewhere that does what they
+/// mean there.
+const ELSEWHERE: &[(&str, &str, &str)] = &[
+    ("fleet", "hosts list ls machines nodes show", "hosts"),
+    ("group", "list ls show", "rules --group GROUP"),
+    ("history", "diff", "compare"),
+    ("history", "list ls", "history"),
+    ("history", "restore revert rollback", "post --revision NUMBER"),
+    ("postures", "list ls show", "postures"),
+    ("rule", "list ls show", "rules"),
+];
+
 /// An option that people try, and ours.
 const OPTIONS: &[(&str, &str)] = &[
     ("after-rule", "--after"),
@@ -163,6 +175,22 @@ pub fn for_command(word: &str) -> Option<String> {
     found(COMMANDS, &word).map(|ours| format!("for `{word}`, there is: tipstaff {ours}"))
 }
 
+/// What somebody means who goes on so within a command, which has `parts`: never what the word
+/// means for the whole machine.
+pub fn for_part(within: &str, word: &str, parts: &[&str]) -> Option<String> {
+    let word = word.to_ascii_lowercase();
+    let elsewhere = ELSEWHERE
+        .iter()
+        .find(|(of, words, _)| *of == within && words.split(' ').any(|known| known == word))
+        .map(|(.., ours)| (*ours).to_owned());
+    let part = || {
+        let mut means =
+            found(COMMANDS, &word)?.split(", or ").flat_map(|one| one.split(' ').take(2));
+        means.find(|ours| parts.contains(ours)).map(|ours| format!("{within} {ours}"))
+    };
+    elsewhere.or_else(part).map(|ours| format!("for `{word}`, there is: tipstaff {ours}"))
+}
+
 /// What somebody means who writes an option so; `has`: whether the command has an option.
 pub fn for_option(word: &str, has: impl Fn(&str) -> bool) -> Option<String> {
     let word = word.trim_start_matches('-').split('=').next()?.to_ascii_lowercase();
@@ -201,6 +229,12 @@ mod tests {
             {
                 assert!(first.find_subcommand(second).is_some(), "{word}: there is no {ours}");
             }
+        }
+        for (within, words, ours) in ELSEWHERE {
+            let within = command.find_subcommand(within).unwrap();
+            assert!(words.split(' ').all(|word| within.find_subcommand(word).is_none()), "{words}");
+            let first = ours.split(' ').next().unwrap();
+            assert!(command.find_subcommand(first).is_some(), "there is no {ours}");
         }
         let sorted = |table: &[(&str, &str)]| table.windows(2).all(|pair| pair[0].0 < pair[1].0);
         assert!(sorted(COMMANDS) && sorted(OPTIONS) && sorted(OTHERWISE));
