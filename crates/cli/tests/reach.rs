@@ -284,17 +284,20 @@ fn what_this_host_sees_of_itself_is_not_said_of_everybody() {
     let Some(lab) = Lab::new() else { return };
     let _plates = lab.listen("::", 7410);
     lab.orders(PLATES);
-    let itself = "every port behaves as ordered for this host itself";
+    let itself = "every port behaves as ordered, seen from this host only";
     let down = lab.done(&["reach"]);
     assert!(down.contains(itself), "{down}");
-    assert!(down.contains("the gate is down: to everybody else nothing is denied"), "{down}");
+    assert!(down.contains("the gate is not loaded, so nothing is denied to anyone"), "{down}");
     lab.done(&["post"]);
     let up = lab.done(&["reach"]);
     assert!(up.contains(itself), "{up}");
-    assert!(up.contains("for everybody else: tipstaff reach --from-orders"), "{up}");
-    assert!(lab.done(&["reach", "--markdown"]).contains("as ordered for this host itself"));
+    assert!(up.contains("tipstaff reach --from-orders also probes"), "{up}");
+    assert!(lab.done(&["reach", "--markdown"]).contains("as ordered, seen from this host only"));
     let all = lab.done(&["reach", "--as", PARTNER[0]]);
-    assert!(all.contains("every port behaves as ordered\n") && !all.contains("itself"), "{all}");
+    assert!(
+        all.contains("every port behaves as ordered\n") && !all.contains("this host only"),
+        "{all}"
+    );
 }
 
 #[test]

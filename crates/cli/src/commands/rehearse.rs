@@ -19,7 +19,7 @@ use crate::chosen;
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
-use crate::terminal::{Columns, Terminal, action, bytes, counted, plain};
+use crate::terminal::{Columns, Terminal, action, bytes, packets, plain};
 
 /// Rules that are proposed where nobody says how many.
 const SHOWN: usize = 20;
@@ -127,8 +127,7 @@ fn report(common: &Common, most: usize, terminal: &Terminal) -> Result<Ending, F
         }
         terminal.table(&table);
     }
-    let allowed = usize::try_from(allowed).unwrap_or(usize::MAX);
-    terminal.line(format!("  {} would have passed", counted(allowed, "packet", "packets")));
+    terminal.line(format!("  {} would have passed", packets(allowed)));
     requests::show(&proposals, most, terminal);
     counts.tell(terminal);
     if proposals.is_empty() && !denied.is_empty() && !is_recorded(&common.run_dir) {

@@ -201,6 +201,7 @@ mod tests {
             // A word within a command means something of that command.
             ("tipstaff fleet apply", "tipstaff fleet post"),
             ("tipstaff fleet status", "tipstaff fleet state"),
+            ("tipstaff fleet rollback", "tipstaff fleet has: state, post"),
             ("tipstaff rule delete x", "tipstaff rule remove"),
             ("tipstaff rule disable x", "tipstaff rule pause"),
             ("tipstaff group disable x", "tipstaff group pause"),

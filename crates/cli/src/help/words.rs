@@ -184,8 +184,9 @@ pub fn for_part(within: &str, word: &str, parts: &[&str]) -> Option<String> {
         .find(|(of, words, _)| *of == within && words.split(' ').any(|known| known == word))
         .map(|(.., ours)| (*ours).to_owned());
     let part = || {
-        let mut means =
-            found(COMMANDS, &word)?.split(", or ").flat_map(|one| one.split(' ').take(2));
+        // Options are those of another command, and so is what they make of it.
+        let means = found(COMMANDS, &word)?.split(", or ").filter(|one| !one.contains(" --"));
+        let mut means = means.flat_map(|one| one.split(' ').take(2));
         means.find(|ours| parts.contains(ours)).map(|ours| format!("{within} {ours}"))
     };
     elsewhere.or_else(part).map(|ours| format!("for `{word}`, there is: tipstaff {ours}"))
@@ -207,7 +208,7 @@ pub fn for_traffic(word: &str, has: impl Fn(&str) -> bool) -> Option<String> {
     let is_traffic = word.parse::<u16>().is_ok()
         || Term::parse(word).is_some_and(|term| term.is_ok())
         || services::find(word).is_some();
-    is_traffic.then(|| format!("for a port, there is `--{option} {word}`"))
+    is_traffic.then(|| format!("for `{word}`, there is `--{option} {word}`"))
 }
 
 #[cfg(test)]

@@ -370,6 +370,11 @@ pub fn counted(n: usize, one: &str, many: &str) -> String {
     format!("{n} {}", if n == 1 { one } else { many })
 }
 
+/// `1 packet`, `2 packets`.
+pub fn packets(n: u64) -> String {
+    counted(usize::try_from(n).unwrap_or(usize::MAX), "packet", "packets")
+}
+
 /// Bytes for people: `640 B`, `12.5 KiB`.
 pub fn bytes(n: u64) -> String {
     let mut size = n as f64;
@@ -392,5 +397,6 @@ mod tests {
         assert_eq!(bytes(12_800), "12.5 KiB");
         assert_eq!(counted(1, "rule", "rules"), "1 rule");
         assert_eq!(counted(0, "rule", "rules"), "0 rules");
+        assert_eq!((packets(1), packets(2)), ("1 packet".to_owned(), "2 packets".to_owned()));
     }
 }

@@ -14,7 +14,7 @@ use super::keys;
 use super::meant;
 use super::model::{Accepted, Rule, RuleName};
 use super::read::{Known, Reader, Value, leaf};
-use super::resolve::{Text, nearest};
+use super::resolve::{Text, nearest_help};
 use crate::moment::{Moment, NoMoment};
 use crate::packet::Direction;
 
@@ -197,14 +197,10 @@ impl<'t> Reader<'t> {
         let found = Direction::ALL.into_iter().find(|d| d.name() == written.text);
         if found.is_none() {
             let message = format!("unknown direction `{}`", written.text);
-            let help = meant::direction(&written.text).unwrap_or_else(|| {
-                match nearest(&written.text, Direction::ALL.iter().map(|d| d.name())) {
-                    Some(near) => format!("Did you mean `{near}`?"),
-                    None => "Write `inbound`, `outbound` or `transit`; the default is \
-                             inbound."
-                        .to_owned(),
-                }
-            });
+            let names = Direction::ALL.iter().map(|d| d.name());
+            let all = || "Write `inbound`, `outbound` or `transit`; the default is inbound.".into();
+            let help = meant::direction(&written.text)
+                .unwrap_or_else(|| nearest_help(&written.text, names, all));
             self.fault(key, written.span, message, help);
         }
         found

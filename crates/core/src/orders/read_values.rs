@@ -6,7 +6,7 @@ use super::action::Action;
 use super::keys::Key;
 use super::meant;
 use super::read::{Reader, Value, leaf};
-use super::resolve::{Text, nearest};
+use super::resolve::{Text, nearest_help};
 use crate::visible::is_hidden;
 
 impl<'t> Reader<'t> {
@@ -19,12 +19,10 @@ impl<'t> Reader<'t> {
                 || if within.is_empty() { name.to_owned() } else { format!("{within}.{name}") };
             let names = known.iter().map(|key| key.name);
             if names.clone().all(|known| known != name) {
-                let help = meant::key(name, known).unwrap_or_else(|| {
-                    nearest(name, names.clone()).map_or_else(
-                        || format!("Known here: {}.", names.collect::<Vec<_>>().join(", ")),
-                        |near| format!("Did you mean `{near}`?"),
-                    )
-                });
+                let all =
+                    || format!("Known here: {}.", names.clone().collect::<Vec<_>>().join(", "));
+                let help = meant::key(name, known)
+                    .unwrap_or_else(|| nearest_help(name, names.clone(), all));
                 self.fault(path(), key.span(), format!("unknown key `{name}`"), help);
             }
         }
@@ -122,11 +120,9 @@ impl<'t> Reader<'t> {
             "deny" => Some(Action::Deny),
             "refuse" => Some(Action::Refuse),
             other => {
+                let all = || "Write `allow`, `deny` or `refuse`.".to_owned();
                 let help = meant::action(other).unwrap_or_else(|| {
-                    match nearest(other, ["allow", "deny", "refuse"].into_iter()) {
-                        Some(near) => format!("Did you mean `{near}`?"),
-                        None => "Write `allow`, `deny` or `refuse`.".to_owned(),
-                    }
+                    nearest_help(other, ["allow", "deny", "refuse"].into_iter(), all)
                 });
                 self.fault(key, written.span, format!("unknown action `{other}`"), help);
                 None

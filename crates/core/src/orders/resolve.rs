@@ -49,6 +49,15 @@ pub(super) fn nearest<'n>(text: &str, names: impl Iterator<Item = &'n str>) -> O
         .map(|(_, name)| name)
 }
 
+/// `Did you mean …?` of the nearest name, or another help.
+pub(super) fn nearest_help<'n>(
+    text: &str,
+    names: impl Iterator<Item = &'n str>,
+    otherwise: impl FnOnce() -> String,
+) -> String {
+    nearest(text, names).map_or_else(otherwise, |name| format!("Did you mean `{name}`?"))
+}
+
 /// The bytes of a text as a set, folded to 64.
 fn letters_of(text: &str) -> u64 {
     text.chars().fold(0, |set, letter| set | 1 << (u32::from(letter) & 63))
@@ -79,9 +88,9 @@ impl Guesses {
         names: impl Iterator<Item = &'n str>,
         otherwise: &str,
     ) -> String {
-        match self.take().then(|| nearest(text, names)).flatten() {
-            Some(name) => format!("Did you mean `{name}`?"),
-            None => otherwise.to_owned(),
+        match self.take() {
+            true => nearest_help(text, names, || otherwise.to_owned()),
+            false => otherwise.to_owned(),
         }
     }
 }

@@ -78,7 +78,7 @@ fn summary(report: &Report) -> String {
             counted(report.differences, "difference", "differences")
         ),
         (0, 0, true) if report.is_of_itself() => {
-            "Every port behaves as ordered for this host itself".into()
+            "Every port behaves as ordered, seen from this host only".into()
         }
         (0, 0, true) => "Every port behaves as ordered".into(),
         (0, _, true) => "Nothing observed differs from the orders".into(),

@@ -44,7 +44,7 @@ pub fn show(report: &Report, terminal: &Terminal) {
     match (report.differences, report.unknown) {
         (0, 0) => {
             let other = if report.accepted > 0 { "other " } else { "" };
-            let of = if report.is_of_itself() { " for this host itself" } else { "" };
+            let of = if report.is_of_itself() { ", seen from this host only" } else { "" };
             terminal.heading(&format!("every {other}port behaves as ordered{of}"));
         }
         (0, _) => terminal.heading("nothing observed differs from the orders"),

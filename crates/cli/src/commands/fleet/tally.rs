@@ -11,7 +11,7 @@ use crate::acts::fleet::{Asked, Fault, alike, first, named};
 use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
-use crate::terminal::{Columns, Terminal, bytes, counted, faint, orders_words, plain};
+use crate::terminal::{Columns, Terminal, bytes, counted, faint, orders_words, packets, plain};
 
 #[derive(JsonSchema, Serialize)]
 pub struct Report<'r> {
@@ -103,9 +103,8 @@ pub fn run(
 }
 
 fn show(report: &Report<'_>, by_host: bool, terminal: &Terminal) {
-    let packets: u64 = report.rows.iter().map(|row| row.counts.packets).sum();
+    let packets = packets(report.rows.iter().map(|row| row.counts.packets).sum());
     let hosts = counted(report.hosts.len(), "host", "hosts");
-    let packets = counted(usize::try_from(packets).unwrap_or(usize::MAX), "packet", "packets");
     terminal.heading(&format!("{packets} on {hosts}"));
     terminal.note(&orders_words(report.orders));
     let mut table =

@@ -222,7 +222,10 @@ fn near(
         (_, None) => "down",
     };
     let mut report = check.finish(gate, Some(&after.listeners), chosen::now());
-    report.notes.extend(report.is_of_itself().then(|| of_others(gate)));
+    // Where --from-orders found nobody to probe as, its own notes say why.
+    if report.is_of_itself() && !options.from_orders {
+        report.notes.push(of_others(gate).to_owned());
+    }
     if let Some(shows_all) = &shows_all {
         report.rules = plan::shown(shows_all, &judge.brief, &report);
     }
@@ -230,15 +233,17 @@ fn near(
 }
 
 /// What a check without other sources leaves open.
-fn of_others(gate: &str) -> String {
+fn of_others(gate: &str) -> &'static str {
     match gate {
-        "down" => "the gate is down: to everybody else nothing is denied",
+        "down" => {
+            "probed from this host only; the gate is not loaded, so nothing is denied to anyone: \
+             tipstaff post puts the orders in force"
+        }
         _ => {
-            "what passes on loopback says nothing of others; \
-              for everybody else: tipstaff reach --from-orders"
+            "probed from this host only, whose own traffic is not filtered: \
+             tipstaff reach --from-orders also probes as other sources"
         }
     }
-    .to_owned()
 }
 
 /// What is knocked on.

@@ -6,15 +6,14 @@ use tipstaff_core::orders::Action;
 
 use super::{Damage, Report, Row, Told};
 use crate::terminal::{
-    Columns, Terminal, action, bytes, counted, faint, orders_words, plain, spoken,
+    Columns, Terminal, action, bytes, counted, faint, orders_words, packets, plain, spoken,
 };
 
 pub(super) fn show(report: &Report<'_>, took: Duration, most: usize, terminal: &Terminal) {
-    let Report { packets, cut, turned_away, .. } = report;
-    let packets = usize::try_from(*packets).unwrap_or(usize::MAX);
+    let Report { cut, turned_away, .. } = report;
     terminal.heading(&format!(
         "{} in {}, {} ({})",
-        counted(packets, "packet", "packets"),
+        packets(report.packets),
         counted(report.conversations, "conversation", "conversations"),
         bytes(report.bytes),
         spoken(took)

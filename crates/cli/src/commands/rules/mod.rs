@@ -24,7 +24,7 @@ use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
 use crate::terminal::orders_words;
-use crate::terminal::{Columns, Terminal, action, bytes, counted, faint, plain};
+use crate::terminal::{Columns, Terminal, action, bytes, counted, faint, packets, plain};
 use tipstaff_core::orders::Origin;
 use wanted::Wanted;
 
@@ -192,11 +192,9 @@ fn one(
     lines.extend(rule.group.clone().map(|group| ("group", group)));
     let hosts: Vec<String> = rule.hosts.iter().map(ToString::to_string).collect();
     lines.extend((!hosts.is_empty()).then(|| ("hosts", hosts.join(", "))));
-    lines.extend(row.tally.map(|tally| {
-        let packets = usize::try_from(tally.packets).unwrap_or(usize::MAX);
-        let packets = counted(packets, "packet", "packets");
-        ("tally", format!("{packets}, {}", bytes(tally.bytes)))
-    }));
+    lines.extend(
+        row.tally.map(|t| ("tally", format!("{}, {}", packets(t.packets), bytes(t.bytes)))),
+    );
     for (what, text) in lines {
         terminal.line(format!("  {what:<8} {text}"));
     }

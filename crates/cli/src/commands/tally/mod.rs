@@ -26,7 +26,7 @@ use crate::ending::Ending;
 use crate::failure::Failure;
 use crate::shape::shape;
 use crate::terminal::orders_words;
-use crate::terminal::{Columns, Terminal, bytes, counted, faint, moment, plain};
+use crate::terminal::{Columns, Terminal, bytes, faint, moment, packets, plain};
 
 mod csv;
 mod mark;
@@ -227,7 +227,7 @@ pub fn run(
     }
     terminal.heading(&match wanted {
         Some(index) => known.words(Speaker::Rule(index)),
-        None => counted(rows.iter().map(|r| r.tally.packets as usize).sum(), "packet", "packets"),
+        None => packets(rows.iter().map(|r| r.tally.packets).sum()),
     });
     terminal.note(&orders_words(&known.origin));
     if file_differs == Some(true) {

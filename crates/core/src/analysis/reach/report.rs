@@ -244,7 +244,7 @@ impl Report {
             .sum();
     }
 
-    /// Whether nobody but the host itself was asked, for whom loopback stands open.
+    /// Whether it was probed from the host itself only, whose own traffic is not filtered.
     pub fn is_of_itself(&self) -> bool {
         self.vantages.iter().all(|vantage| *vantage == Vantage::Here)
     }
